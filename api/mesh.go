@@ -1,0 +1,97 @@
+package api
+
+import (
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/wire"
+)
+
+// beat is how often a stream of snapshots says that it is alive.
+const beat = 2 * time.Second
+
+// meshRoutes are the endpoints of the proxies; see package wire.
+func (s *Server) meshRoutes() {
+	g := s.echo.Group(wire.Prefix[:len(wire.Prefix)-1])
+	g.PUT("/:id", func(c *echo.Context) error {
+		var r wire.Registration
+		if err := body(c, &r); err != nil {
+			return err
+		}
+		if r.ID != c.Param("id") {
+			return problem(http.StatusBadRequest, "path", "the path names proxy %s, the body %s", c.Param("id"), r.ID)
+		}
+		lease, err := s.control.Register(r)
+		if err != nil {
+			if f := asProblem(err); f.Status < 500 {
+				return f
+			}
+			return problem(http.StatusUnprocessableEntity, "registration", "%s", err.Error())
+		}
+		return c.JSON(http.StatusOK, lease)
+	})
+	g.DELETE("/:id", func(c *echo.Context) error {
+		s.control.Withdraw(c.Param("id"), c.QueryParam("nonce"))
+		return c.NoContent(http.StatusNoContent)
+	})
+	g.GET("/:id/snapshots", s.snapshots)
+	g.POST("/:id/acks", func(c *echo.Context) error {
+		var a wire.Ack
+		if err := body(c, &a); err != nil {
+			return err
+		}
+		if err := s.control.Acknowledge(c.Param("id"), a); err != nil {
+			return err
+		}
+		return c.NoContent(http.StatusNoContent)
+	})
+	g.POST("/:id/telemetry", func(c *echo.Context) error {
+		var d wire.Delta
+		if err := body(c, &d); err != nil {
+			return err
+		}
+		s.control.Count(d)
+		return c.NoContent(http.StatusNoContent)
+	})
+}
+
+// snapshots streams snapshots to one proxy, each as soon as something changed.
+func (s *Server) snapshots(c *echo.Context) error {
+	end, err := s.stream()
+	if err != nil {
+		return err
+	}
+	defer end()
+	detach, err := s.control.Attach(c.Param("id"), c.Request().Header.Get("Nightjar-Nonce"))
+	if err != nil {
+		return err
+	}
+	defer detach()
+	ctx, w := c.Request().Context(), c.Response()
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	out := http.NewResponseController(w)
+	lines := json.NewEncoder(w)
+	alive := time.NewTicker(beat)
+	defer alive.Stop()
+	var seen uint64
+	for {
+		snap, changed := s.control.Snapshot(seen)
+		out.SetWriteDeadline(time.Now().Add(10 * time.Second))
+		if err := lines.Encode(snap); err != nil {
+			return nil
+		}
+		if out.Flush() != nil {
+			return nil
+		}
+		seen = max(seen, snap.Sequence)
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-alive.C:
+		case <-changed:
+		}
+	}
+}

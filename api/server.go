@@ -1,0 +1,203 @@
+// Package api serves the HTTP API, the proxies' endpoints, the live stream and
+// the console.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/api/dto"
+	"nightjar/control"
+	"nightjar/store"
+)
+
+const (
+	maxBody    = 24 << 20 // of a set of rule files as JSON
+	maxStreams = 4096     // open streams of proxies and consoles together
+)
+
+// Server is the HTTP side of the service.
+type Server struct {
+	control *control.Control
+	console fs.FS
+	log     *slog.Logger
+	streams atomic.Int32
+	echo    *echo.Echo
+}
+
+// New makes a server; console holds the built console, with index.html.
+func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
+	s := &Server{control: c, console: console, log: log, echo: echo.New()}
+	s.echo.Logger = log
+	s.echo.HTTPErrorHandler = s.fail
+	s.echo.Use(s.guard)
+	for _, op := range s.operations() {
+		s.echo.Add(op.method, "/api/v1"+op.path, op.handle)
+	}
+	doc, err := s.openAPI()
+	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error {
+		if err != nil {
+			return err
+		}
+		return c.JSONBlob(http.StatusOK, doc)
+	})
+	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
+	s.meshRoutes()
+	s.echo.GET("/*", s.page)
+	return s
+}
+
+// Serve answers on l until ctx is done; then it ends streams and lets other
+// requests finish, for drain at most.
+func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
+	base, end := context.WithCancel(context.Background())
+	defer end()
+	srv := &http.Server{Handler: s.echo, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	failed := make(chan error, 1)
+	go func() { failed <- srv.Serve(l) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end() // streams watch it
+	limit, stop := context.WithTimeout(context.Background(), drain)
+	defer stop()
+	if srv.Shutdown(limit) != nil {
+		return srv.Close()
+	}
+	return nil
+}
+
+// guard refuses what a page of another site could make a browser send, bounds
+// bodies, and sets the headers that every answer has.
+func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r, h := c.Request(), c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		host := r.Host
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return problem(http.StatusMisdirectedRequest, "wrong-host", "this service answers for 127.0.0.1 and localhost, not for %s", r.Host)
+		}
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			if o := r.Header.Get("Origin"); o != "" && o != "http://"+r.Host {
+				return problem(http.StatusForbidden, "wrong-origin", "a page of %s may not change anything here", o)
+			}
+		}
+		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
+		return next(c)
+	}
+}
+
+// failure is an error with its answer.
+type failure struct{ dto.Problem }
+
+func (f *failure) Error() string { return f.Detail }
+
+func problem(status int, code, format string, args ...any) *failure {
+	return &failure{dto.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: fmt.Sprintf(format, args...)}}
+}
+
+// asProblem turns any error of a handler into its answer.
+func asProblem(err error) *failure {
+	var (
+		f        *failure
+		mistaken control.Mistaken
+		overtook control.Overtaken
+		unusable control.Unusable
+		taken    control.NameTaken
+		unknown  control.NotRegistered
+		large    *http.MaxBytesError
+		status   echo.HTTPStatusCoder
+	)
+	switch {
+	case errors.As(err, &f):
+		return f
+	case errors.As(err, &mistaken):
+		f = problem(http.StatusUnprocessableEntity, "mistakes", "%s", mistaken.Error())
+		f.Findings = mistaken.Findings
+		return f
+	case errors.As(err, &overtook):
+		return problem(http.StatusPreconditionFailed, "overtaken", "%s", overtook.Error())
+	case errors.As(err, &unusable):
+		return problem(http.StatusUnprocessableEntity, "unusable", "%s", unusable.Error())
+	case errors.As(err, &taken):
+		return problem(http.StatusConflict, "name-taken", "%s", taken.Error())
+	case errors.As(err, &unknown):
+		return problem(http.StatusNotFound, "not-registered", "%s", unknown.Error())
+	case errors.Is(err, store.ErrNotFound):
+		return problem(http.StatusNotFound, "not-found", "there is no such revision: rules log lists them")
+	case errors.As(err, &large):
+		return problem(http.StatusRequestEntityTooLarge, "too-large", "the body is larger than %d bytes", large.Limit)
+	case errors.As(err, &status) && status.StatusCode() < 500:
+		return problem(status.StatusCode(), "request", "%s: see /api/v1/openapi.json", http.StatusText(status.StatusCode()))
+	}
+	return problem(http.StatusInternalServerError, "internal", "%s", err.Error())
+}
+
+func (s *Server) fail(c *echo.Context, err error) {
+	f := asProblem(err)
+	if f.Status >= 500 {
+		s.log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
+		return
+	}
+	b, _ := json.Marshal(f.Problem)
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(f.Status)
+	c.Response().Write(append(b, '\n'))
+}
+
+// stream counts an open stream; it is refused when there are too many.
+func (s *Server) stream() (end func(), err error) {
+	if s.streams.Add(1) > maxStreams {
+		s.streams.Add(-1)
+		return nil, problem(http.StatusServiceUnavailable, "too-many-streams", "%d streams are open: close some", maxStreams)
+	}
+	return func() { s.streams.Add(-1) }, nil
+}
+
+// page serves the console: its files by name, and index.html for every path
+// that is a page of it.
+func (s *Server) page(c *echo.Context) error {
+	path := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "mesh/v1/") {
+		return problem(http.StatusNotFound, "not-found", "there is nothing at /%s: see /api/v1/openapi.json", path)
+	}
+	if info, err := fs.Stat(s.console, path); err == nil && !info.IsDir() {
+		if strings.HasPrefix(path, "assets/") {
+			c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		http.ServeFileFS(c.Response(), c.Request(), s.console, path)
+		return nil
+	}
+	if slices.Contains([]string{"assets", "favicon.ico"}, strings.Split(path, "/")[0]) {
+		return problem(http.StatusNotFound, "not-found", "there is nothing at /%s", path)
+	}
+	if _, err := fs.Stat(s.console, "index.html"); err != nil {
+		return problem(http.StatusNotFound, "no-console", "this binary was built without the console: run make build")
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	http.ServeFileFS(c.Response(), c.Request(), s.console, "index.html")
+	return nil
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/service"
+	"nightjar/standin"
+)
+
+func (a *app) demo() *cobra.Command {
+	var addr, data string
+	var noTraffic, quiet bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with a sample mesh and steady traffic",
+		Long: `Run the service, the sample mesh (a night ferry line of eleven instances with a
+proxy each, and a gateway) and steady traffic of 40 requests a second, all in one
+process. The gateway listens 80 ports, the outside harbour office 90 ports above
+the service. Records go to a temporary directory unless --data names another.`,
+		Example: `  nightjar demo
+  nightjar demo --addr 127.0.0.1:7700 --no-traffic`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			gateway, outside, err := standin.Ports(addr)
+			if err != nil {
+				return usage{err}
+			}
+			if data == "" {
+				if data, err = os.MkdirTemp("", "nightjar-demo-"); err != nil {
+					return err
+				}
+				defer os.RemoveAll(data)
+			}
+			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelError}))
+			const drain = time.Second
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Log: log, Drain: drain})
+			if err != nil {
+				return err
+			}
+			mesh := standin.Mesh{Server: s.URL(), Gateway: gateway, Outside: outside, Program: a.program, Log: log, Drain: drain}
+			return s.Run(cmd.Context(), func(ctx context.Context) error {
+				return mesh.Run(ctx, s.Control(), func(ctx context.Context) {
+					if !quiet {
+						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.URL(), gateway, a.serverFlag(addr))
+					} else {
+						fmt.Fprintln(cmd.OutOrStdout(), s.URL())
+					}
+					if !noTraffic {
+						standin.Traffic{Gateway: gateway, Host: standin.Host, Rate: 40}.Run(ctx)
+					}
+				})
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&addr, "addr", "127.0.0.1:7600", "address of the service")
+	f.StringVar(&data, "data", "", "directory of the records (default: a temporary one)")
+	f.BoolVar(&noTraffic, "no-traffic", false, "send no requests")
+	f.BoolVar(&quiet, "quiet", false, "print the console's address alone")
+	return cmd
+}
+
+const welcome = `The night ferry line is running.
+
+  Console   %[1]s
+  Gateway   http://%[2]s/
+
+Five things to try, in another terminal:
+
+  nightjar services%[3]s
+  nightjar call http://sailings/sailings/today -n 200%[3]s
+  nightjar split sailings v1=30 v2=70%[3]s
+  nightjar explain GET http://sailings/sailings/today -H 'x-crew: yes'%[3]s
+  nightjar rules diff examples/ferry%[3]s
+
+Ctrl-C ends it.
+`
+
+// serverFlag is the flag that the other commands need to find this service.
+func (a *app) serverFlag(addr string) string {
+	if addr == "127.0.0.1:7600" {
+		return ""
+	}
+	return " --server " + addr
+}

@@ -1,0 +1,164 @@
+// Package out prints what commands have to say, in every format.
+package out
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"go.yaml.in/yaml/v4"
+)
+
+// Formats are the values of -o.
+var Formats = []string{"table", "wide", "json", "yaml", "csv"}
+
+// Printer prints in one format.
+type Printer struct {
+	W      io.Writer
+	Format string
+}
+
+// Show prints v as JSON or YAML, or what sheet draws for the other formats.
+func (p *Printer) Show(v any, draw func(*Sheet)) error {
+	switch p.Format {
+	case "json":
+		e := json.NewEncoder(p.W)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(v)
+	case "yaml":
+		// By way of JSON, so that both formats have the same names.
+		b, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		var doc yaml.Node
+		if err := yaml.Load(b, &doc); err != nil {
+			return err
+		}
+		block(&doc)
+		text, err := yaml.Dump(&doc, yaml.WithIndent(2))
+		if err != nil {
+			return err
+		}
+		_, err = p.W.Write(text)
+		return err
+	}
+	s := &Sheet{w: p.W, csv: p.Format == "csv", Wide: p.Format == "wide"}
+	draw(s)
+	return s.err
+}
+
+// block turns JSON's brackets into YAML's lines.
+func block(n *yaml.Node) {
+	n.Style = 0
+	if (n.Kind == yaml.MappingNode || n.Kind == yaml.SequenceNode) && len(n.Content) == 0 {
+		n.Style = yaml.FlowStyle
+	}
+	for _, c := range n.Content {
+		block(c)
+	}
+}
+
+// Sheet is a page of lines and tables. As CSV it is its tables alone.
+type Sheet struct {
+	Wide bool
+	w    io.Writer
+	csv  bool
+	err  error
+}
+
+// Line prints a line; CSV leaves it out.
+func (s *Sheet) Line(format string, args ...any) {
+	if !s.csv {
+		_, err := fmt.Fprintf(s.w, format+"\n", args...)
+		s.err = errors.Join(s.err, err)
+	}
+}
+
+// Table prints rows below a header. Columns whose header ends in > are aligned
+// to the right.
+func (s *Sheet) Table(header []string, rows [][]string) {
+	t := table.NewWriter()
+	t.SetStyle(table.StyleDefault)
+	t.Style().Options = table.OptionsNoBordersAndSeparators
+	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "  "
+	t.Style().Format.Header = text.FormatDefault
+	var names table.Row
+	var columns []table.ColumnConfig
+	for i, h := range header {
+		name, right := strings.CutSuffix(h, ">")
+		names = append(names, name)
+		if right {
+			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.AppendHeader(names)
+	t.SetColumnConfigs(columns)
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, c := range r {
+			row[i] = c
+		}
+		t.AppendRow(row)
+	}
+	drawn := t.Render()
+	if s.csv {
+		drawn = t.RenderCSV()
+	} else {
+		lines := strings.Split(drawn, "\n")
+		for i, l := range lines {
+			lines[i] = strings.TrimRight(l, " ")
+		}
+		drawn = strings.Join(lines, "\n")
+	}
+	_, err := fmt.Fprintln(s.w, drawn)
+	s.err = errors.Join(s.err, err)
+}
+
+// Terminal tells whether f is a terminal on which colours are welcome.
+func Terminal(f *os.File) bool {
+	info, err := f.Stat()
+	return err == nil && info.Mode()&os.ModeCharDevice != 0 && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+// Share writes a share of one as a percentage; nothing known is a dash.
+func Share(f *float64) string {
+	if f == nil {
+		return "–"
+	}
+	return Percent(*f)
+}
+
+// Percent writes a share of one with one decimal. What is not all or nothing
+// never rounds to all or nothing.
+func Percent(f float64) string {
+	s := fmt.Sprintf("%.1f%%", 100*f)
+	switch {
+	case f > 0 && s == "0.0%":
+		return "<0.1%"
+	case f < 1 && s == "100.0%":
+		return ">99.9%"
+	}
+	return s
+}
+
+// Millis writes milliseconds with three figures.
+func Millis(ms float64) string {
+	switch {
+	case ms == 0:
+		return "–"
+	case ms < 10:
+		return fmt.Sprintf("%.2f ms", ms)
+	case ms < 100:
+		return fmt.Sprintf("%.1f ms", ms)
+	case ms < 10_000:
+		return fmt.Sprintf("%.0f ms", ms)
+	}
+	return fmt.Sprintf("%.1f s", ms/1000)
+}

@@ -1,0 +1,226 @@
+// Package cli is the command line: one file a command.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"go.yaml.in/yaml/v4"
+
+	"nightjar/cli/out"
+	"nightjar/client"
+)
+
+// Exit codes.
+const (
+	ExitDone        = 0
+	ExitFinding     = 1 // mistakes in rules, an expectation not met, a difference
+	ExitUsage       = 2
+	ExitUnreachable = 3
+	ExitNotAllowed  = 4
+)
+
+// exit is an error that was reported already, or need not be.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit %d", e.code) }
+
+// finding ends a command that did its work and found something.
+var finding = exit{ExitFinding}
+
+// usage is a mistake in the words of a command.
+type usage struct{ error }
+
+func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+
+// app is what all commands share.
+type app struct {
+	program string
+	server  string
+	format  string
+	config  string
+}
+
+// Main runs the command line and returns the exit code.
+func Main(ctx context.Context, program string, args []string, stdout, stderr io.Writer) int {
+	a := &app{program: program}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	var (
+		quiet exit
+		words usage
+		gone  *client.Unreachable
+		no    *client.Refused
+	)
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.As(err, &quiet):
+		return quiet.code
+	}
+	fmt.Fprintf(stderr, "nightjar: %s\n", err)
+	switch {
+	case errors.As(err, &words):
+		return ExitUsage
+	case errors.As(err, &gone):
+		return ExitUnreachable
+	case errors.As(err, &no) && (no.Status == 401 || no.Status == 403):
+		return ExitNotAllowed
+	case errors.As(err, &no) && no.Status < 500:
+		return ExitUsage
+	}
+	return ExitFinding
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "nightjar",
+		Short: "Decide how requests travel between services, and see what each decision does",
+		Long: `Nightjar decides how requests travel between services, and shows what each
+decision does to request success. Start with: nightjar demo
+
+Every flag can also be set as NIGHTJAR_FLAG (NIGHTJAR_SERVER, for one), or in a
+file: --config, or nightjar/config.yaml in the user's configuration directory.
+
+Exit codes: 0 done; 1 a finding (mistakes in rules, a difference, an expectation
+not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not allowed.`,
+		Version:       a.program,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.settings(cmd); err != nil {
+				return err
+			}
+			if !slices.Contains(out.Formats, a.format) {
+				return usagef("-o %s: expected one of %s", a.format, strings.Join(out.Formats, ", "))
+			}
+			return nil
+		},
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				msg := fmt.Sprintf("there is no command %q", args[0])
+				if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+					msg += "; nearest: " + strings.Join(near, ", ")
+				}
+				return usagef("%s; nightjar -h lists all", msg)
+			}
+			return cmd.Help()
+		},
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usagef("%w; %s -h lists the flags", err, cmd.CommandPath())
+	})
+	f := root.PersistentFlags()
+	f.StringVar(&a.server, "server", "http://127.0.0.1:7600", "address of the service")
+	f.StringVarP(&a.format, "output", "o", "table", "format: "+strings.Join(out.Formats, ", "))
+	f.StringVar(&a.config, "config", "", "file with settings, one flag: value a line")
+	root.AddCommand(a.demo(), a.serve(), a.proxy(), a.services(), a.rules(), a.split(), a.explain(), a.call(), a.fleet())
+	return root
+}
+
+// settings fills in the flags that were not given: from the environment, then
+// from the configuration file.
+func (a *app) settings(cmd *cobra.Command) error {
+	set := func(f *pflag.Flag, value, from string) error {
+		if err := f.Value.Set(value); err != nil {
+			return usagef("%s: %w", from, err)
+		}
+		f.Changed = true
+		return nil
+	}
+	var errs []error
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		name := "NIGHTJAR_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		if v, ok := os.LookupEnv(name); ok && !f.Changed {
+			errs = append(errs, set(f, v, name))
+		}
+	})
+	path, asked := a.config, a.config != ""
+	if !asked {
+		dir, err := os.UserConfigDir()
+		if err != nil {
+			return errors.Join(errs...)
+		}
+		path = filepath.Join(dir, "nightjar", "config.yaml")
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) && !asked {
+		return errors.Join(errs...)
+	}
+	if err != nil {
+		return usagef("--config: %w", err)
+	}
+	var values map[string]string
+	if err := yaml.Load(text, &values); err != nil {
+		return usagef("%s: expected lines of flag: value (%w)", path, err)
+	}
+	for k, v := range values {
+		if f := cmd.Flags().Lookup(k); f != nil && !f.Changed {
+			errs = append(errs, set(f, v, path+": "+k))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (a *app) client() (*client.Client, error) {
+	c, err := client.New(a.server)
+	if err != nil {
+		return nil, usagef("--server: %w", err)
+	}
+	return c, nil
+}
+
+func (a *app) printer(cmd *cobra.Command) *out.Printer {
+	return &out.Printer{W: cmd.OutOrStdout(), Format: a.format}
+}
+
+// author is who acts: the user's name on this machine.
+func author() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "unknown"
+}
+
+// exactly is a check of the number of arguments with words of our own.
+func exactly(n int, words string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usagef("expected: %s %s", cmd.CommandPath(), words)
+		}
+		return nil
+	}
+}
+
+// serviceNames completes the names of services that run now.
+func (a *app) serviceNames(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	c, err := a.client()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	m, err := c.Mesh(cmd.Context(), 0)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var names []string
+	for _, s := range m.Services {
+		names = append(names, s.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}

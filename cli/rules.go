@@ -1,0 +1,469 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"nightjar/api/dto"
+	"nightjar/cli/out"
+	"nightjar/client"
+	"nightjar/control"
+	"nightjar/core/rules"
+)
+
+func (a *app) rules() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "rules",
+		Short: "Check rule files, compare them with what is in force, put them in force",
+		Args:  cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usagef("there is no command rules %s; nightjar rules -h lists all", args[0])
+			}
+			return cmd.Help()
+		},
+	}
+	cmd.AddCommand(a.rulesCheck(), a.rulesDiff(), a.rulesPublish(), a.rulesShow(), a.rulesLog(), a.rulesRestore())
+	return cmd
+}
+
+// files are the arguments of the commands that read rule files.
+const filesWords = "FILE|DIRECTORY|- …"
+
+func someFiles(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return usagef("expected: %s %s", cmd.CommandPath(), filesWords)
+	}
+	return nil
+}
+
+// readFiles reads the named files, the rule files below the named directories,
+// and standard input for -.
+func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
+	var files []rules.File
+	total := 0
+	add := func(name string, r io.Reader) error {
+		b, err := io.ReadAll(io.LimitReader(r, rules.MaxBytes+1))
+		if err != nil {
+			return err
+		}
+		if total += len(b); total > rules.MaxBytes {
+			return usagef("the files up to %s hold more than %d bytes, the most in one rule set", name, rules.MaxBytes)
+		}
+		if !slices.ContainsFunc(files, func(f rules.File) bool { return f.Name == name }) {
+			files = append(files, rules.File{Name: name, Text: string(b)})
+		}
+		return nil
+	}
+	open := func(path string) error {
+		f, err := os.Open(path)
+		if err != nil {
+			return usage{err}
+		}
+		defer f.Close()
+		return add(filepath.ToSlash(filepath.Clean(path)), f)
+	}
+	for _, arg := range args {
+		if arg == "-" {
+			if err := add("standard-input", cmd.InOrStdin()); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		info, err := os.Stat(arg)
+		if err != nil {
+			return nil, usage{err}
+		}
+		if !info.IsDir() {
+			if err := open(arg); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		before := len(files)
+		err = filepath.WalkDir(arg, func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return usage{err}
+			}
+			if d.IsDir() && path != arg && strings.HasPrefix(d.Name(), ".") {
+				return fs.SkipDir
+			}
+			switch strings.ToLower(filepath.Ext(path)) {
+			case ".yaml", ".yml", ".json":
+				if !d.IsDir() {
+					return open(path)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(files) == before {
+			return nil, usagef("directory %s has no rule files: expected names that end in .yaml, .yml or .json", arg)
+		}
+	}
+	return files, nil
+}
+
+// printFindings writes mistakes and warnings as text.
+func printFindings(w io.Writer, found []rules.Finding, colour bool) {
+	for _, f := range found {
+		t := f.Text()
+		if colour {
+			paint := text.FgYellow
+			if f.Severity == rules.Mistake {
+				paint = text.FgRed
+			}
+			t = strings.Replace(t, string(f.Severity), paint.Sprint(f.Severity), 1)
+		}
+		fmt.Fprint(w, t)
+	}
+}
+
+func (a *app) colour() bool { return a.format == "table" && out.Terminal(os.Stdout) }
+
+func (a *app) rulesCheck() *cobra.Command {
+	var bundle string
+	cmd := &cobra.Command{
+		Use:   "check " + filesWords,
+		Short: "Report every mistake and warning of rule files",
+		Long: `Report every mistake and warning of rule files, all in one run.
+
+With a service within reach the files are checked beside its other bundles and
+against what runs now, and the console shows when they differ from what is in
+force. Without one they are checked by themselves. Exit code 1: mistakes.`,
+		Example: `  nightjar rules check examples/ferry
+  cat examples/ferry/rules.yaml | nightjar rules check - -o json`,
+		Args: someFiles,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			rep, alone, err := a.check(cmd, bundle, args)
+			if err != nil {
+				return err
+			}
+			err = a.printer(cmd).Show(rep, func(s *out.Sheet) {
+				printFindings(cmd.OutOrStdout(), rep.Findings, a.colour())
+				s.Line("%s, %s.", count(rep.Mistakes, "mistake"), count(rep.Warnings, "warning"))
+			})
+			if alone != nil {
+				fmt.Fprintf(cmd.ErrOrStderr(), "Checked without a service: %v\n", alone)
+			}
+			if err == nil && rep.Mistakes > 0 {
+				return finding
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
+	return cmd
+}
+
+// check asks the service; alone says why when it had to do without.
+func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep control.Report, alone, err error) {
+	files, err := readFiles(cmd, args)
+	if err != nil {
+		return rep, nil, err
+	}
+	c, err := a.client()
+	if err != nil {
+		return rep, nil, err
+	}
+	rep, err = c.Check(cmd.Context(), dto.CheckIn{Bundle: bundle, Files: files, By: author()})
+	var gone *client.Unreachable
+	if errors.As(err, &gone) {
+		_, found := rules.Check(files, rules.Live{})
+		rep = control.Report{Findings: found, Mistakes: rules.Mistakes(found), Changes: []rules.Change{}}
+		rep.Warnings = len(found) - rep.Mistakes
+		return rep, fmt.Errorf("none answers at %s", gone.Server), nil
+	}
+	return rep, nil, err
+}
+
+func (a *app) rulesDiff() *cobra.Command {
+	var bundle string
+	cmd := &cobra.Command{
+		Use:   "diff " + filesWords,
+		Short: "Compare rule files with what is in force",
+		Long: `Compare rule files with what is in force, by meaning: comments and layout do not
+count. Exit code 0: the same; 1: they differ, or have mistakes.`,
+		Example: `  nightjar rules diff examples/ferry
+  nightjar rules diff examples/ferry -o json`,
+		Args: someFiles,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			rep, alone, err := a.check(cmd, bundle, args)
+			if err != nil {
+				return err
+			}
+			if alone != nil {
+				return &client.Unreachable{Server: a.server, Err: errors.New("needed to compare with what is in force")}
+			}
+			err = a.printer(cmd).Show(rep, func(s *out.Sheet) {
+				switch {
+				case rep.Mistakes > 0:
+					printFindings(cmd.OutOrStdout(), rep.Findings, a.colour())
+					s.Line("%s: nothing was compared.", count(rep.Mistakes, "mistake"))
+				case len(rep.Changes) == 0:
+					s.Line("The same as revision %d, which is in force.", rep.Revision)
+				default:
+					s.Line("%s against revision %d, which is in force:", count(len(rep.Changes), "difference"), rep.Revision)
+					printChanges(s, rep.Changes, "IN FORCE", "FILES")
+				}
+			})
+			if err == nil && (rep.Mistakes > 0 || len(rep.Changes) > 0) {
+				return finding
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
+	return cmd
+}
+
+func printChanges(s *out.Sheet, changes []rules.Change, before, after string) {
+	var rows [][]string
+	for _, c := range changes {
+		rows = append(rows, []string{c.Kind(), c.Path, cmp.Or(c.Before, "–"), cmp.Or(c.After, "–"), c.At.String()})
+	}
+	s.Table([]string{"", "PLACE", before, after, "WRITTEN"}, rows)
+}
+
+// mistaken prints the mistakes that made the service refuse rules.
+func (a *app) mistaken(cmd *cobra.Command, err error) error {
+	var no *client.Refused
+	if !errors.As(err, &no) || len(no.Findings) == 0 {
+		return err
+	}
+	if perr := a.printer(cmd).Show(no.Problem, func(*out.Sheet) { printFindings(cmd.OutOrStdout(), no.Findings, a.colour()) }); perr != nil {
+		return perr
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "nightjar: %s\n", no.Detail)
+	return finding
+}
+
+// published prints a revision that was put in force.
+func (a *app) published(cmd *cobra.Command, p control.Published) error {
+	err := a.printer(cmd).Show(p, func(s *out.Sheet) {
+		printFindings(cmd.ErrOrStderr(), p.Warnings, false)
+		r := p.Reached
+		switch {
+		case r.Connected == 0:
+			s.Line("Revision %d is stored; no proxy is connected to follow it.", p.Revision)
+		case r.InForce == r.Connected:
+			s.Line("Revision %d is in force in %s after %.0f ms.", p.Revision, allProxies(r.Connected), r.AfterMS)
+		default:
+			s.Line("Revision %d is in force in %d of %d proxies after %.0f ms; not in %s.", p.Revision, r.InForce, r.Connected, r.AfterMS, strings.Join(r.Missing, ", "))
+		}
+		if len(p.Changes) == 0 {
+			s.Line("It changes nothing.")
+			return
+		}
+		printChanges(s, p.Changes, "BEFORE", "NOW")
+	})
+	if err == nil && p.Reached.InForce < p.Reached.Connected {
+		return finding
+	}
+	return err
+}
+
+func allProxies(n int) string {
+	if n == 1 {
+		return "the one connected proxy"
+	}
+	return fmt.Sprintf("all %d connected proxies", n)
+}
+
+func waitMS(d time.Duration) *int {
+	ms := int(d.Milliseconds())
+	return &ms
+}
+
+func (a *app) rulesPublish() *cobra.Command {
+	var bundle, message string
+	var wait time.Duration
+	var empty bool
+	var expect int
+	cmd := &cobra.Command{
+		Use:   "publish " + filesWords,
+		Short: "Put rule files in force as one revision",
+		Long: `Put rule files in force as one atomic revision, and wait until every connected
+proxy follows it. With a mistake in any file nothing is published. Exit code 1:
+mistakes, or proxies that do not follow the revision yet.`,
+		Example: `  nightjar rules publish examples/ferry --message "the usual"
+  nightjar rules publish --empty --message "plain balancing again"`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if empty == (len(args) > 0) {
+				return usagef("expected: %s %s, or --empty to take every file out of the bundle", cmd.CommandPath(), filesWords)
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			files, err := readFiles(cmd, args)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var on *uint
+			if cmd.Flags().Changed("expect") {
+				if expect < 0 {
+					return usagef("--expect %d: expected the number of a revision", expect)
+				}
+				n := uint(expect)
+				on = &n
+			}
+			p, err := c.Publish(cmd.Context(), dto.PublishIn{Bundle: bundle, Files: files, Author: author(), Message: message, WaitMS: waitMS(wait)}, on)
+			if err != nil {
+				return a.mistaken(cmd, err)
+			}
+			return a.published(cmd, p)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files replace")
+	f.StringVarP(&message, "message", "m", "", "why")
+	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
+	f.BoolVar(&empty, "empty", false, "publish the bundle without any file")
+	f.IntVar(&expect, "expect", 0, "publish only when this revision is in force")
+	return cmd
+}
+
+func (a *app) rulesShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [REVISION]",
+		Short: "Print the files of a revision, by default the one in force",
+		Example: `  nightjar rules show
+  nightjar rules show 1 -o json`,
+		Args: atMostOneNumber,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var n uint
+			if len(args) > 0 {
+				if n, err = revisionNumber(args[0]); err != nil {
+					return err
+				}
+			}
+			r, err := c.Revision(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.printer(cmd).Show(r, func(s *out.Sheet) {
+				if r.Number == 0 {
+					s.Line("# Nothing was published yet.")
+				}
+				for _, b := range slices.Sorted(maps.Keys(r.Bundles)) {
+					for _, f := range r.Bundles[b] {
+						s.Line("# revision %d, bundle %s, file %s\n%s", r.Number, b, f.Name, strings.TrimRight(f.Text, "\n"))
+					}
+				}
+			})
+		},
+	}
+}
+
+func atMostOneNumber(cmd *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return usagef("expected: %s [REVISION]", cmd.CommandPath())
+	}
+	return nil
+}
+
+func revisionNumber(s string) (uint, error) {
+	n, err := strconv.ParseUint(s, 10, 32)
+	if err != nil || n == 0 {
+		return 0, usagef("%q is not the number of a revision; nightjar rules log lists them", s)
+	}
+	return uint(n), nil
+}
+
+func (a *app) rulesLog() *cobra.Command {
+	var limit int
+	cmd := &cobra.Command{
+		Use:   "log",
+		Short: "List the published revisions, newest first",
+		Example: `  nightjar rules log
+  nightjar rules log --limit 5 -o json`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if limit < 1 {
+				return usagef("--limit %d: expected 1 or more", limit)
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all := dto.Revisions{Revisions: []dto.Revision{}}
+			for before := uint(0); len(all.Revisions) < limit; {
+				page, err := c.Revisions(cmd.Context(), before, min(200, limit-len(all.Revisions)))
+				if err != nil {
+					return err
+				}
+				all.Revisions = append(all.Revisions, page.Revisions...)
+				if before = page.Next; before == 0 {
+					break
+				}
+				all.Next = before
+			}
+			return a.printer(cmd).Show(all, func(s *out.Sheet) {
+				if len(all.Revisions) == 0 {
+					s.Line("Nothing was published yet.")
+					return
+				}
+				var rows [][]string
+				for _, r := range all.Revisions {
+					rows = append(rows, []string{fmt.Sprint(r.Number), r.At.Local().Format("2006-01-02 15:04:05"), r.Kind, cmp.Or(r.Bundle, "all"), r.Author, r.Message})
+				}
+				s.Table([]string{"REVISION>", "AT", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
+			})
+		},
+	}
+	cmd.Flags().IntVar(&limit, "limit", 50, "how many")
+	return cmd
+}
+
+func (a *app) rulesRestore() *cobra.Command {
+	var message string
+	var wait time.Duration
+	cmd := &cobra.Command{
+		Use:   "restore REVISION",
+		Short: "Put an earlier revision in force again, as a new one",
+		Example: `  nightjar rules restore 1
+  nightjar rules restore 1 --message "v2 was slower"`,
+		Args: exactly(1, "REVISION"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := revisionNumber(args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Restore(cmd.Context(), n, dto.RestoreIn{Author: author(), Message: message, WaitMS: waitMS(wait)})
+			if err != nil {
+				return a.mistaken(cmd, err)
+			}
+			return a.published(cmd, p)
+		},
+	}
+	cmd.Flags().StringVarP(&message, "message", "m", "", "why")
+	cmd.Flags().DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
+	return cmd
+}

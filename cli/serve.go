@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/service"
+)
+
+func (a *app) serve() *cobra.Command {
+	var addr, data string
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service: API, console, records",
+		Example: `  nightjar serve
+  nightjar serve --addr 127.0.0.1:7700 --data /var/lib/nightjar`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Drain: 5 * time.Second,
+				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Console and API at %s, records in %s\n", s.URL(), data)
+			return s.Run(cmd.Context(), nil)
+		},
+	}
+	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
+	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
+	return cmd
+}
+
+func defaultData() string {
+	if dir := os.Getenv("XDG_DATA_HOME"); dir != "" {
+		return filepath.Join(dir, "nightjar")
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(home, ".local", "share", "nightjar")
+	}
+	return "nightjar-data"
+}

@@ -1,0 +1,184 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/cli/out"
+	"nightjar/control"
+)
+
+func (a *app) services() *cobra.Command {
+	var window int
+	cmd := &cobra.Command{
+		Use:   "services [NAME]",
+		Short: "Services, versions and instances with their figures",
+		Example: `  nightjar services
+  nightjar services sailings -o json`,
+		ValidArgsFunction: a.serviceNames,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usagef("expected: %s [NAME]", cmd.CommandPath())
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if window < 1 || window > 900 {
+				return usagef("--window %d: expected 1 to 900 seconds", window)
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			m, err := c.Mesh(cmd.Context(), window)
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				return a.printer(cmd).Show(m, func(s *out.Sheet) { meshSheet(s, m) })
+			}
+			i := slices.IndexFunc(m.Services, func(s control.Service) bool { return s.Name == args[0] })
+			if i < 0 {
+				var names []string
+				for _, s := range m.Services {
+					names = append(names, s.Name)
+				}
+				return usagef("there is no service %s; these run or are declared: %s", args[0], strings.Join(names, ", "))
+			}
+			return a.printer(cmd).Show(m.Services[i], func(s *out.Sheet) { serviceSheet(s, m, m.Services[i]) })
+		},
+	}
+	cmd.Flags().IntVar(&window, "window", 10, "seconds that the figures cover")
+	return cmd
+}
+
+// figureHeader are the columns of figureCells.
+var figureHeader = []string{"RPS>", "SUCCESS>", "P50>", "P95>", "P99>"}
+
+func figureCells(f control.Figures) []string {
+	return []string{fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS)}
+}
+
+func revisionLine(s *out.Sheet, m control.Mesh) {
+	r := m.Revision
+	if r.Number == 0 {
+		s.Line("No rules are in force: every service is balanced plainly over all its instances.")
+	} else {
+		s.Line("Revision %d in force in %d of %d proxies (%s by %s%s).", r.Number, r.InForce, r.Connected, r.Kind, r.Author, quotedMessage(r.Message))
+	}
+	if len(r.Behind) > 0 {
+		s.Line("Behind: %s.", strings.Join(r.Behind, ", "))
+	}
+	for _, u := range m.Unpublished {
+		s.Line("%s", unpublishedLine(u))
+	}
+}
+
+func unpublishedLine(u control.Unpublished) string {
+	what := fmt.Sprintf("differ from what is in force in %s", count(u.Changes, "place"))
+	if u.Mistakes > 0 {
+		what = "have " + count(u.Mistakes, "mistake")
+	}
+	return fmt.Sprintf("Not in force: the files of bundle %s that %s checked at %s %s.", u.Bundle, u.By, u.At.Local().Format("15:04:05"), what)
+}
+
+func quotedMessage(m string) string {
+	if m == "" {
+		return ""
+	}
+	return fmt.Sprintf(": %q", m)
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func meshSheet(s *out.Sheet, m control.Mesh) {
+	revisionLine(s, m)
+	s.Line("Figures of the last %d s.\n", m.Window)
+	header := append([]string{"SERVICE", "VERSION", "INSTANCES>", "INTENDED>", "OBSERVED>"}, figureHeader...)
+	var rows [][]string
+	for _, svc := range m.Services {
+		state := ""
+		if svc.Outside {
+			state = "outside"
+		} else if !svc.Declared {
+			state = "not in the rules"
+		}
+		n := 0
+		for _, v := range svc.Versions {
+			n += len(v.Instances)
+		}
+		rows = append(rows, append([]string{svc.Name, state, fmt.Sprint(n), "", ""}, figureCells(svc.Figures)...))
+		for _, v := range svc.Versions {
+			name := v.Name
+			if svc.Declared && !v.Declared {
+				name += " (not in the rules)"
+			}
+			rows = append(rows, append([]string{"", name, fmt.Sprint(len(v.Instances)), out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
+		}
+	}
+	s.Table(header, rows)
+	for _, g := range m.Gateways {
+		if !g.Running {
+			s.Line("\nNo proxy serves gateway %s.", g.Name)
+		}
+	}
+}
+
+func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
+	revisionLine(s, m)
+	owner := ""
+	if svc.Owner != "" {
+		owner = ", of " + svc.Owner
+	}
+	s.Line("%s%s; timeout %s. Figures of the last %d s.\n", svc.Name, owner, svc.Timeout, m.Window)
+	var rows [][]string
+	for _, v := range svc.Versions {
+		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
+		for _, in := range v.Instances {
+			where := in.ID
+			if s.Wide {
+				where += " at " + in.Address
+			}
+			rows = append(rows, append([]string{"", where, in.Site, "", out.Share(in.Share)}, figureCells(in.Figures)...))
+		}
+	}
+	s.Table(append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...), rows)
+	if len(svc.Routes) == 0 {
+		s.Line("\nNo routes: plain balancing over all instances.")
+		return
+	}
+	s.Line("")
+	rows = nil
+	for _, r := range svc.Routes {
+		when := strings.Join(r.When, "; or ")
+		if when == "" {
+			when = "always"
+		}
+		var send []string
+		for _, t := range r.Send {
+			text := t.Target
+			if len(r.Send) > 1 {
+				text = fmt.Sprintf("%s %s (%s)", t.Target, t.Weight, out.Share(t.Observed))
+			}
+			send = append(send, text)
+		}
+		row := append([]string{r.Name, when, strings.Join(send, ", "), out.Share(r.Share)}, figureCells(r.Figures)...)
+		if s.Wide {
+			row = append(row, r.Timeout, r.At.String())
+		}
+		rows = append(rows, row)
+	}
+	header := append([]string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>"}, figureHeader...)
+	if s.Wide {
+		header = append(header, "TIMEOUT>", "WRITTEN")
+	}
+	s.Table(header, rows)
+}

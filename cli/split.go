@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/api/dto"
+	"nightjar/control"
+)
+
+func (a *app) split() *cobra.Command {
+	var route, message string
+	var wait time.Duration
+	cmd := &cobra.Command{
+		Use:   "split SERVICE VERSION=PERCENT …",
+		Short: "Change the weights of one route, as a revision like any other",
+		Long: `Change the weights of one route in the rules in force, as a revision like any
+other. The weights are percent with up to three decimals and add to 100; a version
+that is not named gets nothing. The rule files on disk stay as they are: nightjar
+rules diff shows the difference.`,
+		Example: `  nightjar split sailings v1=80 v2=20
+  nightjar split sailings v3=100 --route crew-first --message "crew stays on v3"`,
+		ValidArgsFunction: a.serviceNames,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return usagef("expected: %s SERVICE VERSION=PERCENT …", cmd.CommandPath())
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in := dto.SplitIn{Route: route, Author: author(), Message: message, WaitMS: waitMS(wait)}
+			for _, arg := range args[1:] {
+				v, w, ok := strings.Cut(arg, "=")
+				if !ok {
+					return usagef("%q: expected VERSION=PERCENT, such as v2=20", arg)
+				}
+				in.Weights = append(in.Weights, control.Weight{Target: v, Weight: w})
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Split(cmd.Context(), args[0], in, nil)
+			if err != nil {
+				return a.mistaken(cmd, err)
+			}
+			return a.published(cmd, p)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&route, "route", "", "route to change (default: the only one that can be meant)")
+	f.StringVarP(&message, "message", "m", "", "why")
+	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
+	return cmd
+}

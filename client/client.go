@@ -1,0 +1,189 @@
+// Package client is the Go client of the service's API.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"nightjar/api/dto"
+	"nightjar/control"
+)
+
+// Client calls one service. The zero value is not usable; see New.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// Unreachable means that no service answered.
+type Unreachable struct {
+	Server string
+	Err    error
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("no service answers at %s (%v): start one with nightjar serve or nightjar demo, or name another with --server", e.Server, e.Err)
+}
+func (e *Unreachable) Unwrap() error { return e.Err }
+
+// Refused is an error that the service answered.
+type Refused struct{ dto.Problem }
+
+func (e *Refused) Error() string { return e.Detail }
+
+// New makes a client for the service at server, such as http://127.0.0.1:7600.
+func New(server string) (*Client, error) {
+	if !strings.Contains(server, "://") {
+		server = "http://" + server
+	}
+	u, err := url.Parse(server)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+		return nil, fmt.Errorf("%q is not the address of a service: write http://HOST:PORT", server)
+	}
+	return &Client{base: strings.TrimSuffix(u.String(), "/"), http: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4,
+		ResponseHeaderTimeout: 90 * time.Second}}}, nil
+}
+
+// do makes one call. header holds pairs of name and value.
+func (c *Client) do(ctx context.Context, method, path string, in, out any, header ...string) error {
+	resp, err := c.send(ctx, method, path, in, header...)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s cannot be read (is that a Nightjar service?): %w", c.base, err)
+	}
+	return nil
+}
+
+func (c *Client) send(ctx context.Context, method, path string, in any, header ...string) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return nil, &Unreachable{c.base, err}
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 32<<20))
+	r := &Refused{}
+	if json.Unmarshal(b, &r.Problem) != nil || r.Detail == "" {
+		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf("%s answered %s: is that a Nightjar service?", c.base, resp.Status)
+	}
+	return nil, r
+}
+
+// Mesh returns all that runs, with the figures of the last seconds; 0 means 10.
+func (c *Client) Mesh(ctx context.Context, seconds int) (m control.Mesh, err error) {
+	path := "/mesh"
+	if seconds > 0 {
+		path += fmt.Sprintf("?window=%d", seconds)
+	}
+	return m, c.do(ctx, http.MethodGet, path, nil, &m)
+}
+
+// Fleet lists the proxies.
+func (c *Client) Fleet(ctx context.Context) (f dto.Fleet, err error) {
+	return f, c.do(ctx, http.MethodGet, "/fleet", nil, &f)
+}
+
+// Check checks files and compares them with what is in force.
+func (c *Client) Check(ctx context.Context, in dto.CheckIn) (r control.Report, err error) {
+	return r, c.do(ctx, http.MethodPost, "/rules/check", in, &r)
+}
+
+// Publish puts files in force. With expect, only on top of that revision.
+func (c *Client) Publish(ctx context.Context, in dto.PublishIn, expect *uint) (p control.Published, err error) {
+	return p, c.do(ctx, http.MethodPost, "/revisions", in, &p, ifMatch(expect)...)
+}
+
+func ifMatch(expect *uint) []string {
+	if expect == nil {
+		return nil
+	}
+	return []string{"If-Match", fmt.Sprintf("%q", fmt.Sprint(*expect))}
+}
+
+// Revisions lists revisions below before (0: from the newest), newest first.
+func (c *Client) Revisions(ctx context.Context, before uint, limit int) (r dto.Revisions, err error) {
+	return r, c.do(ctx, http.MethodGet, fmt.Sprintf("/revisions?before=%d&limit=%d", before, limit), nil, &r)
+}
+
+// Revision reads one revision with its files; 0 is the one in force.
+func (c *Client) Revision(ctx context.Context, number uint) (r dto.Revision, err error) {
+	return r, c.do(ctx, http.MethodGet, fmt.Sprintf("/revisions/%d", number), nil, &r)
+}
+
+// Restore publishes an earlier revision again.
+func (c *Client) Restore(ctx context.Context, number uint, in dto.RestoreIn) (p control.Published, err error) {
+	return p, c.do(ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/restore", number), in, &p)
+}
+
+// Split changes the weights of one route.
+func (c *Client) Split(ctx context.Context, service string, in dto.SplitIn, expect *uint) (p control.Published, err error) {
+	return p, c.do(ctx, http.MethodPost, "/services/"+url.PathEscape(service)+"/split", in, &p, ifMatch(expect)...)
+}
+
+// Explain tells what would happen to a request.
+func (c *Client) Explain(ctx context.Context, in control.Ask) (e control.Explained, err error) {
+	return e, c.do(ctx, http.MethodPost, "/explain", in, &e)
+}
+
+// Call sends requests through the mesh; each is called with every tally on the
+// way, and the last one is returned.
+func (c *Client) Call(ctx context.Context, in control.Call, each func(control.Tally)) (t control.Tally, err error) {
+	resp, err := c.send(ctx, http.MethodPost, "/calls", in)
+	if err != nil {
+		return t, err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		t = control.Tally{}
+		if err := json.Unmarshal(lines.Bytes(), &t); err != nil {
+			return t, fmt.Errorf("a line of the answer cannot be read: %w", err)
+		}
+		each(t)
+	}
+	if err := lines.Err(); err != nil {
+		return t, err
+	}
+	if !t.Final {
+		return t, errors.New("the service ended the call early: is it still running?")
+	}
+	return t, nil
+}

@@ -1,0 +1,231 @@
+package control
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/wire"
+)
+
+// member is one registered proxy.
+type member struct {
+	wire.Registration
+	expires time.Time
+	seen    time.Time
+	streams int
+	ack     wire.Ack
+	ackedAt time.Time
+}
+
+// Errors of the registry. Their texts are for the owner of the proxy.
+type (
+	// NameTaken means that another living process registered under the ID.
+	NameTaken struct{ ID string }
+	// NotRegistered means that the proxy has to register first.
+	NotRegistered struct{ ID string }
+)
+
+func (e NameTaken) Error() string {
+	return fmt.Sprintf("another proxy is registered as %s: give this one a name of its own (--name)", e.ID)
+}
+func (e NotRegistered) Error() string { return fmt.Sprintf("no proxy %s is registered", e.ID) }
+
+var (
+	idShape   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._:-]{0,126}$`)
+	partShape = regexp.MustCompile(`^([A-Za-z0-9][A-Za-z0-9._-]{0,62})?$`)
+)
+
+// Register notes a proxy, or renews its lease.
+func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
+	if !idShape.MatchString(r.ID) || r.Nonce == "" {
+		return wire.Lease{}, fmt.Errorf("a proxy needs an ID of letters, digits, dots, colons and hyphens, and a nonce")
+	}
+	for _, s := range []string{r.Service, r.Version, r.Site, r.Gateway} {
+		if !partShape.MatchString(s) {
+			return wire.Lease{}, fmt.Errorf("%q cannot be a service, version, site or gateway: use letters, digits, dots and hyphens", s)
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now := c.now()
+	m := c.members[r.ID]
+	if m != nil && m.Nonce != r.Nonce && m.streams > 0 {
+		return wire.Lease{}, NameTaken{r.ID}
+	}
+	if m == nil {
+		m = &member{}
+		c.members[r.ID] = m
+	}
+	peers := m.Registration.ID == "" || place(m.Registration) != place(r)
+	m.Registration, m.seen, m.expires = r, now, now.Add(LeaseTime)
+	if peers {
+		c.bump(false, r.Inbound != "")
+	}
+	return wire.Lease{Seconds: int(LeaseTime.Seconds())}, nil
+}
+
+// place is what others have to know of an instance.
+func place(r wire.Registration) [6]string {
+	return [6]string{r.Service, r.Version, r.Site, r.Inbound, r.Outbound, r.Gateway}
+}
+
+// Withdraw takes a proxy out at once.
+func (c *Control) Withdraw(id, nonce string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if m := c.members[id]; m != nil && m.Nonce == nonce {
+		c.drop(id)
+	}
+}
+
+func (c *Control) drop(id string) {
+	m := c.members[id]
+	delete(c.members, id)
+	c.bump(false, m.Inbound != "")
+}
+
+// expire drops the proxies whose lease ran out. A proxy that holds its stream
+// open is alive, lease or not.
+func (c *Control) expire(now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for id, m := range c.members {
+		if m.streams == 0 && now.After(m.expires) {
+			c.drop(id)
+		}
+	}
+	if !c.settled && now.Sub(c.started) > LeaseTime {
+		c.settled = true
+		c.bump(false, true)
+	}
+}
+
+// Attach notes that a proxy follows the snapshots; call the function it
+// returns when the stream ends.
+func (c *Control) Attach(id, nonce string) (detach func(), err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m := c.members[id]
+	if m == nil || m.Nonce != nonce {
+		return nil, NotRegistered{id}
+	}
+	m.streams++
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		m.streams--
+		m.seen, m.expires = c.now(), c.now().Add(LeaseTime)
+		c.wake()
+	}, nil
+}
+
+// Acknowledge notes what a proxy has in force.
+func (c *Control) Acknowledge(id string, a wire.Ack) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m := c.members[id]
+	if m == nil {
+		return NotRegistered{id}
+	}
+	m.ack, m.ackedAt, m.seen = a, c.now(), c.now()
+	c.wake()
+	return nil
+}
+
+// instances lists the registered instances. The caller holds mu.
+func (c *Control) instances() []engine.Instance {
+	out := []engine.Instance{}
+	for _, m := range c.members {
+		if m.Inbound != "" {
+			out = append(out, engine.Instance{ID: m.ID, Service: m.Service, Version: m.Version, Site: m.Site, Address: m.Inbound})
+		}
+	}
+	slices.SortFunc(out, func(a, b engine.Instance) int { return cmp.Compare(a.ID, b.ID) })
+	return out
+}
+
+// live is what the checker wants to know of the registry. The caller holds mu.
+func (c *Control) live() rules.Live {
+	l := rules.Live{Known: true, Versions: map[string][]string{}}
+	for _, in := range c.instances() {
+		l.Versions[in.Service] = append(l.Versions[in.Service], in.Version)
+	}
+	return l
+}
+
+// Member is what is known of one proxy.
+type Member struct {
+	wire.Registration
+	Connected bool      `json:"connected" doc:"follows the snapshots now"`
+	Revision  uint      `json:"revision" doc:"in force there"`
+	Behind    bool      `json:"behind" doc:"connected, and not yet at the newest revision"`
+	Error     string    `json:"error,omitempty" doc:"why the newest snapshot cannot be put in force there"`
+	Seen      time.Time `json:"seen" doc:"last sign of life"`
+}
+
+// Fleet lists the proxies by ID.
+func (c *Control) Fleet() []Member {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := []Member{}
+	for _, id := range slices.Sorted(maps.Keys(c.members)) {
+		m := c.members[id]
+		out = append(out, Member{Registration: m.Registration, Connected: m.streams > 0, Revision: m.ack.Revision,
+			Behind: m.streams > 0 && m.ack.Revision != c.force.Revision.Number, Error: m.ack.Error, Seen: m.seen})
+	}
+	return out
+}
+
+// Reached tells how far a revision has come.
+type Reached struct {
+	Connected int      `json:"connected" doc:"proxies that were connected"`
+	InForce   int      `json:"inForce" doc:"of these, proxies that have the revision in force"`
+	AfterMS   float64  `json:"afterMS" doc:"milliseconds from the commit until the last of them had it"`
+	Missing   []string `json:"missing" doc:"connected proxies that do not have it yet, or say why they cannot"`
+}
+
+// await waits until every connected proxy has the revision, for at most limit.
+func (c *Control) await(ctx context.Context, revision uint, since time.Time, limit time.Duration) Reached {
+	ctx, stop := context.WithTimeout(ctx, limit)
+	defer stop()
+	for {
+		c.mu.Lock()
+		r := Reached{Missing: []string{}}
+		last := since
+		for _, id := range slices.Sorted(maps.Keys(c.members)) {
+			m := c.members[id]
+			switch {
+			case m.streams == 0:
+				continue
+			case m.ack.Error != "":
+				r.Missing = append(r.Missing, id+": "+m.ack.Error)
+			case m.ack.Revision < revision:
+				r.Missing = append(r.Missing, id)
+			default:
+				r.InForce++
+				if m.ackedAt.After(last) {
+					last = m.ackedAt
+				}
+			}
+			r.Connected++
+		}
+		wait := c.changed
+		c.mu.Unlock()
+		r.AfterMS = float64(last.Sub(since).Microseconds()) / 1000
+		if len(r.Missing) == 0 {
+			return r
+		}
+		select {
+		case <-ctx.Done():
+			return r
+		case <-wait:
+		}
+	}
+}

@@ -1,0 +1,380 @@
+package control
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"nightjar/core/rules"
+)
+
+// Mesh is all that runs, with the figures of the last seconds.
+type Mesh struct {
+	At          time.Time       `json:"at"`
+	Window      int64           `json:"window" doc:"seconds that the figures cover"`
+	Revision    RevisionState   `json:"revision" doc:"in force"`
+	Unpublished []Unpublished   `json:"unpublished" doc:"files that were checked and differ from what is in force"`
+	Services    []Service       `json:"services" doc:"by name"`
+	Gateways    []Gateway       `json:"gateways" doc:"by name"`
+	Links       []Link          `json:"links" doc:"who calls whom"`
+	Warnings    []rules.Finding `json:"warnings" doc:"of the rules in force, as things are now"`
+	Other       uint64          `json:"other" doc:"requests counted without names, since there are too many names"`
+}
+
+// RevisionState is the revision in force and who has it.
+type RevisionState struct {
+	Number    uint      `json:"number" doc:"0: nothing was published yet"`
+	Kind      string    `json:"kind"`
+	Author    string    `json:"author"`
+	Message   string    `json:"message"`
+	At        time.Time `json:"at"`
+	Connected int       `json:"connected" doc:"proxies connected now"`
+	InForce   int       `json:"inForce" doc:"of these, proxies that follow it"`
+	Behind    []string  `json:"behind" doc:"connected proxies that do not follow it yet"`
+}
+
+// Service is one service as it runs and as the rules have it.
+type Service struct {
+	Name     string    `json:"name"`
+	Owner    string    `json:"owner,omitempty"`
+	Declared bool      `json:"declared" doc:"named by the rules in force"`
+	Outside  bool      `json:"outside,omitempty" doc:"its instances are outside the mesh"`
+	Timeout  string    `json:"timeout" doc:"of routes that set none"`
+	Figures  Figures   `json:"figures"`
+	Versions []Version `json:"versions"`
+	Routes   []Route   `json:"routes" doc:"in match order; empty: plain balancing over all instances"`
+}
+
+// Version is one version of a service.
+type Version struct {
+	Name      string     `json:"name"`
+	Declared  bool       `json:"declared" doc:"named by the rules in force"`
+	Intended  *float64   `json:"intended" doc:"share of the service's requests that the rules intend, given the routes that they took; 0 to 1"`
+	Observed  *float64   `json:"observed" doc:"share that it got; null without requests"`
+	Figures   Figures    `json:"figures"`
+	Instances []Instance `json:"instances"`
+}
+
+// Instance is one running copy.
+type Instance struct {
+	ID      string   `json:"id"`
+	Site    string   `json:"site,omitempty"`
+	Address string   `json:"address"`
+	Share   *float64 `json:"share" doc:"of the version's requests, 0 to 1"`
+	Figures Figures  `json:"figures"`
+}
+
+// Route is one rung of a ladder.
+type Route struct {
+	Name    string       `json:"name"`
+	At      rules.Origin `json:"at"`
+	When    []string     `json:"when" doc:"conditions in words; any of them; empty: always"`
+	Send    []Target     `json:"send"`
+	Rewrite string       `json:"rewrite,omitempty"`
+	Timeout string       `json:"timeout"`
+	Share   *float64     `json:"share" doc:"of all requests on this ladder, 0 to 1"`
+	Figures Figures      `json:"figures"`
+}
+
+// Target is where a route sends.
+type Target struct {
+	Target   string   `json:"target" doc:"version, or service/version"`
+	Service  string   `json:"service"`
+	Version  string   `json:"version,omitempty"`
+	Weight   string   `json:"weight" doc:"percent"`
+	Intended float64  `json:"intended" doc:"0 to 1"`
+	Observed *float64 `json:"observed" doc:"0 to 1; null without requests"`
+	Requests uint64   `json:"requests"`
+}
+
+// Gateway is an edge of the mesh.
+type Gateway struct {
+	Name    string   `json:"name"`
+	Listen  string   `json:"listen"`
+	Hosts   []string `json:"hosts"`
+	Running bool     `json:"running" doc:"a proxy serves it now"`
+	Figures Figures  `json:"figures"`
+	Routes  []Route  `json:"routes"`
+}
+
+// Link is the requests from one caller to one service.
+type Link struct {
+	From    string  `json:"from"`
+	To      string  `json:"to"`
+	Figures Figures `json:"figures"`
+}
+
+// groups adds the window up in every way that the view needs.
+type groups struct {
+	seconds  int64
+	service  map[string]*tally
+	version  map[[2]string]*tally
+	instance map[string]*tally
+	route    map[[2]string]*tally // ladder, route
+	target   map[[4]string]*tally // ladder, route, service, version
+	link     map[[2]string]*tally
+	gateway  map[string]*tally
+	taken    map[string]map[[2]string]uint64 // service → ladder, route → requests
+}
+
+func at[K comparable](m map[K]*tally, k K) *tally {
+	t := m[k]
+	if t == nil {
+		t = &tally{}
+		m[k] = t
+	}
+	return t
+}
+
+func (c *Control) group(seconds int64) groups {
+	g := groups{service: map[string]*tally{}, version: map[[2]string]*tally{}, instance: map[string]*tally{}, route: map[[2]string]*tally{},
+		target: map[[4]string]*tally{}, link: map[[2]string]*tally{}, gateway: map[string]*tally{}, taken: map[string]map[[2]string]uint64{}}
+	g.seconds = c.telemetry.window(c.now(), seconds, func(k seriesKey, cell *cell) {
+		at(g.service, k.service).add(cell)
+		at(g.version, [2]string{k.service, k.version}).add(cell)
+		at(g.link, [2]string{k.caller, k.service}).add(cell)
+		if k.instance != "" {
+			at(g.instance, k.instance).add(cell)
+		}
+		if k.gate != "" {
+			at(g.gateway, k.caller).add(cell)
+			at(g.route, [2]string{k.caller, k.gate}).add(cell)
+			at(g.target, [4]string{k.caller, k.gate, k.service, k.version}).add(cell)
+			at(g.target, [4]string{k.caller, k.gate, k.service, ""}).add(cell)
+		}
+		ladder := [2]string{k.caller, k.gate}
+		if k.routeOf != "" {
+			ladder = [2]string{k.routeOf, k.route}
+			at(g.route, ladder).add(cell)
+			at(g.target, [4]string{k.routeOf, k.route, k.service, k.version}).add(cell)
+		}
+		if g.taken[k.service] == nil {
+			g.taken[k.service] = map[[2]string]uint64{}
+		}
+		g.taken[k.service][ladder] += cell.OK + cell.Failed + cell.Refused
+	})
+	return g
+}
+
+// View is the mesh with the figures of the last seconds.
+func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
+	unpublished, err := c.Unpublished(ctx)
+	if err != nil {
+		return Mesh{}, err
+	}
+	g := c.group(seconds)
+	force, fleet := c.InForce(), c.Fleet()
+	m := Mesh{At: c.now().UTC(), Window: g.seconds, Unpublished: unpublished, Services: []Service{}, Gateways: []Gateway{}, Links: []Link{},
+		Warnings: []rules.Finding{}}
+	rev := force.Revision
+	m.Revision = RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
+	for _, p := range fleet {
+		switch {
+		case p.Behind:
+			m.Revision.Behind = append(m.Revision.Behind, p.ID)
+			m.Revision.Connected++
+		case p.Connected:
+			m.Revision.Connected++
+			m.Revision.InForce++
+		}
+	}
+	names := map[string]*rules.Service{}
+	for _, s := range force.Rules.Services {
+		names[s.Name] = s
+	}
+	for _, p := range fleet {
+		if p.Inbound != "" && names[p.Service] == nil {
+			names[p.Service] = nil
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		m.Services = append(m.Services, g.serviceView(name, names[name], force.Rules, fleet))
+	}
+	for _, rule := range force.Rules.Gateways {
+		gw := Gateway{Name: rule.Name, Listen: rule.Listen, Hosts: rule.Hosts, Figures: at(g.gateway, rule.Name).figures(g.seconds)}
+		gw.Running = slices.ContainsFunc(fleet, func(p Member) bool { return p.Gateway == rule.Name && p.Connected })
+		gw.Routes = g.routesView(rule.Name, "", rule.Routes, nil)
+		m.Gateways = append(m.Gateways, gw)
+	}
+	slices.SortFunc(m.Gateways, func(a, b Gateway) int { return cmp.Compare(a.Name, b.Name) })
+	for k, t := range g.link {
+		if k[1] != "" && t.requests() > 0 {
+			m.Links = append(m.Links, Link{k[0], k[1], t.figures(g.seconds)})
+		}
+	}
+	slices.SortFunc(m.Links, func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	m.Warnings = c.warnings()
+	c.telemetry.mu.Lock()
+	m.Other = c.telemetry.over
+	c.telemetry.mu.Unlock()
+	return m, nil
+}
+
+func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, fleet []Member) Service {
+	s := Service{Name: name, Timeout: rules.DefaultTimeout.String(), Figures: at(g.service, name).figures(g.seconds), Versions: []Version{}, Routes: []Route{}}
+	byVersion := map[string][]Instance{}
+	add := func(version string, in Instance) {
+		t := at(g.instance, in.ID)
+		in.Figures = t.figures(g.seconds)
+		in.Share = share(t.requests(), at(g.version, [2]string{name, version}).requests())
+		byVersion[version] = append(byVersion[version], in)
+	}
+	var declared []string
+	if rule != nil {
+		s.Declared, s.Owner, declared = true, rule.Owner, rule.Versions
+		if rule.Timeout != nil {
+			s.Timeout = rule.Timeout.Value.String()
+		}
+		for _, in := range rule.Instances {
+			address := strings.TrimPrefix(in.URL, "http://")
+			add(in.Version, Instance{ID: name + "@" + address, Address: address})
+			s.Outside = true
+		}
+		s.Routes = g.routesView(name, name, rule.Routes, rule.Timeout)
+	}
+	for _, p := range fleet {
+		if p.Service == name && p.Inbound != "" {
+			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound})
+		}
+	}
+	versions := map[string]bool{}
+	for _, v := range declared {
+		versions[v] = true
+	}
+	for v := range byVersion {
+		versions[v] = versions[v] || false
+	}
+	instances := 0
+	for _, list := range byVersion {
+		instances += len(list)
+	}
+	intended := g.intended(name, rule, rs, func(version string) float64 { return float64(len(byVersion[version])) / float64(max(instances, 1)) })
+	for _, v := range slices.Sorted(maps.Keys(versions)) {
+		t := at(g.version, [2]string{name, v})
+		ver := Version{Name: v, Declared: versions[v], Observed: share(t.requests(), at(g.service, name).requests()), Figures: t.figures(g.seconds), Instances: byVersion[v]}
+		if ver.Instances == nil {
+			ver.Instances = []Instance{}
+		}
+		if w, ok := intended(v); ok {
+			ver.Intended = &w
+		}
+		s.Versions = append(s.Versions, ver)
+	}
+	return s
+}
+
+func share(part, whole uint64) *float64 {
+	if whole == 0 {
+		return nil
+	}
+	f := float64(part) / float64(whole)
+	return &f
+}
+
+// intended returns the share of a service's requests that the rules intend for
+// each version: the weights of every route that requests took, by how many
+// took it. Without requests it is what the last route says.
+func (g *groups) intended(name string, rule *rules.Service, rs *rules.Rules, plain func(version string) float64) func(string) (float64, bool) {
+	weights := map[string]float64{}
+	total := 0.0
+	add := func(n float64, send []rules.Target) {
+		for _, t := range send {
+			if t.Service == name && t.Version != "" {
+				weights[t.Version] += n * t.Weight.Share()
+				total += n * t.Weight.Share()
+			}
+		}
+	}
+	direct := rule == nil || len(rule.Routes) == 0
+	var balanced float64
+	for ladder, n := range g.taken[name] {
+		rt := findRoute(rs, ladder)
+		switch {
+		case rt != nil:
+			add(float64(n), rt.Send)
+		case direct && (ladder[1] == "" || ladder[0] == name):
+			balanced += float64(n)
+		}
+	}
+	if total+balanced == 0 {
+		if direct {
+			balanced = 1
+		} else {
+			add(1, rule.Routes[len(rule.Routes)-1].Send)
+		}
+	}
+	return func(version string) (float64, bool) {
+		if total+balanced == 0 {
+			return 0, false
+		}
+		return (weights[version] + balanced*plain(version)) / (total + balanced), true
+	}
+}
+
+func findRoute(rs *rules.Rules, ladder [2]string) *rules.Route {
+	var routes []*rules.Route
+	if s := rs.Service(ladder[0]); s != nil {
+		routes = s.Routes
+	} else if gw := rs.Gateway(ladder[0]); gw != nil {
+		routes = gw.Routes
+	}
+	for _, rt := range routes {
+		if rt.Name == ladder[1] {
+			return rt
+		}
+	}
+	return nil
+}
+
+// routesView lists the rungs of a ladder with their figures.
+func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout *rules.Timeout) []Route {
+	out := []Route{}
+	var all uint64
+	for k, t := range g.route {
+		if k[0] == ladder {
+			all += t.requests()
+		}
+	}
+	for _, rule := range routes {
+		t := at(g.route, [2]string{ladder, rule.Name})
+		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Share: share(t.requests(), all), Figures: t.figures(g.seconds),
+			Timeout: rules.DefaultTimeout.String()}
+		if limit := cmp.Or(rule.Timeout, timeout); limit != nil {
+			r.Timeout = limit.Value.String()
+		}
+		for _, c := range rule.When {
+			r.When = append(r.When, c.Describe())
+		}
+		if rw := rule.Rewrite; rw != nil {
+			r.Rewrite = strings.TrimSpace(rw.Host + " " + rw.Path)
+		}
+		for _, to := range rule.Send {
+			n := at(g.target, [4]string{ladder, rule.Name, to.Service, to.Version}).requests()
+			r.Send = append(r.Send, Target{Target: to.Short(home), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
+				Intended: to.Weight.Share(), Observed: share(n, t.requests()), Requests: n})
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// warnings checks the rules in force against the registry as it is now. The
+// answer is kept until either changes.
+func (c *Control) warnings() []rules.Finding {
+	c.mu.Lock()
+	of, live, bundles := [2]uint64{c.rulesSeq, c.peersSeq}, c.live(), c.force.Revision.Bundles
+	if c.warnedOf == of {
+		defer c.mu.Unlock()
+		return c.warned
+	}
+	c.mu.Unlock()
+	_, found := rules.Check(joined(bundles), live)
+	found = append([]rules.Finding{}, found...)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.warned, c.warnedOf = found, of
+	return found
+}

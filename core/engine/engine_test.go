@@ -1,0 +1,369 @@
+package engine
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"nightjar/core/rules"
+)
+
+// ask is a View made by hand.
+type ask struct {
+	method, host, path string
+	header             http.Header
+}
+
+func (a *ask) Method() string             { return a.method }
+func (a *ask) Host() string               { return a.host }
+func (a *ask) Path() string               { return a.path }
+func (a *ask) Header(key string) []string { return a.header[key] }
+
+func get(host, path string, headers ...string) *ask {
+	a := &ask{"GET", host, path, http.Header{}}
+	for _, h := range headers {
+		k, v, _ := strings.Cut(h, ": ")
+		a.header.Add(k, v)
+	}
+	return a
+}
+
+const ferry = `
+services:
+  sailings:
+    versions: [v1, v2, v3]
+    timeout: 3s
+    routes:
+      - name: crew-first
+        when: {headers: {x-crew: "yes"}}
+        send: v3
+      - name: timetable
+        when:
+          - {path: /sailings/**, method: [GET, HEAD]}
+          - {path: /timetable}
+        send: {v1: 85, v2: 15}
+        timeout: 2s
+      - name: night
+        when: {cookies: {berth: {prefix: night}}, path: /berth/*}
+        rewrite: {path: /sleep}
+        send: v2
+      - name: moved
+        when: {path: /old/times/**}
+        rewrite: {path: /new/**}
+        send: v1
+      - name: writes
+        when: {method: POST}
+        send: berths/v1
+  berths: {versions: [v1, v2], routes: [{name: even, send: {v1: 50, v2: 50}}]}
+  kiosk: {}
+gateways:
+  front-door:
+    listen: ":8080"
+    hosts: ["*.ferry.example"]
+    routes:
+      - {name: home, when: {path: /}, rewrite: {path: /sailings/today}, send: sailings, timeout: 1s}
+      - {name: kiosk, when: {path: /kiosk/**}, send: kiosk}
+`
+
+func compile(t testing.TB, text string, prev *Table, instances ...Instance) *Table {
+	t.Helper()
+	rs, found := rules.Check([]rules.File{{Name: "ferry.yaml", Text: text}}, rules.Live{})
+	if n := rules.Mistakes(found); n > 0 {
+		t.Fatalf("%d mistakes, the first: %s", n, found[0].Text())
+	}
+	table, err := Compile(rs, instances, Options{Previous: prev, Seed: 7})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return table
+}
+
+// crowd makes instances from service/version words; a word twice is two instances.
+func crowd(words ...string) []Instance {
+	var out []Instance
+	for i, w := range words {
+		s, v, _ := strings.Cut(w, "/")
+		out = append(out, Instance{ID: fmt.Sprintf("%s-%s-%d", s, v, i), Service: s, Version: v, Address: fmt.Sprintf("127.0.0.1:%d", 9000+i)})
+	}
+	return out
+}
+
+func ferryTable(t testing.TB) *Table {
+	return compile(t, ferry, nil, crowd("sailings/v1", "sailings/v2", "sailings/v3", "berths/v1", "berths/v1", "berths/v2", "kiosk/v1", "kiosk/v2")...)
+}
+
+func TestBegin(t *testing.T) {
+	post := get("sailings", "/book")
+	post.method = "POST"
+	for _, c := range []struct {
+		name    string
+		gateway string
+		ask     *ask
+		want    string // route version path, or reason
+	}{
+		{"cohort by header", "", get("sailings", "/x", "X-Crew: yes"), "crew-first v3 /x"},
+		{"second value of a header counts", "", get("sailings", "/x", "X-Crew: no", "X-Crew: yes"), "crew-first v3 /x"},
+		{"host with suffix, port and capitals", "", get("Sailings.internal:80", "/timetable", "X-Crew: yes"), "crew-first v3 /timetable"},
+		{"cookie and one segment", "", get("sailings", "/berth/4", "Cookie: a=b; berth=night-7"), "night v2 /sleep"},
+		{"two segments are not one", "", get("sailings", "/berth/4/5", "Cookie: berth=night-7"), "no-route"},
+		{"an empty segment is none", "", get("sailings", "/berth/", "Cookie: berth=night-7"), "no-route"},
+		{"remainder kept", "", get("sailings", "/old/times/a/b"), "moved v1 /new/a/b"},
+		{"remainder empty", "", get("sailings", "/old/times"), "moved v1 /new"},
+		{"encoded prefix, remainder as it came", "", get("sailings", "/old/t%69mes/a%2Fb"), "moved v1 /new/a%2Fb"},
+		{"an encoded slash does not cut a segment", "", get("sailings", "/old%2Ftimes/a"), "no-route"},
+		{"dots refused", "", get("sailings", "/old/times/../x"), "bad-request"},
+		{"encoded dots refused", "", get("sailings", "/old/times/%2e%2E/x"), "bad-request"},
+		{"dots behind an encoded slash refused", "", get("sailings", "/old/times/a%2f..%2fx"), "bad-request"},
+		{"another service's version", "", post, "writes v1 /book"},
+		{"unknown service", "", get("ghost", "/"), "no-route"},
+		{"plain balancing", "", get("kiosk", "/"), " v1 /"},
+		{"gateway hands on", "front-door", get("tickets.ferry.example:7680", "/", "X-Crew: yes"), "crew-first v3 /sailings/today"},
+		{"gateway: host of nobody", "front-door", get("ferry.example", "/"), "no-route"},
+		{"gateway: path of nobody", "front-door", get("a.ferry.example", "/nowhere"), "no-route"},
+		{"gateway not declared", "side-door", get("a.ferry.example", "/"), "no-route"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var x Exchange
+			s := x.Begin(ferryTable(t), Entry{Gateway: c.gateway}, c.ask, 0)
+			got := string(s.Reason)
+			if s.Kind == Attempt {
+				got = fmt.Sprintf("%s %s %s", x.route.Name(), s.Instance.Version, x.Path())
+			}
+			if got != c.want && !strings.HasPrefix(got, c.want+" ") {
+				t.Errorf("got %q, want %q (%s)", got, c.want, s.Detail)
+			}
+		})
+	}
+}
+
+func TestTimeouts(t *testing.T) {
+	table := ferryTable(t)
+	const now = 5 * time.Second
+	for _, c := range []struct {
+		name  string
+		entry Entry
+		ask   *ask
+		want  time.Duration
+	}{
+		{"route before service", Entry{}, get("sailings", "/timetable"), 2 * time.Second},
+		{"service where the route has none", Entry{}, get("sailings", "/", "X-Crew: yes"), 3 * time.Second},
+		{"built in", Entry{}, get("berths", "/"), 15 * time.Second},
+		{"the gateway's is shorter", Entry{Gateway: "front-door"}, get("a.ferry.example", "/"), time.Second},
+		{"the caller waits for less", Entry{Limit: 40 * time.Millisecond}, get("sailings", "/timetable"), 40 * time.Millisecond},
+		{"the caller waits for more", Entry{Limit: time.Hour}, get("sailings", "/timetable"), 2 * time.Second},
+	} {
+		var x Exchange
+		if s := x.Begin(table, c.entry, c.ask, now); s.Deadline != now+c.want {
+			t.Errorf("%s: deadline %v after the start, want %v", c.name, s.Deadline-now, c.want)
+		}
+	}
+}
+
+func TestNext(t *testing.T) {
+	for _, c := range []struct {
+		o      Outcome
+		kind   Kind
+		status int
+	}{
+		{Outcome{Status: 200}, Done, 0}, {Outcome{Status: 503}, Done, 0},
+		{Outcome{Reason: Unreachable}, Reply, 502}, {Outcome{Reason: Reset}, Reply, 502}, {Outcome{Reason: TimedOut}, Reply, 504},
+	} {
+		var x Exchange
+		x.Begin(ferryTable(t), Entry{}, get("kiosk", "/"), 0)
+		if s := x.Next(c.o, time.Second); s.Kind != c.kind || s.Status != c.status || s.Reason != c.o.Reason {
+			t.Errorf("%+v: got %+v", c.o, s)
+		}
+	}
+	var x Exchange
+	empty := compile(t, ferry, nil)
+	if s := x.Begin(empty, Entry{}, get("berths", "/"), 0); s.Kind != Reply || s.Reason != NoInstance || s.Status != 503 || !strings.Contains(s.Detail, "berths/v") {
+		t.Errorf("without instances: %+v", s)
+	}
+}
+
+// TestWeightsAreBetweenVersions: v1 has two instances and v2 one, and 50/50 is
+// still 50/50; v1's two share their half evenly.
+func TestWeightsAreBetweenVersions(t *testing.T) {
+	table, tally := ferryTable(t), map[string]int{}
+	for range 1000 {
+		var x Exchange
+		tally[x.Begin(table, Entry{}, get("berths", "/"), 0).Instance.ID]++
+	}
+	if tally["berths-v1-3"] != 250 || tally["berths-v1-4"] != 250 || tally["berths-v2-5"] != 500 {
+		t.Errorf("tally %v", tally)
+	}
+}
+
+// TestStateOutlivesTheTable: a split goes on in the middle of its block when
+// nothing about it changed, and begins anew when its weights did.
+func TestStateOutlivesTheTable(t *testing.T) {
+	one := ferryTable(t)
+	var x Exchange
+	for range 7 {
+		x.Begin(one, Entry{}, get("berths", "/"), 0)
+	}
+	two := compile(t, ferry, one, crowd("berths/v1")...)
+	if n := two.route("berths", "even").split.next.Load(); n != 7 {
+		t.Errorf("an unchanged split went on at %d, want 7", n)
+	}
+	if two.services["berths"].versions["v1"].turn != one.services["berths"].versions["v1"].turn {
+		t.Error("the turn of a pool did not go on")
+	}
+	three := compile(t, strings.Replace(ferry, "{v1: 50, v2: 50}", "{v1: 60, v2: 40}", 1), one)
+	if n := three.route("berths", "even").split.next.Load(); n != 0 {
+		t.Errorf("a changed split went on at %d", n)
+	}
+}
+
+// TestMatchAgreesWithASearch compares the tree with trying one route after the
+// other, and with what Explain says, on random ladders and requests.
+func TestMatchAgreesWithASearch(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(3, 4))
+	pick := func(words ...string) string { return words[rnd.IntN(len(words))] }
+	path := func() string {
+		p := ""
+		for range 1 + rnd.IntN(3) {
+			p += "/" + pick("a", "b", "c")
+		}
+		return p
+	}
+	taken := 0
+	for range 400 {
+		var doc strings.Builder
+		doc.WriteString("services:\n  s:\n    versions: [v1]\n    routes:\n")
+		for i := range 1 + rnd.IntN(12) {
+			fmt.Fprintf(&doc, "    - {name: r%d, send: v1", i)
+			if n := rnd.IntN(3); n > 0 || i == 0 {
+				doc.WriteString(", when: [")
+				for range max(n, 1) {
+					fmt.Fprintf(&doc, "{path: %s%s", path(), pick("", "/*", "/**"))
+					if rnd.IntN(3) == 0 {
+						fmt.Fprintf(&doc, ", method: %s", pick("GET", "POST"))
+					}
+					if rnd.IntN(3) == 0 {
+						fmt.Fprintf(&doc, ", headers: {k: {%s: %s}}", pick("is", "prefix"), pick("x", "xy"))
+					}
+					doc.WriteString("}, ")
+				}
+				doc.WriteString("]")
+			}
+			doc.WriteString("}\n")
+		}
+		table := compile(t, doc.String(), nil, crowd("s/v1")...)
+		for range 50 {
+			a := get("s", path()+pick("", "", "/"), "K: "+pick("x", "xy", "z"))
+			a.method = pick("GET", "POST")
+			want := ""
+			for _, rt := range table.services["s"].ladder.routes {
+				if len(rt.conds) == 0 || slices.ContainsFunc(rt.conds, func(c *condition) bool { return c.pathFits(a.path) && c.holds(a) }) {
+					want = rt.Name()
+					break
+				}
+			}
+			got, told := "", ""
+			if rt := table.Match("s", a); rt != nil {
+				got = rt.Name()
+				taken++
+			}
+			for _, r := range Explain(table, Entry{}, a).Ladders[0].Rungs {
+				if r.Result == "taken" {
+					told = r.Route
+				}
+				if r.Result == "passed" && strings.Contains(r.Why, "every entry held") {
+					t.Fatalf("%s %s: explained %s as passed although it holds\n%s", a.method, a.path, r.Route, doc.String())
+				}
+			}
+			if got != want || told != want {
+				t.Fatalf("%s %s %v: matched %q, explained %q, a search finds %q\n%s", a.method, a.path, a.header, got, told, want, doc.String())
+			}
+		}
+	}
+	if taken < 2000 {
+		t.Fatalf("only %d requests were taken by any route", taken)
+	}
+}
+
+func TestExplain(t *testing.T) {
+	e := Explain(ferryTable(t), Entry{Gateway: "front-door"}, get("a.ferry.example", "/"))
+	var lines []string
+	for _, l := range e.Ladders {
+		for _, r := range l.Rungs {
+			lines = append(lines, fmt.Sprintf("%s %s %s: %s", l.Name, r.Route, r.Result, r.Why))
+		}
+	}
+	want := []string{
+		"front-door home taken: path /",
+		"front-door kiosk not reached: an earlier route took the request",
+		`sailings crew-first passed: expected header x-crew is "yes", found none`,
+		"sailings timetable taken: path /sailings/**, method GET|HEAD",
+		"sailings night not reached: an earlier route took the request",
+		"sailings moved not reached: an earlier route took the request",
+		"sailings writes not reached: an earlier route took the request",
+	}
+	if !slices.Equal(lines, want) {
+		t.Errorf("got\n%s", strings.Join(lines, "\n"))
+	}
+	if len(e.Odds) != 2 || e.Odds[0].Share != 0.85 || e.Odds[1].Version != "v2" || e.Path != "/sailings/today" {
+		t.Errorf("odds %+v, path %s", e.Odds, e.Path)
+	}
+	if s := e.Settings[0]; s.Value != "1s" || s.Origin.Line == 0 {
+		t.Errorf("setting %+v", s)
+	}
+	plain := Explain(ferryTable(t), Entry{}, get("berths", "/"))
+	if plain.Refusal != nil || len(plain.Odds) != 2 || plain.Odds[0].Instances != 2 {
+		t.Errorf("berths: %+v", plain)
+	}
+}
+
+func TestMatchDoesNotAllocate(t *testing.T) {
+	table := ferryTable(t)
+	a := get("sailings", "/berth/4", "Cookie: a=b; berth=night-7")
+	var x Exchange
+	if n := testing.AllocsPerRun(100, func() {
+		x.Begin(table, Entry{}, a, 0)
+		x.Next(Outcome{Status: 200}, 1)
+	}); n != 0 {
+		t.Errorf("a request that succeeds allocates %v times", n)
+	}
+}
+
+func benchTable(b *testing.B, routes int) (*Table, []*ask) {
+	var doc strings.Builder
+	doc.WriteString("services:\n  s:\n    versions: [v1, v2]\n    routes:\n")
+	var asks []*ask
+	for i := range routes {
+		fmt.Fprintf(&doc, "    - {name: r%d, send: {v1: 85, v2: 15}, when: {path: /quay%d/ferry/line%d/**, method: [GET, HEAD]}}\n", i, i%50, i)
+		if i%97 == 0 {
+			asks = append(asks, get("s", fmt.Sprintf("/quay%d/ferry/line%d/berths/7", i%50, i)))
+		}
+	}
+	return compile(b, doc.String(), nil, crowd("s/v1", "s/v2")...), asks
+}
+
+func BenchmarkMatch(b *testing.B) {
+	for _, n := range []int{100, 1_000, 10_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			table, asks := benchTable(b, n)
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				if table.Match("s", asks[i%len(asks)]) == nil {
+					b.Fatal("no match")
+				}
+			}
+		})
+	}
+}
+
+func BenchmarkExchange(b *testing.B) {
+	table, asks := benchTable(b, 1000)
+	var x Exchange
+	b.ReportAllocs()
+	for i := 0; b.Loop(); i++ {
+		x.Begin(table, Entry{}, asks[i%len(asks)], 0)
+		x.Next(Outcome{Status: 200}, 1)
+	}
+}

@@ -1,0 +1,76 @@
+package engine
+
+// Reason names why the mesh itself answered a request. The empty reason means
+// that the application answered.
+type Reason string
+
+// The reasons.
+const (
+	Unreachable Reason = "unreachable" // no connection to the instance
+	Reset       Reason = "reset"       // the connection broke before an answer
+	TimedOut    Reason = "timeout"     // the time for the request ran out
+	NoInstance  Reason = "no-instance" // the chosen target has no usable instance
+	NoRoute     Reason = "no-route"    // no service, gateway or route takes the request
+	BadRequest  Reason = "bad-request" // the request cannot be understood safely
+)
+
+// Status is the HTTP status of a refusal for the reason.
+func (r Reason) Status() int {
+	switch r {
+	case Unreachable, Reset:
+		return 502
+	case TimedOut:
+		return 504
+	case NoInstance:
+		return 503
+	case NoRoute:
+		return 404
+	case BadRequest:
+		return 400
+	}
+	return 500
+}
+
+// ErrorType is the reason in the words of RFC 9209, section 2.3.
+func (r Reason) ErrorType() string {
+	switch r {
+	case Unreachable:
+		return "connection_refused"
+	case Reset:
+		return "connection_terminated"
+	case TimedOut:
+		return "http_response_timeout"
+	case NoInstance:
+		return "destination_unavailable"
+	case NoRoute:
+		return "destination_not_found"
+	case BadRequest:
+		return "http_request_error"
+	}
+	return "proxy_internal_error"
+}
+
+// Class is what a request came to, in the sense of the success rate.
+type Class uint8
+
+// The classes. Abandoned requests, whose caller left, are not counted.
+const (
+	OK        Class = iota // an answer below 500
+	Failed                 // 5xx from the application, unreachable, reset, timeout
+	Refused                // answered by the mesh on purpose
+	Abandoned              // the caller left
+)
+
+// Classify tells what a request came to from its reason and status.
+func Classify(reason Reason, status int) Class {
+	switch reason {
+	case "":
+		if status < 500 {
+			return OK
+		}
+		return Failed
+	case Unreachable, Reset, TimedOut:
+		return Failed
+	}
+	return Refused
+}

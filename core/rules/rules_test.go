@@ -1,0 +1,263 @@
+package rules
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+)
+
+const sample = `# the timetable
+services:
+  sailings:
+    owner: timetable-team
+    versions: [v1, v2, v3]
+    timeout: 3s
+    routes:
+      - name: crew-first
+        when: {headers: {x-crew: "yes"}}
+        send: v3
+      - name: timetable # read by all
+        when:
+          - {path: /sailings/**, method: [GET, HEAD]}
+          - {path: /timetable}
+        send: {v1: 85, v2: 15}   # shifting
+        timeout: 2s
+      - name: rest
+        send:
+          v1: 99.5
+          berths/v2: 0.5
+  berths:
+    versions: [v1, v2]
+gateways:
+  front-door:
+    listen: ":8080"
+    hosts: [Tickets.Ferry.Example., "*.ferry.example"]
+    routes:
+      - {name: home, when: {path: /old/**}, rewrite: {path: /board/**}, send: sailings}
+`
+
+// one checks a single file and returns its findings as line:col code words.
+func one(text string) (*Rules, []string) {
+	rs, found := Check([]File{{Name: "f", Text: text}}, Live{})
+	var out []string
+	for _, f := range found {
+		out = append(out, fmt.Sprintf("%d:%d %s", f.At.Line, f.At.Col, f.Code))
+	}
+	return rs, out
+}
+
+func TestReadSample(t *testing.T) {
+	rs, found := one(sample)
+	if len(found) > 0 {
+		t.Fatalf("findings: %v", found)
+	}
+	s := rs.Service("sailings")
+	if got := SendText(s.Routes[2].Send, "sailings"); got != "v1 99.5, berths/v2 0.5" {
+		t.Errorf("send: %s", got)
+	}
+	if c := s.Routes[0].When[0].Headers[0]; c.Name != "X-Crew" || c.Values[0] != "yes" {
+		t.Errorf("header test: %+v", c)
+	}
+	g := rs.Gateway("front-door")
+	if g.Hosts[0] != "tickets.ferry.example" || g.Routes[0].Send[0] != (Target{Service: "sailings", Weight: Whole, At: Origin{"f", 28, 79}}) {
+		t.Errorf("gateway: %+v %+v", g.Hosts, g.Routes[0].Send)
+	}
+}
+
+func TestMistakes(t *testing.T) {
+	service := func(body string) string { return "services:\n  s:\n    versions: [v1, v2]\n    " + body + "\n" }
+	route := func(body string) string { return service("routes:\n      - {name: a, " + body + "}") }
+	deep := strings.Repeat("{a: ", 70) + "1" + strings.Repeat("}", 70)
+	bomb := "x: &a [1,1,1,1,1,1,1,1,1,1]\n"
+	for c := 'b'; c < 'k'; c++ {
+		bomb += fmt.Sprintf("%c: &%c [%s*%c]\n", c, c, strings.Repeat(fmt.Sprintf("*%c,", c-1), 9), c-1)
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"empty file", "", ""},
+		{"only a comment", "# nothing\n", ""},
+		{"BOM and CRLF", "\ufeffservices:\r\n  s:\r\n    versions: [v1]\r\n", ""},
+		{"tab", "services:\n\ts: {}\n", "2:1 syntax"},
+		{"two documents", "services: {}\n---\nservices: {}\n", "1:1 syntax"},
+		{"control character", "services: \x01\n", "1:1 syntax"},
+		{"unknown key", "servces: {}\n", "1:1 unknown-key"},
+		{"doubled key", "services: {s: {}, s: {}}\n", "1:19 doubled-key"},
+		{"list for mapping", "services: [s]\n", "1:11 wrong-type"},
+		{"bad service name", "services: {Sail: {}}\n", "1:12 bad-name"},
+		{"deep nesting", deep, "1:250 too-large"},
+		{"aliases that multiply", bomb, "1:22 too-large"},
+		{"an alias within itself", "services: &a [*a]\n", "1:11 too-large"},
+		{"timeout without unit", service("timeout: 3"), "4:14 wrong-type"},
+		{"timeout below zero", service("timeout: -3s"), "4:14 bad-value"},
+		{"timeout over a day", service("timeout: 25h"), "4:14 bad-value"},
+		{"weights 95", route("send: {v1: 80, v2: 15}"), "5:25 weights"},
+		{"weights 33.333 three times", "services: {s: {versions: [a, b, c], routes: [{name: r, send: {a: 33.333, b: 33.333, c: 33.333}}]}}", "1:62 weights"},
+		{"weights with a thousandth", "services: {s: {versions: [a, b, c], routes: [{name: r, send: {a: 33.333, b: 33.333, c: 33.334}}]}}", ""},
+		{"weight 0", route("send: {v1: 100, v2: 0}"), ""},
+		{"weight below zero", route("send: {v1: -1, v2: 101}"), "5:30 bad-value 5:38 bad-value"},
+		{"weight not a number", route("send: {v1: .nan, v2: 100}"), "5:30 bad-value"},
+		{"four decimals", route("send: {v1: 0.0001, v2: 99.9999}"), "5:30 bad-value 5:42 bad-value"},
+		{"no target", route("send: {}"), "5:25 missing"},
+		{"unknown version", route("send: v9"), "5:25 unknown-version"},
+		{"another service by its bare name", route("send: s"), "5:25 unknown-version"},
+		{"unknown service", route("send: t/v1"), "5:25 unknown-service"},
+		{"the same target twice", route("send: {v1: 50, s/v1: 50}"), "5:34 declared-twice"},
+		{"no send, no name", service("routes: [{timeout: 1s}]"), "4:14 missing 4:14 missing"},
+		{"route name twice", service("routes: [{name: a, when: {path: /a}, send: v1}, {name: a, send: v1}]"), "4:53 declared-twice"},
+		{"shadowed", service("routes: [{name: a, send: v1}, {name: b, send: v2}]"), "4:35 shadowed"},
+		{"star in the middle", route("send: v1, when: {path: /a/*/b}"), "5:42 bad-value"},
+		{"dots in a path", route("send: v1, when: {path: /a/../b}"), "5:42 bad-value"},
+		{"small method", route("send: v1, when: {method: get}"), "5:44 bad-value"},
+		{"header with a space", route(`send: v1, when: {headers: {"x crew": a}}`), "5:46 bad-name"},
+		{"bad regex", route(`send: v1, when: {headers: {k: {regex: "("}}}`), "5:57 bad-regex"},
+		{"empty condition", route("send: v1, when: {}"), "5:35 missing"},
+		{"remainder of nothing", route("send: v1, when: {path: /a}, rewrite: {path: /b/**}"), "5:56 bad-value"},
+		{"rewrite out of its prefix", route("send: v1, rewrite: {path: /b/../c}"), "5:45 bad-value"},
+		{"gateway without anything", "gateways: {g: {}}", "1:12 missing 1:12 missing"},
+		{"gateway on no port", "gateways: {g: {listen: ':http', hosts: ['*']}}", "1:24 bad-value"},
+		{"host with port", "gateways: {g: {listen: ':80', hosts: ['a:80']}}", "1:39 bad-value"},
+		{"host of two gateways", "gateways: {g: {listen: ':80', hosts: [a]}, h: {listen: ':80', hosts: [A]}}", "1:44 declared-twice"},
+		{"outside instance", service("instances: [{at: 'ftp://x', version: v1}, {at: 'http://h:1', version: v3}]"), "4:22 bad-value 4:47 unknown-version"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if _, got := one(c.text); strings.Join(got, " ") != c.want {
+				t.Errorf("got  %q\nwant %q\nin   %.200s", strings.Join(got, " "), c.want, c.text)
+			}
+		})
+	}
+}
+
+// TestAllFilesInOneRun: three mistakes in two files come together, in the order
+// of the files, with the other place and the nearest name.
+func TestAllFilesInOneRun(t *testing.T) {
+	_, found := Check([]File{
+		{"b.yaml", "services:\n  sailings:\n    versions: [v1, v2]\n    routes:\n      - {when: {path: /a}, name: a, send: {v1: 80, v2: 15}}\n      - {name: b, send: v22}\n"},
+		{"a.yaml", "services:\n  sailings: {versions: [v1]}\n"},
+	}, Live{})
+	var b strings.Builder
+	for _, f := range found {
+		b.WriteString(f.Text())
+	}
+	want := `b.yaml:5:43: mistake weights: the weights add to 95, not to 100
+      in services.sailings.routes[0].send
+    5 |       - {when: {path: /a}, name: a, send: {v1: 80, v2: 15}}
+      |                                           ^
+      expected weights in percent that add to 100: 5 is missing
+b.yaml:6:25: mistake unknown-version: service sailings declares no version v22
+      in services.sailings.routes[1].send
+    6 |       - {name: b, send: v22}
+      |                         ^
+      also at b.yaml:2:3
+      expected one of v1, v2 (nearest: v2), or add it to versions of sailings
+a.yaml:2:3: mistake declared-twice: service sailings is declared twice
+      in services.sailings
+    2 |   sailings: {versions: [v1]}
+      |   ^
+      also at b.yaml:2:3
+      expected one declaration; take one of the two places out
+`
+	if b.String() != want {
+		t.Errorf("got\n%s", b.String())
+	}
+}
+
+func TestNoInstanceWarning(t *testing.T) {
+	_, found := Check([]File{{"f", sample}}, Live{Known: true, Versions: map[string][]string{"sailings": {"v1", "v2"}}})
+	if len(found) != 1 || found[0].Code != CodeNoInstance || found[0].Severity != Warning || !strings.Contains(found[0].Message, "sailings/v3") {
+		t.Errorf("findings: %+v", found)
+	}
+}
+
+func TestDiff(t *testing.T) {
+	before, _ := one(sample)
+	after, found := one(strings.NewReplacer("# the timetable", "# other words", "{v1: 85, v2: 15}", "{v1: 70, v2: 30}",
+		"timeout: 3s", "timeout: 3000ms", "        timeout: 2s\n", "", "owner: timetable-team", "labels: {tier: core}").Replace(sample))
+	if len(found) > 0 {
+		t.Fatal(found)
+	}
+	var got []string
+	for _, c := range Diff(before, after) {
+		got = append(got, fmt.Sprintf("%s %s: %s -> %s", c.Kind(), c.Path, c.Before, c.After))
+	}
+	want := []string{
+		"added services.sailings.labels:  -> tier=core",
+		"removed services.sailings.owner: timetable-team -> ",
+		"changed services.sailings.routes[timetable].send: v1 85, v2 15 -> v1 70, v2 30",
+		"removed services.sailings.routes[timetable].timeout: 2s -> ",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("got\n%s", strings.Join(got, "\n"))
+	}
+	if d := Diff(before, before); len(d) != 0 {
+		t.Errorf("rules differ from themselves: %v", d)
+	}
+}
+
+// TestSetSend changes nothing but the targets, however they were written.
+func TestSetSend(t *testing.T) {
+	to := []Target{{Service: "s", Version: "v1", Weight: 20000}, {Service: "o", Version: "v2", Weight: 80000}}
+	for _, send := range []string{"v1", `"v1"`, "{v1: 85, v2: 15}", "{ v1: 85,   v2: 15  }", "\n          v1: 85\n          v2: 15", "{v1: 85, # most\n          'v2': '15' # few }\n          }"} {
+		head := "# é\nservices:\n  s:\n    versions: [v1, v2]\n    routes:\n      - name: a   # first\n        send: "
+		tail := " # end\n  o: {versions: [v2]}\n"
+		text := head + send + tail
+		rs, found := one(text)
+		if len(found) > 0 {
+			t.Fatalf("%s: %v", send, found)
+		}
+		files, err := SetSend([]File{{"f", text}}, rs.Services[0].Routes[0], "s", to)
+		if err != nil {
+			t.Fatalf("%q: %v", send, err)
+		}
+		after, found := one(files[0].Text)
+		if len(found) > 0 || SendText(after.Services[0].Routes[0].Send, "s") != "v1 20, o/v2 80" ||
+			!strings.HasPrefix(files[0].Text, strings.TrimSuffix(head, " ")) || !strings.HasSuffix(files[0].Text, tail) {
+			t.Errorf("%q became\n%s %v", send, files[0].Text, found)
+		}
+	}
+}
+
+func TestSplitRoute(t *testing.T) {
+	rs, _ := one(sample)
+	s := rs.Service("sailings")
+	if _, err := SplitRoute(s, ""); err == nil || !strings.Contains(err.Error(), "crew-first, timetable, rest") {
+		t.Errorf("two routes split: %v", err)
+	}
+	if rt, err := SplitRoute(s, "rest"); err != nil || rt.Name != "rest" {
+		t.Errorf("by name: %v %v", rt, err)
+	}
+	if _, err := SplitRoute(s, "timetabel"); err == nil || !strings.Contains(err.Error(), "nearest: timetable") {
+		t.Errorf("misspelt: %v", err)
+	}
+	s.Routes = s.Routes[:2]
+	if rt, err := SplitRoute(s, ""); err != nil || rt.Name != "timetable" {
+		t.Errorf("the one that splits: %v %v", rt, err)
+	}
+}
+
+// FuzzCheck: no input makes the checker panic, and rules without a mistake
+// stay without one when their targets are written anew.
+func FuzzCheck(f *testing.F) {
+	for _, s := range []string{sample, "a: &x [*x]", "services: {s: {routes: [{name: a, send: {v1: 1e2}}]}}", "{", "- - -", "gateways:\n  g:\n    hosts: [\"*.a\"]"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		files := []File{{"f", text}}
+		rs, found := Check(files, Live{Known: true})
+		for _, x := range found {
+			_ = x.Text()
+		}
+		if Mistakes(found) > 0 {
+			return
+		}
+		for _, s := range rs.Services {
+			for _, rt := range s.Routes {
+				if out, err := SetSend(files, rt, s.Name, rt.Send); err == nil {
+					again, found := Check(out, Live{})
+					if Mistakes(found) > 0 || len(Diff(rs, again)) > 0 {
+						t.Fatalf("written anew:\n%s\n%v", out[0].Text, found)
+					}
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,22 @@
+// Package stats holds the arithmetic behind every figure that Nightjar shows:
+// intervals of rates and histograms of latency.
+package stats
+
+import "math"
+
+// z95 is the 97.5% quantile of the standard normal distribution.
+const z95 = 1.959963984540054
+
+// Wilson returns the 95% interval of a rate from hits in n observations
+// (E. B. Wilson, "Probable Inference, the Law of Succession, and Statistical
+// Inference", JASA 22, 1927). With n = 0 nothing is known: 0 to 1.
+func Wilson(hits, n uint64) (low, high float64) {
+	if n == 0 {
+		return 0, 1
+	}
+	p, m := float64(hits)/float64(n), float64(n)
+	z2 := z95 * z95
+	centre := (p + z2/(2*m)) / (1 + z2/m)
+	half := z95 / (1 + z2/m) * math.Sqrt(p*(1-p)/m+z2/(4*m*m))
+	return max(0, centre-half), min(1, centre+half)
+}

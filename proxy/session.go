@@ -1,0 +1,271 @@
+package proxy
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"nightjar/wire"
+)
+
+const (
+	callTimeout   = 5 * time.Second  // of one call to the service
+	silence       = 10 * time.Second // a stream that says nothing for so long is dead
+	maxSnapshot   = 64 << 20         // bytes of one line
+	maxBackoff    = 3 * time.Second
+	keptDeltas    = 120 // telemetry kept while the service is away, in seconds
+	telemetryTick = time.Second
+)
+
+// session is a proxy's side of the talk with the service.
+type session struct {
+	p      *Proxy
+	client *http.Client
+	base   string
+
+	sending sync.Mutex // one sender of telemetry at a time
+	seq     uint64
+	kept    []keptDelta
+}
+
+type keptDelta struct {
+	at    time.Time
+	delta wire.Delta
+}
+
+func newSession(p *Proxy) *session {
+	return &session{p: p, base: strings.TrimSuffix(p.cfg.Server, "/") + wire.Prefix + url.PathEscape(p.cfg.ID),
+		client: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}}}
+}
+
+// run talks to the service until ctx is done. It comes back after every break,
+// with jittered and growing pauses; what is in force stays in force meanwhile.
+func (s *session) run(ctx context.Context) {
+	var helpers sync.WaitGroup
+	defer s.client.CloseIdleConnections()
+	defer helpers.Wait()
+	helpers.Go(func() {
+		every(ctx, telemetryTick, func() {
+			s.collect()
+			s.flush()
+		})
+	})
+	pause := 50 * time.Millisecond
+	told := ""
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := s.connect(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if time.Since(began) > maxBackoff {
+			pause, told = 50*time.Millisecond, ""
+		}
+		if err.Error() != told {
+			told = err.Error()
+			s.p.log.Warn("no connection to the service; serving by the rules in force", "error", err)
+		}
+		wait := time.Duration(rand.Int64N(int64(pause))) + pause/2
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		pause = min(pause*2, maxBackoff)
+	}
+}
+
+// every calls do at each tick until ctx is done.
+func every(ctx context.Context, tick time.Duration, do func()) {
+	t := time.NewTicker(tick)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			do()
+		}
+	}
+}
+
+// connect registers and follows the snapshots until the stream breaks.
+func (s *session) connect(ctx context.Context) error {
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	lease, err := s.register(ctx)
+	if err != nil {
+		return err
+	}
+	var renewing sync.WaitGroup
+	defer renewing.Wait()
+	defer end()
+	renewing.Go(func() {
+		every(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/3, func() {
+			s.p.mu.Lock()
+			if err := s.p.openEdge(); err != nil {
+				s.p.log.Warn("still not listening", "error", err)
+			}
+			s.p.mu.Unlock()
+			if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
+				s.p.log.Debug("lease not renewed", "error", err)
+			}
+		})
+	})
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Nightjar-Nonce", s.p.nonce)
+	alive := time.AfterFunc(silence, end)
+	defer alive.Stop()
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return said(resp)
+	}
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
+	for lines.Scan() {
+		alive.Reset(silence)
+		var snap wire.Snapshot
+		if err := json.Unmarshal(lines.Bytes(), &snap); err != nil {
+			return fmt.Errorf("a snapshot cannot be read: %w", err)
+		}
+		if snap.Sequence > 0 {
+			if err := s.take(ctx, snap); err != nil {
+				return err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return errors.New("the service ended the stream")
+}
+
+// take puts a snapshot in force and acknowledges it.
+func (s *session) take(ctx context.Context, snap wire.Snapshot) error {
+	before := s.p.Outbound()
+	ack := wire.Ack{Sequence: snap.Sequence}
+	if err := s.p.apply(snap); err != nil {
+		ack.Error = err.Error()
+		s.p.log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
+	} else {
+		select {
+		case <-s.p.ready:
+		default:
+			close(s.p.ready)
+		}
+	}
+	ack.Revision = s.p.Revision()
+	if s.p.Outbound() != before { // a gateway began to listen
+		if _, err := s.register(ctx); err != nil {
+			return err
+		}
+	}
+	return s.call(ctx, http.MethodPost, "/acks", ack, nil)
+}
+
+func (s *session) register(ctx context.Context) (wire.Lease, error) {
+	var lease wire.Lease
+	err := s.call(ctx, http.MethodPut, "", s.p.registration(), &lease)
+	return lease, err
+}
+
+// withdraw takes the instance out of the registry, so that others stop calling.
+func (s *session) withdraw() {
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	if err := s.call(ctx, http.MethodDelete, "?nonce="+s.p.nonce, nil, nil); err != nil {
+		s.p.log.Debug("not withdrawn; the lease will run out", "error", err)
+	}
+}
+
+// collect keeps what was counted since the last time, and drops the oldest
+// when too much is kept.
+func (s *session) collect() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	series := s.p.recorder.collect()
+	if len(series) == 0 {
+		return
+	}
+	s.seq++
+	s.kept = append(s.kept, keptDelta{time.Now(), wire.Delta{Nonce: s.p.nonce, Sequence: s.seq,
+		Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version, Series: series}})
+	if n := len(s.kept) - keptDeltas; n > 0 {
+		s.kept = append(s.kept[:0], s.kept[n:]...)
+	}
+}
+
+// flush sends what is kept, oldest first, and keeps what could not be sent.
+func (s *session) flush() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	for len(s.kept) > 0 {
+		ctx, stop := context.WithTimeout(context.Background(), callTimeout)
+		d := s.kept[0].delta
+		d.AgoMS = time.Since(s.kept[0].at).Milliseconds()
+		err := s.call(ctx, http.MethodPost, "/telemetry", d, nil)
+		stop()
+		if err != nil {
+			return
+		}
+		s.kept = s.kept[1:]
+	}
+}
+
+// call makes one bounded call to the service.
+func (s *session) call(ctx context.Context, method, path string, in, out any) error {
+	ctx, stop := context.WithTimeout(ctx, callTimeout)
+	defer stop()
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, s.base+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return said(resp)
+	}
+	if out != nil {
+		return json.NewDecoder(resp.Body).Decode(out)
+	}
+	_, err = io.Copy(io.Discard, resp.Body)
+	return err
+}
+
+// said is what the service answered, as an error.
+func said(resp *http.Response) error {
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
+	var p struct{ Detail string }
+	if json.Unmarshal(b, &p) == nil && p.Detail != "" {
+		return fmt.Errorf("the service says: %s", p.Detail)
+	}
+	return fmt.Errorf("the service answered %s", resp.Status)
+}

@@ -1,0 +1,117 @@
+// Package service puts the parts of the service together: records, control,
+// API, console, and a proxy of its own for calls that people ask for.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"sync"
+	"syscall"
+	"time"
+
+	"nightjar/api"
+	"nightjar/console"
+	"nightjar/control"
+	"nightjar/proxy"
+	"nightjar/store"
+)
+
+// ProbeID is the name of the service's own proxy, and Caller the name under
+// which its requests are counted.
+const (
+	ProbeID = "nightjar-probe"
+	Caller  = "nightjar"
+)
+
+// Config of the service.
+type Config struct {
+	Addr    string // host:port of API and console; the host is a loopback address
+	Data    string // directory of the records
+	Program string // version of this program
+	Log     *slog.Logger
+	Drain   time.Duration // how long requests may take to finish at the end
+}
+
+// Service is a service that listens and is not yet running.
+type Service struct {
+	cfg      Config
+	listener net.Listener
+	store    *store.Store
+	control  *control.Control
+}
+
+// Open listens and opens the records.
+func Open(ctx context.Context, cfg Config) (*Service, error) {
+	host, _, err := net.SplitHostPort(cfg.Addr)
+	if err != nil {
+		return nil, fmt.Errorf("--addr %q: write HOST:PORT, such as 127.0.0.1:7600", cfg.Addr)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel from elsewhere", cfg.Addr)
+	}
+	l, err := net.Listen("tcp", cfg.Addr)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is taken, perhaps by another Nightjar: stop it, or choose another address with --addr", cfg.Addr)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w", cfg.Addr, err)
+	}
+	st, err := store.Open(cfg.Data)
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	c, err := control.New(ctx, st, cfg.Program)
+	if err != nil {
+		l.Close()
+		st.Close()
+		return nil, err
+	}
+	return &Service{cfg, l, st, c}, nil
+}
+
+// URL is the address of API and console.
+func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
+
+// Control is the service's inner part.
+func (s *Service) Control() *control.Control { return s.control }
+
+// Run serves until ctx is done. within, when given, runs beside it with a
+// context that ends first, so that what it starts can still reach the service
+// while it ends.
+func (s *Service) Run(ctx context.Context, within func(context.Context) error) error {
+	defer s.store.Close()
+	serving, endServing := context.WithCancel(context.WithoutCancel(ctx))
+	defer endServing()
+	inner, endInner := context.WithCancel(ctx)
+	defer endInner()
+	var outer sync.WaitGroup
+	var serveErr, innerErr error
+	outer.Go(func() {
+		serveErr = api.New(s.control, console.Files(), s.cfg.Log).Serve(serving, s.listener, s.cfg.Drain)
+		endInner()
+	})
+	outer.Go(func() { s.control.Run(serving) })
+
+	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: Caller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})
+	if err == nil {
+		var beside sync.WaitGroup
+		beside.Go(func() {
+			if err := probe.Run(inner); err != nil {
+				s.cfg.Log.Error("the service's own proxy ended", "error", err)
+			}
+		})
+		if within != nil {
+			innerErr = within(inner)
+			endInner()
+		}
+		<-inner.Done()
+		beside.Wait()
+	}
+	endServing()
+	outer.Wait()
+	return errors.Join(err, serveErr, innerErr)
+}

@@ -1,0 +1,151 @@
+package standin
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"nightjar/control"
+	"nightjar/core/rules"
+	"nightjar/examples"
+	"nightjar/proxy"
+)
+
+// Mesh is the sample mesh as it runs beside a service, in the same process but
+// over real sockets: a stand-in and a proxy for every instance, and the gateway.
+type Mesh struct {
+	Server  string // URL of the service
+	Gateway string // host:port of the gateway front-door
+	Outside string // host:port of the harbour office
+	Program string
+	Log     *slog.Logger
+	Drain   time.Duration
+}
+
+// GatewayName and Host are the sample's gateway and the host that it serves.
+const (
+	GatewayName = "front-door"
+	Host        = "tickets.ferry.example"
+)
+
+// Ports are the addresses of gateway and harbour office beside a service at
+// addr: 80 and 90 ports further.
+func Ports(addr string) (gateway, outside string, err error) {
+	host, port, err := net.SplitHostPort(addr)
+	n, perr := strconv.Atoi(port)
+	if err != nil || perr != nil || n < 1 || n+90 > 65535 {
+		return "", "", fmt.Errorf("--addr %q: write HOST:PORT with a port from 1 to 65445; the sample's gateway listens 80 ports further", addr)
+	}
+	return net.JoinHostPort(host, strconv.Itoa(n+80)), net.JoinHostPort(host, strconv.Itoa(n+90)), nil
+}
+
+// Rules is the sample's rule file, with the addresses of this mesh.
+func (m Mesh) Rules() []rules.File {
+	text := strings.NewReplacer("127.0.0.1:7680", m.Gateway, "127.0.0.1:7690", m.Outside).Replace(examples.FerryRules)
+	return []rules.File{{Name: examples.FerryName, Text: text}}
+}
+
+// Run starts the mesh, publishes its rules when nothing is in force yet, calls
+// started, and goes on until ctx is done. Everything that it began has ended
+// when it returns.
+func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.Context)) error {
+	ctx, end := context.WithCancel(ctx)
+	var running sync.WaitGroup
+	var stopping []func()
+	defer func() {
+		end()
+		running.Wait() // proxies first: they let requests finish
+		for _, stop := range stopping {
+			stop()
+		}
+	}()
+	failed := make(chan error, 1)
+	fail := func(err error) {
+		select {
+		case failed <- err:
+		default:
+		}
+	}
+	serve := func(l net.Listener, h http.Handler) {
+		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+				fail(err)
+			}
+		}()
+		stopping = append(stopping, func() { s.Close(); <-done })
+	}
+	run := func(cfg proxy.Config) (*proxy.Proxy, error) {
+		cfg.Server, cfg.Program, cfg.Log, cfg.Drain = m.Server, m.Program, m.Log, m.Drain
+		p, err := proxy.New(cfg)
+		if err != nil {
+			return nil, err
+		}
+		running.Go(func() {
+			if err := p.Run(ctx); err != nil {
+				fail(fmt.Errorf("proxy %s: %w", cfg.ID, err))
+			}
+		})
+		return p, nil
+	}
+	var proxies []*proxy.Proxy
+	for _, in := range Ferry() {
+		address := "127.0.0.1:0"
+		if in.Outside {
+			address = m.Outside
+		}
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return fmt.Errorf("stand-in %s: %w", in.ID, err)
+		}
+		if in.Outside {
+			serve(l, New(in.Service, in.Version, in.ID, in.Site, "", in.Profile))
+			continue
+		}
+		p, err := run(proxy.Config{ID: in.ID, Service: in.Service, Version: in.Version, Site: in.Site, App: l.Addr().String()})
+		if err != nil {
+			l.Close()
+			return err
+		}
+		proxies = append(proxies, p)
+		serve(l, New(in.Service, in.Version, in.ID, in.Site, p.Outbound(), in.Profile))
+	}
+	edge, err := run(proxy.Config{ID: GatewayName + "-a", Gateway: GatewayName, Site: "north-quay"})
+	if err != nil {
+		return err
+	}
+	for _, p := range append(proxies, edge) {
+		select {
+		case <-p.Ready():
+		case <-ctx.Done():
+			return nil
+		case err := <-failed:
+			return err
+		}
+	}
+	if c.InForce().Revision.Number == 0 {
+		out, err := c.Publish(ctx, control.Publication{Bundle: control.MainBundle, Files: m.Rules(), Author: "demo", Message: "the night ferry line", Wait: 5 * time.Second})
+		if err != nil {
+			return fmt.Errorf("publishing the sample rules: %w", err)
+		}
+		if missing := out.Reached.Missing; len(missing) > 0 && ctx.Err() == nil {
+			return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another with --addr", strings.Join(missing, ", "))
+		}
+	}
+	running.Go(func() { started(ctx) })
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-failed:
+		return err
+	}
+}

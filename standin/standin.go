@@ -1,0 +1,146 @@
+// Package standin plays workloads: small real HTTP servers with a service time,
+// an error rate, a limit on what they do at once, and calls of their own. The
+// sample mesh, a night ferry line, is made of them.
+package standin
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"math/rand/v2"
+	"net/http"
+	"time"
+)
+
+// Profile is how a stand-in behaves.
+type Profile struct {
+	Median time.Duration // of the service time, which is log-normal
+	Spread float64       // standard deviation of its logarithm
+	Slow   float64       // share of requests that take ten times as long
+	Errors float64       // share of requests answered with 500
+	AtOnce int           // requests worked on at once; more than that wait
+	Calls  []Call        // made one after the other before the answer
+	Board  []string      // lines of the answer
+}
+
+// Call is a call that a stand-in makes.
+type Call struct {
+	Service string
+	Path    string
+	Share   float64 // of requests that make it; 0 means all
+	Needed  bool    // without it the stand-in answers 502
+}
+
+// Standin is one instance.
+type Standin struct {
+	Service, Version, Instance, Site string
+	Profile
+
+	outbound string // host:port of the proxy that its calls go through
+	client   *http.Client
+	places   chan struct{}
+}
+
+// passedOn are the headers that a stand-in hands on to what it calls: trace
+// context, and what the rules look at.
+var passedOn = []string{"Traceparent", "Tracestate", "X-Crew", "Cookie"}
+
+// New makes a stand-in whose calls go to the proxy at outbound.
+func New(service, version, instance, site, outbound string, p Profile) *Standin {
+	if p.AtOnce == 0 {
+		p.AtOnce = 64
+	}
+	return &Standin{Service: service, Version: version, Instance: instance, Site: site, Profile: p, outbound: outbound, places: make(chan struct{}, p.AtOnce),
+		client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: p.AtOnce, IdleConnTimeout: 20 * time.Second}}}
+}
+
+// answer is what a stand-in says.
+type answer struct {
+	Service  string   `json:"service"`
+	Version  string   `json:"version"`
+	Instance string   `json:"instance"`
+	Site     string   `json:"site"`
+	Path     string   `json:"path"`
+	Board    []string `json:"board"`
+	Calls    []called `json:"calls,omitempty"`
+	Error    string   `json:"error,omitempty"`
+}
+
+// called is what came of a call.
+type called struct {
+	Service string `json:"service"`
+	Version string `json:"version,omitempty"`
+	Status  int    `json:"status"` // 0: no answer
+}
+
+func (s *Standin) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	a := answer{Service: s.Service, Version: s.Version, Instance: s.Instance, Site: s.Site, Path: r.URL.Path, Board: s.Board}
+	status := s.work(r, &a)
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(a)
+}
+
+// work waits for a place, takes its time and makes its calls.
+func (s *Standin) work(r *http.Request, a *answer) int {
+	ctx := r.Context()
+	select {
+	case s.places <- struct{}{}:
+		defer func() { <-s.places }()
+	case <-ctx.Done():
+		return http.StatusServiceUnavailable
+	}
+	took := time.Duration(float64(s.Median) * math.Exp(s.Spread*rand.NormFloat64()))
+	if rand.Float64() < s.Slow {
+		took *= 10
+	}
+	select {
+	case <-time.After(took):
+	case <-ctx.Done():
+		return http.StatusServiceUnavailable
+	}
+	if rand.Float64() < s.Errors {
+		a.Error = "the ink ran out"
+		return http.StatusInternalServerError
+	}
+	for _, c := range s.Calls {
+		if c.Share > 0 && rand.Float64() >= c.Share {
+			continue
+		}
+		got := s.call(ctx, r.Header, c)
+		a.Calls = append(a.Calls, got)
+		if c.Needed && (got.Status == 0 || got.Status >= 500) {
+			a.Error = fmt.Sprintf("%s answered %d", c.Service, got.Status)
+			return http.StatusBadGateway
+		}
+	}
+	return http.StatusOK
+}
+
+func (s *Standin) call(ctx context.Context, header http.Header, c Call) called {
+	out := called{Service: c.Service}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+s.outbound+c.Path, nil)
+	if err != nil {
+		return out
+	}
+	req.Host = c.Service
+	for _, k := range passedOn {
+		if v := header[k]; v != nil {
+			req.Header[k] = v
+		}
+	}
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return out
+	}
+	defer resp.Body.Close()
+	out.Status = resp.StatusCode
+	var a answer
+	if json.NewDecoder(io.LimitReader(resp.Body, 64<<10)).Decode(&a) == nil {
+		out.Version = a.Version
+	}
+	io.Copy(io.Discard, resp.Body)
+	return out
+}

@@ -1,0 +1,45 @@
+package store
+
+import (
+	"fmt"
+
+	"gorm.io/gorm"
+)
+
+// migrations bring the schema from each version to the next; version n is the
+// schema after the first n. They are never changed, only added to.
+var migrations = []string{
+	`CREATE TABLE revisions (
+		number INTEGER PRIMARY KEY AUTOINCREMENT,
+		kind TEXT NOT NULL, bundle TEXT NOT NULL, author TEXT NOT NULL, message TEXT NOT NULL,
+		at DATETIME NOT NULL, bundles TEXT NOT NULL
+	);
+	CREATE TABLE checked (
+		bundle TEXT PRIMARY KEY, files TEXT NOT NULL, by TEXT NOT NULL, at DATETIME NOT NULL, mistakes INTEGER NOT NULL
+	);`,
+}
+
+// migrate applies what is missing, each step whole or not at all. fresh tells
+// whether there was no schema before.
+func migrate(db *gorm.DB) (fresh bool, err error) {
+	var version int
+	if err := db.Raw("PRAGMA user_version").Scan(&version).Error; err != nil {
+		return false, err
+	}
+	if version > len(migrations) {
+		return false, fmt.Errorf("its schema is version %d, newer than this program's %d: use the newer program", version, len(migrations))
+	}
+	fresh = version == 0
+	for ; version < len(migrations); version++ {
+		err := db.Transaction(func(tx *gorm.DB) error {
+			if err := tx.Exec(migrations[version]).Error; err != nil {
+				return err
+			}
+			return tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1)).Error
+		})
+		if err != nil {
+			return fresh, fmt.Errorf("schema version %d: %w", version+1, err)
+		}
+	}
+	return fresh, nil
+}

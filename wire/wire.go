@@ -1,0 +1,93 @@
+// Package wire is what proxies and the service say to each other: registration
+// under a lease, the stream of snapshots with its acknowledgements, and
+// telemetry. All of it is JSON over HTTP below Prefix.
+package wire
+
+import (
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+)
+
+// Prefix of the paths: PUT and DELETE {id}, GET {id}/snapshots (a stream of
+// lines), POST {id}/acks, POST {id}/telemetry.
+const Prefix = "/mesh/v1/proxies/"
+
+// Headers that proxies add to requests and answers inside the mesh.
+const (
+	HeaderCaller   = "Nightjar-Caller"    // the calling service
+	HeaderTimeLeft = "Nightjar-Time-Left" // milliseconds that the caller will still wait
+	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
+	HeaderAsk      = "Nightjar-Ask"       // with value "route" the answer says who gave it
+	HeaderAnswered = "Nightjar-Answered"  // service/version;instance="…";route="…"
+)
+
+// Registration is what a proxy says of itself. It holds for one lease.
+type Registration struct {
+	ID       string    `json:"id" doc:"unique name of the proxy and of the instance beside it"`
+	Nonce    string    `json:"nonce" doc:"tells two processes with one ID apart"`
+	Service  string    `json:"service,omitempty" doc:"service of the workload; empty at a gateway"`
+	Version  string    `json:"version,omitempty" doc:"version of the workload"`
+	Site     string    `json:"site,omitempty" doc:"place where it runs"`
+	Gateway  string    `json:"gateway,omitempty" doc:"gateway that this proxy serves"`
+	Inbound  string    `json:"inbound,omitempty" doc:"host:port where others call the workload; empty: it takes no calls"`
+	Outbound string    `json:"outbound,omitempty" doc:"host:port where the workload calls others"`
+	Program  string    `json:"program" doc:"version of the proxy program"`
+	PID      int       `json:"pid"`
+	Started  time.Time `json:"started"`
+}
+
+// Lease is the answer to a Registration.
+type Lease struct {
+	Seconds int `json:"seconds"` // renew well before
+}
+
+// Snapshot is one line of the stream. A part that is absent has not changed
+// since the line before; the first line has all parts. A line without any part
+// is a sign of life.
+type Snapshot struct {
+	Sequence  uint64             `json:"sequence,omitempty"` // to be acknowledged
+	Revision  uint               `json:"revision,omitempty"`
+	Rules     *rules.Rules       `json:"rules,omitempty"`
+	Instances *[]engine.Instance `json:"instances,omitempty"`
+	// Settled is false while the service has not run long enough for every
+	// proxy to have come back: instances may be missing then, and a proxy keeps
+	// those that it knew.
+	Settled bool `json:"settled,omitempty"`
+}
+
+// Ack tells that a snapshot is in force in a proxy, or why it cannot be.
+type Ack struct {
+	Sequence uint64 `json:"sequence"`
+	Revision uint   `json:"revision"`
+	Error    string `json:"error,omitempty"`
+}
+
+// Delta is what a proxy counted since its last Delta.
+type Delta struct {
+	Nonce         string   `json:"nonce"`
+	Sequence      uint64   `json:"sequence"` // rises by one; a Delta that comes twice counts once
+	Caller        string   `json:"caller"`   // service or gateway whose requests these are
+	CallerVersion string   `json:"callerVersion,omitempty"`
+	AgoMS         int64    `json:"agoMS,omitempty"` // how long ago it was counted
+	Series        []Series `json:"series"`
+}
+
+// Series is the count of requests with one set of names.
+type Series struct {
+	Gate      string            `json:"gate,omitempty"` // route of the gateway
+	Service   string            `json:"service,omitempty"`
+	Version   string            `json:"version,omitempty"`
+	Instance  string            `json:"instance,omitempty"`
+	Route     string            `json:"route,omitempty"`   // empty: plain balancing, or none
+	RouteOf   string            `json:"routeOf,omitempty"` // service whose route it is
+	OK        uint64            `json:"ok,omitempty"`
+	Failed    uint64            `json:"failed,omitempty"`
+	Refused   uint64            `json:"refused,omitempty"`
+	Abandoned uint64            `json:"abandoned,omitempty"`
+	Tries     uint64            `json:"tries,omitempty"`
+	Status    map[string]uint64 `json:"status,omitempty"`  // 2xx, 3xx, …
+	Reasons   map[string]uint64 `json:"reasons,omitempty"` // why the mesh answered
+	Latency   [][2]uint32       `json:"latency,omitempty"` // bucket of core/stats and count, of counted requests
+}
