@@ -11,9 +11,9 @@ import (
 	"nightjar/api/dto"
 )
 
-// openAPI makes the OpenAPI 3.1 document from the operations and the types of
+// OpenAPI makes the OpenAPI 3.1 document from the operations and the types of
 // their bodies.
-func (s *Server) openAPI() ([]byte, error) {
+func OpenAPI() ([]byte, error) {
 	schemas := map[string]any{}
 	r := &jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: schemaName, LookupComment: fieldDoc}
 	ref := func(v any) map[string]any {
@@ -28,7 +28,7 @@ func (s *Server) openAPI() ([]byte, error) {
 	}
 	fault := map[string]any{"description": "What is wrong and what to do next", "content": content("application/problem+json", dto.Problem{})}
 	paths := map[string]map[string]any{}
-	for _, op := range s.operations() {
+	for _, op := range (&Server{}).operations() {
 		path, params := "/api/v1", []any{}
 		for part := range strings.SplitSeq(strings.TrimPrefix(op.path, "/"), "/") {
 			if name, ok := strings.CutPrefix(part, ":"); ok {

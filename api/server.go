@@ -46,7 +46,7 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	for _, op := range s.operations() {
 		s.echo.Add(op.method, "/api/v1"+op.path, op.handle)
 	}
-	doc, err := s.openAPI()
+	doc, err := OpenAPI()
 	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error {
 		if err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/client"
 	"nightjar/proxy"
 )
 
@@ -38,10 +39,11 @@ sends its own requests, with the name of the called service as host.`,
 					return usagef("%s %q: write HOST:PORT, such as 127.0.0.1:9001", name, v)
 				}
 			}
-			if _, err := a.client(); err != nil {
-				return err
+			server, err := client.ServerURL(a.server)
+			if err != nil {
+				return usagef("--server: %w", err)
 			}
-			cfg.Server, cfg.Program, cfg.Drain = a.server, a.program, 5*time.Second
+			cfg.Server, cfg.Program, cfg.Drain = server, a.program, 5*time.Second
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			p, err := proxy.New(withID(cfg))
 			if err != nil {

@@ -120,6 +120,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 			return cmd.Help()
 		},
 	}
+	root.SuggestionsMinimumDistance = 2
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usagef("%w; %s -h lists the flags", err, cmd.CommandPath())
 	})

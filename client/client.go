@@ -40,16 +40,26 @@ type Refused struct{ dto.Problem }
 
 func (e *Refused) Error() string { return e.Detail }
 
-// New makes a client for the service at server, such as http://127.0.0.1:7600.
-func New(server string) (*Client, error) {
+// ServerURL is the address of a service in full: 127.0.0.1:7600 means
+// http://127.0.0.1:7600.
+func ServerURL(server string) (string, error) {
 	if !strings.Contains(server, "://") {
 		server = "http://" + server
 	}
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		return nil, fmt.Errorf("%q is not the address of a service: write http://HOST:PORT", server)
+		return "", fmt.Errorf("%q is not the address of a service: write http://HOST:PORT", server)
 	}
-	return &Client{base: strings.TrimSuffix(u.String(), "/"), http: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4,
+	return strings.TrimSuffix(u.String(), "/"), nil
+}
+
+// New makes a client for the service at server, such as http://127.0.0.1:7600.
+func New(server string) (*Client, error) {
+	base, err := ServerURL(server)
+	if err != nil {
+		return nil, err
+	}
+	return &Client{base: base, http: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4,
 		ResponseHeaderTimeout: 90 * time.Second}}}, nil
 }
 

@@ -181,7 +181,7 @@ type Figures struct {
 	OK          uint64            `json:"ok" doc:"answers below 500"`
 	Failed      uint64            `json:"failed" doc:"5xx of the application, unreachable, reset, timeout"`
 	Refused     uint64            `json:"refused" doc:"answered by the mesh itself"`
-	Success     *float64          `json:"success" doc:"ok of all, 0 to 1; null without requests"`
+	Success     *float64          `json:"success" jsonschema:"nullable" doc:"ok of all, 0 to 1; null without requests"`
 	SuccessLow  float64           `json:"successLow" doc:"95% interval (Wilson)"`
 	SuccessHigh float64           `json:"successHigh"`
 	P50MS       float64           `json:"p50MS" doc:"latency in milliseconds, within 1%"`

@@ -52,8 +52,8 @@ type Service struct {
 type Version struct {
 	Name      string     `json:"name"`
 	Declared  bool       `json:"declared" doc:"named by the rules in force"`
-	Intended  *float64   `json:"intended" doc:"share of the service's requests that the rules intend, given the routes that they took; 0 to 1"`
-	Observed  *float64   `json:"observed" doc:"share that it got; null without requests"`
+	Intended  *float64   `json:"intended" jsonschema:"nullable" doc:"share of the service's requests that the rules intend, given the routes that they took; 0 to 1"`
+	Observed  *float64   `json:"observed" jsonschema:"nullable" doc:"share that it got; null without requests"`
 	Figures   Figures    `json:"figures"`
 	Instances []Instance `json:"instances"`
 }
@@ -63,7 +63,7 @@ type Instance struct {
 	ID      string   `json:"id"`
 	Site    string   `json:"site,omitempty"`
 	Address string   `json:"address"`
-	Share   *float64 `json:"share" doc:"of the version's requests, 0 to 1"`
+	Share   *float64 `json:"share" jsonschema:"nullable" doc:"of the version's requests, 0 to 1"`
 	Figures Figures  `json:"figures"`
 }
 
@@ -75,7 +75,7 @@ type Route struct {
 	Send    []Target     `json:"send"`
 	Rewrite string       `json:"rewrite,omitempty"`
 	Timeout string       `json:"timeout"`
-	Share   *float64     `json:"share" doc:"of all requests on this ladder, 0 to 1"`
+	Share   *float64     `json:"share" jsonschema:"nullable" doc:"of all requests on this ladder, 0 to 1"`
 	Figures Figures      `json:"figures"`
 }
 
@@ -86,7 +86,7 @@ type Target struct {
 	Version  string   `json:"version,omitempty"`
 	Weight   string   `json:"weight" doc:"percent"`
 	Intended float64  `json:"intended" doc:"0 to 1"`
-	Observed *float64 `json:"observed" doc:"0 to 1; null without requests"`
+	Observed *float64 `json:"observed" jsonschema:"nullable" doc:"0 to 1; null without requests"`
 	Requests uint64   `json:"requests"`
 }
 

@@ -18,5 +18,12 @@ func Wilson(hits, n uint64) (low, high float64) {
 	z2 := z95 * z95
 	centre := (p + z2/(2*m)) / (1 + z2/m)
 	half := z95 / (1 + z2/m) * math.Sqrt(p*(1-p)/m+z2/(4*m*m))
-	return max(0, centre-half), min(1, centre+half)
+	low, high = max(0, centre-half), min(1, centre+half)
+	if hits == 0 {
+		low = 0 // exactly, whatever the rounding
+	}
+	if hits == n {
+		high = 1
+	}
+	return low, high
 }

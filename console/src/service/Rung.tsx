@@ -1,0 +1,111 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Paper from "@mui/material/Paper";
+import TextField from "@mui/material/TextField";
+import { useState } from "react";
+import { split, type Published, type Route } from "../api/client";
+import { millis, percent, plural, rate } from "../parts/format";
+import { laneFill, laneIndex, useLaneColour } from "../parts/lanes";
+import { WeightBar, weightText, type Share } from "./WeightBar";
+
+interface Props {
+  route: Route;
+  number: number;
+  /** Service whose route it is; absent on a gateway, whose weights stand in files alone. */
+  service?: string;
+  versions: string[];
+  revision: number;
+}
+
+const asWeight = (text: string): number => Math.round(Number(text) * 1000);
+
+/** One route of the ladder, with its weights and what came of them. */
+export function Rung({ route, number, service, versions, revision }: Props) {
+  const [draft, setDraft] = useState<Share[] | null>(null);
+  const [message, setMessage] = useState("");
+  const [busy, setBusy] = useState(false);
+  const [outcome, setOutcome] = useState<{ published?: Published; error?: string } | null>(null);
+  const colour = useLaneColour();
+  const inForce: Share[] = route.send.map((t) => ({ target: t.target, lane: laneIndex(versions, t.version ?? t.target), weight: asWeight(t.weight) }));
+  const shares = draft ?? inForce;
+  const absent = service ? versions.filter((v) => !shares.some((s) => s.target === v)) : [];
+  const changed = draft !== null && draft.some((s) => (inForce.find((f) => f.target === s.target)?.weight ?? 0) !== s.weight);
+
+  const publish = async () => {
+    if (!service || !draft) return;
+    setBusy(true);
+    try {
+      const weights = draft.filter((s) => s.weight > 0 || inForce.some((f) => f.target === s.target)).map((s) => ({ target: s.target, weight: weightText(s.weight) }));
+      setOutcome({ published: await split(service, { route: route.name, weights, author: "console", ...(message ? { message } : {}) }, revision) });
+      setDraft(null);
+      setMessage("");
+    } catch (e) {
+      setOutcome({ error: e instanceof Error ? e.message : String(e) });
+    } finally {
+      setBusy(false);
+    }
+  };
+
+  return (
+    <Box component="li" sx={{ display: "flex", gap: 1.5, listStyle: "none" }} data-test={`route-${route.name}`}>
+      <Box sx={{ width: 26, display: "flex", flexDirection: "column", alignItems: "center" }} aria-hidden>
+        <Box sx={{ width: 26, height: 26, borderRadius: "50%", border: 2, borderColor: "divider", display: "grid", placeItems: "center", fontWeight: 650, mt: 1 }}>{number}</Box>
+        <Box sx={{ flex: 1, width: 2, bgcolor: "divider" }} />
+      </Box>
+      <Paper variant="outlined" sx={{ flex: 1, minWidth: 0, p: 1.5, mb: 1.25 }}>
+        <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 1.5 }}>
+          <Box component="strong">{route.name}</Box>
+          <Box sx={{ color: "text.secondary", flex: 1, minWidth: 200 }}>{route.when.length ? route.when.join("; or ") : "every request that comes this far"}</Box>
+          <Box sx={{ fontWeight: 600 }}>{route.figures.requests > 0 ? `${percent(route.share)} of requests, ${rate(route.figures.rps)}/s` : "no requests"}</Box>
+        </Box>
+        <Box sx={{ my: 1.25, mx: 0.5 }}>
+          <WeightBar
+            shares={shares}
+            {...(service && shares.length > 1
+              ? { onChange: (w: number[]) => { setDraft(shares.map((s, i) => ({ ...s, weight: w[i] ?? 0 }))); setOutcome(null); } }
+              : {})}
+          />
+          <Box sx={{ mt: 0.75 }}>
+            <WeightBar height={5} shares={route.send.map((t, i) => ({ target: t.target, lane: inForce[i]?.lane ?? 0, weight: (t.observed ?? 0) * 100_000 }))} />
+          </Box>
+        </Box>
+        <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 2.5, rowGap: 0.5, alignItems: "center" }}>
+          {shares.map((s) => (
+            <Box key={s.target} sx={{ display: "flex", alignItems: "center", gap: 0.75 }} data-test={`share-${s.target}`}>
+              <Box sx={{ width: 16, height: 12, borderRadius: 0.5, ...laneFill(colour(s.lane), s.lane) }} />
+              <strong>{s.target}</strong> {weightText(s.weight)}%
+              <Box component="span" sx={{ color: "text.secondary" }}>observed {percent(route.send.find((t) => t.target === s.target)?.observed)}</Box>
+            </Box>
+          ))}
+          {absent.map((v) => (
+            <Button key={v} size="small" onClick={() => setDraft([...shares, { target: v, lane: laneIndex(versions, v), weight: 0 }])}>
+              Add {v}
+            </Button>
+          ))}
+          <Box sx={{ ml: "auto", color: "text.secondary", fontSize: 12 }}>
+            {route.figures.requests > 0 && `success ${percent(route.figures.success)}, p95 ${millis(route.figures.p95MS)}; `}timeout {route.timeout}
+            {route.rewrite && `; rewritten to ${route.rewrite}`}; {route.at.file}:{route.at.line}
+          </Box>
+        </Box>
+        {draft && (
+          <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1.5, alignItems: "center" }}>
+            <TextField size="small" label="Why" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} />
+            <Button variant="contained" disabled={!changed || busy} onClick={() => void publish()} data-test="publish">
+              Publish on revision {revision}
+            </Button>
+            <Button onClick={() => { setDraft(null); setOutcome(null); }}>Undo</Button>
+          </Box>
+        )}
+        {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
+        {outcome?.published && (
+          <Alert severity={outcome.published.reached.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
+            Revision {outcome.published.revision} is in force in {outcome.published.reached.inForce} of {plural(outcome.published.reached.connected, "proxy").replace("proxys", "proxies")} after{" "}
+            {outcome.published.reached.afterMS.toFixed(0)} ms.
+            {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`} The rule files on disk stay as they are.
+          </Alert>
+        )}
+      </Paper>
+    </Box>
+  );
+}

@@ -1,0 +1,59 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Paper from "@mui/material/Paper";
+import type { Explained } from "../api/client";
+import { percent, plural } from "../parts/format";
+
+const marks: Record<string, string> = { taken: "●", passed: "○", "not reached": "·" };
+
+/** Each route in order, where the request goes, and which settings hold. */
+export function Explanation({ explained }: { explained: Explained }) {
+  return (
+    <Box data-test="explanation" sx={{ display: "grid", gap: 1.25 }}>
+      <Box sx={{ color: "text.secondary" }}>
+        Enters at the {explained.entry}, revision {explained.revision}.
+      </Box>
+      {explained.ladders.map((ladder) => (
+        <Paper key={ladder.kind + ladder.name} variant="outlined" sx={{ p: 1.25 }}>
+          <Box sx={{ fontWeight: 650, mb: ladder.plain ? 0 : 0.5 }}>
+            {ladder.kind} {ladder.name}
+            {ladder.plain && <Box component="span" sx={{ fontWeight: 400 }}>: no routes, plain balancing over all its instances</Box>}
+          </Box>
+          {ladder.rungs.map((r) => (
+            <Box key={r.route} sx={{ display: "flex", gap: 1, py: 0.25, color: r.result === "taken" ? "text.primary" : "text.secondary" }} title={`${r.at.file ?? ""}:${r.at.line ?? ""}`}>
+              <span aria-hidden>{marks[r.result]}</span>
+              <Box sx={{ fontWeight: r.result === "taken" ? 650 : 400, whiteSpace: "nowrap" }}>{r.route}</Box>
+              <Box sx={{ flex: 1, overflowWrap: "anywhere" }}>
+                {r.result}: {r.why}
+              </Box>
+            </Box>
+          ))}
+        </Paper>
+      ))}
+      {explained.refusal && (
+        <Alert severity="warning">
+          Refused with {explained.refusal.status} {explained.refusal.reason}: {explained.refusal.detail}.
+        </Alert>
+      )}
+      {explained.odds.length > 0 && (
+        <Box>
+          Goes to{" "}
+          {explained.odds.map((o) => `${o.service}/${o.version} ${percent(o.share)} (${plural(o.instances, "instance")})`).join(", ")}.
+        </Box>
+      )}
+      {explained.settings.length > 0 && (
+        <Box component="table" sx={{ "& td": { pr: 2, py: 0.1 }, borderSpacing: 0, fontSize: 12.5 }}>
+          <tbody>
+            {explained.settings.map((s) => (
+              <tr key={s.name}>
+                <td>{s.name}</td>
+                <td><strong>{s.value}</strong></td>
+                <Box component="td" sx={{ color: "text.secondary" }}>{s.origin.file ? `${s.origin.file}:${s.origin.line}` : "built in"}</Box>
+              </tr>
+            ))}
+          </tbody>
+        </Box>
+      )}
+    </Box>
+  );
+}

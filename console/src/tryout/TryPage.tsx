@@ -1,0 +1,137 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import LinearProgress from "@mui/material/LinearProgress";
+import MenuItem from "@mui/material/MenuItem";
+import Paper from "@mui/material/Paper";
+import TextField from "@mui/material/TextField";
+import Typography from "@mui/material/Typography";
+import { useEffect, useRef, useState, type FormEvent } from "react";
+import { useSearchParams } from "react-router";
+import { call, explain, type Ask, type Explained, type Tally } from "../api/client";
+import { useLive } from "../api/live";
+import { Explanation } from "./Explanation";
+import { TallyView } from "./TallyView";
+
+interface Form {
+  method: string;
+  url: string;
+  headers: string;
+  cookie: string;
+  from: string;
+  count: string;
+}
+
+const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200" };
+const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
+
+/** Reads the header lines; the second value is what is wrong with them. */
+function headersOf(form: Form): [Record<string, string>, string] {
+  const headers: Record<string, string> = {};
+  for (const line of form.headers.split("\n").filter((l) => l.trim())) {
+    const at = line.indexOf(":");
+    if (at < 1) return [headers, `"${line}": write NAME: VALUE`];
+    headers[line.slice(0, at).trim()] = line.slice(at + 1).trim();
+  }
+  if (form.cookie.trim()) headers["Cookie"] = form.cookie.trim();
+  return [headers, ""];
+}
+
+/** Builds a request; shows what would happen to it beside what does. */
+export function TryPage() {
+  const { mesh } = useLive();
+  const [params, setParams] = useSearchParams();
+  const [form, setForm] = useState<Form>(() => ({ ...start, ...Object.fromEntries(params) }));
+  const [explained, setExplained] = useState<Explained | null>(null);
+  const [trouble, setTrouble] = useState("");
+  const [tally, setTally] = useState<Tally | null>(null);
+  const [failure, setFailure] = useState("");
+  const running = useRef<AbortController | null>(null);
+  const [busy, setBusy] = useState(false);
+  const set = (name: keyof Form) => (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value });
+
+  const first = mesh?.services.find((s) => s.versions.length > 1 && s.declared)?.name ?? mesh?.services[0]?.name;
+  const url = form.url || (first ? `http://${first}/` : "");
+  const [headers, wrong] = headersOf(form);
+  const ask: Ask = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}) };
+  const question = JSON.stringify(ask);
+  const revision = mesh?.revision.number;
+
+  // The explanation follows the form and the rules in force.
+  useEffect(() => {
+    const stop = new AbortController();
+    const soon = setTimeout(() => {
+      const q = JSON.parse(question) as Ask;
+      if (!q.url) return;
+      explain(q, stop.signal).then(
+        (e) => { setExplained(e); setTrouble(""); },
+        (e: unknown) => { if (!stop.signal.aborted) { setExplained(null); setTrouble(e instanceof Error ? e.message : String(e)); } },
+      );
+    }, 250);
+    return () => { clearTimeout(soon); stop.abort(); };
+  }, [question, revision]);
+  useEffect(() => () => running.current?.abort(), []);
+
+  const send = async (e: FormEvent) => {
+    e.preventDefault();
+    if (busy) {
+      running.current?.abort();
+      return;
+    }
+    const keep = Object.entries({ ...form, url }).filter(([k, v]) => v && v !== start[k as keyof Form]);
+    setParams(Object.fromEntries(keep), { replace: true });
+    const stop = new AbortController();
+    running.current = stop;
+    setBusy(true);
+    setFailure("");
+    setTally(null);
+    try {
+      await call({ ...ask, count: Number(form.count) }, setTally, stop.signal);
+    } catch (e) {
+      if (!stop.signal.aborted) setFailure(e instanceof Error ? e.message : String(e));
+    } finally {
+      setBusy(false);
+    }
+  };
+  const count = Number(form.count);
+  const countWrong = !Number.isInteger(count) || count < 1 || count > 100_000;
+  const callers = (mesh?.services ?? []).filter((s) => !s.outside).map((s) => s.name);
+
+  return (
+    <>
+      <Typography variant="h1" sx={{ mb: 1.5 }}>Try</Typography>
+      <Paper component="form" variant="outlined" onSubmit={(e) => void send(e)} sx={{ p: 1.5, display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "110px 1fr 170px 110px auto" }, alignItems: "start" }}>
+        <TextField select size="small" label="Method" value={form.method} onChange={set("method")}>
+          {methods.map((m) => <MenuItem key={m} value={m}>{m}</MenuItem>)}
+        </TextField>
+        <TextField size="small" label="URL" value={url} onChange={set("url")} helperText="The host is a service, or a host of a gateway" slotProps={{ htmlInput: { "data-test": "url" } }} />
+        <TextField select size="small" label="Caller" value={form.from} onChange={set("from")} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+          <MenuItem value="">Nightjar itself</MenuItem>
+          {callers.map((c) => <MenuItem key={c} value={c}>{c}</MenuItem>)}
+        </TextField>
+        <TextField size="small" label="How often" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
+        <Button type="submit" variant="contained" disabled={!url || countWrong || wrong !== ""} data-test="send" sx={{ height: 40, minWidth: 96 }}>
+          {busy ? "Stop" : "Send"}
+        </Button>
+        <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
+          <TextField size="small" multiline label="Headers, one a line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
+          <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
+        </Box>
+      </Paper>
+      <Box sx={{ display: "grid", gap: 2, mt: 2, gridTemplateColumns: { xs: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }, alignItems: "start" }}>
+        <section aria-label="What the rules say">
+          <Typography variant="h2" sx={{ mb: 1 }}>What the rules say</Typography>
+          {trouble && <Alert severity="error">{trouble}</Alert>}
+          {explained && <Explanation explained={explained} />}
+        </section>
+        <section aria-label="What happens">
+          <Typography variant="h2" sx={{ mb: 1 }}>What happens</Typography>
+          {failure && <Alert severity="error" data-test="failure">{failure}</Alert>}
+          {!tally && !failure && <Typography sx={{ color: "text.secondary" }}>Send the request to see who answers.</Typography>}
+          {tally && busy && <LinearProgress variant="determinate" value={(100 * tally.done) / tally.asked} sx={{ mb: 1 }} />}
+          {tally && <TallyView tally={tally} />}
+        </section>
+      </Box>
+    </>
+  );
+}

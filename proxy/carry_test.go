@@ -1,0 +1,321 @@
+package proxy
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/wire"
+)
+
+// hop is a caller's proxy, the called instance's inbound proxy and the
+// workload behind it, joined without a service. The table below is what every
+// carrier has to pass.
+type hop struct {
+	url      string // of the caller's proxy
+	recorder *recorder
+}
+
+const hopRules = `
+services:
+  s:
+    versions: [v1, v2]
+    routes:
+      - {name: gone, when: {path: /gone}, send: v2}
+      - {name: short, when: {path: /slow/**}, send: v1, timeout: 80ms}
+      - {name: moved, when: {path: /old/**}, rewrite: {path: /new/**, host: other.example}, send: v1}
+      - {name: rest, send: v1}
+  refusing: {versions: [v1]}
+`
+
+func newHop(t *testing.T, gateway string, app http.Handler) hop {
+	t.Helper()
+	workload := httptest.NewServer(app)
+	t.Cleanup(workload.Close)
+	pool := &http.Transport{DisableCompression: true}
+	t.Cleanup(pool.CloseIdleConnections)
+	in := &inbound{carrier: carrier{name: "s-v1-a", epoch: time.Now(), transport: pool}, app: strings.TrimPrefix(workload.URL, "http://")}
+	inSrv := httptest.NewServer(in)
+	t.Cleanup(inSrv.Close)
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	closed.Close() // nobody listens there now
+	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: closed.Addr().String()}
+	deadSrv := httptest.NewServer(dead)
+	t.Cleanup(deadSrv.Close)
+
+	text := hopRules
+	if gateway != "" {
+		text += fmt.Sprintf("gateways: {%s: {listen: ':80', hosts: ['*'], routes: [{name: all, send: s}]}}\n", gateway)
+	}
+	rs, found := rules.Check([]rules.File{{Name: "hop.yaml", Text: text}}, rules.Live{})
+	if rules.Mistakes(found) > 0 {
+		t.Fatal(found[0].Text())
+	}
+	table, err := engine.Compile(rs, []engine.Instance{
+		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inSrv.Listener.Addr().String()},
+		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed.Addr().String()},
+		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: deadSrv.Listener.Addr().String()},
+	}, engine.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), transport: pool, recorder: newRecorder(2), force: new(atomic.Pointer[inForce])}
+	c.force.Store(&inForce{table: table, revision: 7})
+	srv := httptest.NewUnstartedServer(c)
+	srv.Config.ConnContext = c.connContext
+	srv.Start()
+	t.Cleanup(srv.Close)
+	return hop{srv.URL, c.recorder}
+}
+
+// raw sends bytes and reads everything that comes back.
+func (h hop) raw(t *testing.T, request string) string {
+	t.Helper()
+	conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(10 * time.Second))
+	io.WriteString(conn, request)
+	b, _ := io.ReadAll(conn)
+	return string(b)
+}
+
+func get(path string, lines ...string) string {
+	return "GET " + path + " HTTP/1.1\r\nHost: s\r\nConnection: close\r\n" + strings.Join(append(lines, "", ""), "\r\n")
+}
+
+// echo answers with what it got, so that a test can see what reached it.
+func echo(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Connection", "X-Hop")
+	w.Header().Set("X-Hop", "of this hop alone")
+	w.Header().Set("X-Kept", "yes")
+	body, _ := io.ReadAll(r.Body)
+	fmt.Fprintf(w, "%s %s host=%s body=%d\n", r.Method, r.RequestURI, r.Host, len(body))
+	for _, k := range []string{"X-Named", "Keep-Alive", "Te", "Via", "User-Agent", "Forwarded", wire.HeaderCaller, wire.HeaderAsk, wire.HeaderReason, "X-Two"} {
+		if v := r.Header[k]; v != nil {
+			fmt.Fprintf(w, "%s=%q\n", k, v)
+		}
+	}
+	if r.Header.Get(wire.HeaderTimeLeft) == "" {
+		fmt.Fprintln(w, "no time left told")
+	}
+}
+
+func TestConformance(t *testing.T) {
+	h := newHop(t, "", http.HandlerFunc(echo))
+	for _, c := range []struct {
+		name, request string
+		want, not     []string
+	}{
+		{"the path goes as it came", get("/a%2Fb//c%20d/?q=%41&r"), []string{"GET /a%2Fb//c%20d/?q=%41&r host=s body=0"}, nil},
+		{"a path that begins with two slashes", get("//a/b"), []string{"GET //a/b host=s"}, nil},
+		{"absolute form names the service", "GET http://s.internal:80/x HTTP/1.1\r\nHost: ignored\r\nConnection: close\r\n\r\n", []string{"GET /x host=s.internal:80"}, nil},
+		{"rewrite of path and host", get("/old/times/now"), []string{"GET /new/times/now host=other.example"}, nil},
+		{"fields of one hop stay behind", get("/", "Connection: x-named", "X-Named: 1", "Keep-Alive: timeout=9", "TE: gzip"), []string{"X-Kept: yes"}, []string{"X-Named=", "Keep-Alive=", "Te=", "X-Hop"}},
+		{"Via in both directions, and no agent added", get("/"), []string{"Via: 1.1 nightjar", `Via=["1.1 nightjar" "1.1 nightjar"]`}, []string{"User-Agent=", "no time left told"}},
+		{"only the mesh says who calls", get("/", wire.HeaderCaller+": somebody", wire.HeaderReason+": denied"), []string{wire.HeaderCaller + `=["caller"]`}, []string{"somebody", wire.HeaderReason + "=", wire.HeaderAsk}},
+		{"several values stay several", get("/", "X-Two: a", "X-Two: b"), []string{`X-Two=["a" "b"]`}, nil},
+		{"who answered, when asked", get("/", wire.HeaderAsk+": route"), []string{wire.HeaderAnswered + `: s/v1; instance="s-v1-a"; revision=7; route="rest"`}, []string{wire.HeaderAsk + "="}},
+		{"not said when not asked", get("/"), nil, []string{wire.HeaderAnswered}},
+		{"a body of known length", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 5\r\n\r\nhello", []string{"POST / host=s body=5"}, nil},
+		{"a chunked body", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", []string{"body=3"}, nil},
+		{"HEAD has no body", "HEAD / HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"200 OK", "X-Kept: yes"}, []string{"host="}},
+		{"conflicting lengths", "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nhello!", []string{"400 Bad Request"}, []string{"host="}},
+		{"a bad chunk", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc\r\n", nil, []string{"200 OK"}},
+		{"a header line broken in two", "GET / HTTP/1.1\r\nHost: s\r\nX y: 1\r\n\r\n", []string{"400 Bad Request"}, []string{"host="}},
+		{"dots in the path", get("/a/../b"), []string{"400 Bad Request", "error=http_request_error", "bad-request"}, []string{"host="}},
+		{"nobody of that name", "GET / HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n", []string{"404 Not Found", `error=destination_not_found`, `no service "ghost"`}, nil},
+		{"nobody listens there", get("/gone"), []string{"502 Bad Gateway", "error=connection_refused", "unreachable", "rule: route gone of s, hop.yaml:6:9"}, nil},
+		{"its proxy cannot reach the workload", "GET / HTTP/1.1\r\nHost: refusing\r\nConnection: close\r\n\r\n", []string{"502 Bad Gateway", "unreachable: refusing-v1-b: its proxy could not reach"}, []string{wire.HeaderReason}},
+		{"a problem as JSON for those who take it", get("/gone", "Accept: application/json"), []string{"application/problem+json", `"reason":"unreachable"`, `"status":502`}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got := h.raw(t, c.request)
+			for _, w := range c.want {
+				if !strings.Contains(got, w) {
+					t.Errorf("lacks %q:\n%s", w, got)
+				}
+			}
+			for _, n := range c.not {
+				if strings.Contains(got, n) {
+					t.Errorf("has %q:\n%s", n, got)
+				}
+			}
+		})
+	}
+}
+
+func TestGatewayTrustsNobody(t *testing.T) {
+	h := newHop(t, "edge", http.HandlerFunc(echo))
+	got := h.raw(t, get("/", wire.HeaderCaller+": kiosk", wire.HeaderTimeLeft+": 1", "Forwarded: for=1.2.3.4"))
+	for _, w := range []string{"200 OK", wire.HeaderCaller + `=["caller"]`, `for=\"127.0.0.1\";host=\"s\";proto=http`, `"for=1.2.3.4"`} {
+		if !strings.Contains(got, w) {
+			t.Errorf("lacks %q:\n%s", w, got)
+		}
+	}
+}
+
+func TestTimeoutCoversHeadersAlone(t *testing.T) {
+	release := make(chan struct{})
+	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/body") {
+			io.WriteString(w, "first\n")
+			w.(http.Flusher).Flush()
+			select { // longer than the timeout, which ended with the headers
+			case <-time.After(200 * time.Millisecond):
+			case <-r.Context().Done():
+				return
+			}
+			io.WriteString(w, "second\n")
+			return
+		}
+		select {
+		case <-release:
+		case <-r.Context().Done():
+		}
+	}))
+	defer close(release)
+	if got := h.raw(t, get("/slow/headers")); !strings.Contains(got, "504 Gateway Timeout") || !strings.Contains(got, "error=http_response_timeout") || !strings.Contains(got, "within 80ms") {
+		t.Errorf("slow headers:\n%s", got)
+	}
+	if got := h.raw(t, get("/slow/body")); !strings.Contains(got, "200 OK") || !strings.Contains(got, "second") {
+		t.Errorf("slow body:\n%s", got)
+	}
+	if got := h.raw(t, get("/", wire.HeaderTimeLeft+": 30")); !strings.Contains(got, "504") || !strings.Contains(got, "within 30ms") {
+		t.Errorf("a caller that waits for less:\n%s", got)
+	}
+}
+
+func TestStreamsAndTrailersArrive(t *testing.T) {
+	next := make(chan struct{})
+	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Trailer", "X-Sum")
+		io.WriteString(w, "one\n")
+		w.(http.Flusher).Flush()
+		<-next
+		io.WriteString(w, "two\n")
+		w.Header().Set("X-Sum", "2")
+	}))
+	req, _ := http.NewRequest("GET", h.url+"/", nil)
+	req.Host = "s"
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewReader(resp.Body)
+	if l, err := lines.ReadString('\n'); l != "one\n" { // before the workload goes on
+		t.Fatalf("first line %q, %v", l, err)
+	}
+	close(next)
+	rest, err := io.ReadAll(lines)
+	if string(rest) != "two\n" || err != nil || resp.Trailer.Get("X-Sum") != "2" {
+		t.Errorf("rest %q, %v, trailer %v", rest, err, resp.Trailer)
+	}
+}
+
+func TestTheCallersLeavingEndsTheTry(t *testing.T) {
+	begun, ended := make(chan struct{}), make(chan struct{})
+	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		close(begun)
+		<-r.Context().Done()
+		close(ended)
+	}))
+	ctx, leave := context.WithCancel(context.Background())
+	req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/", nil)
+	req.Host = "s"
+	go func() { <-begun; leave() }()
+	if _, err := http.DefaultClient.Do(req); !errors.Is(err, context.Canceled) {
+		t.Fatalf("got %v", err)
+	}
+	select {
+	case <-ended:
+	case <-time.After(10 * time.Second):
+		t.Fatal("the workload was not told that its caller left")
+	}
+	waitFor(t, func() bool {
+		for _, s := range h.recorder.collect() {
+			if s.Abandoned == 1 && s.OK+s.Failed+s.Refused == 0 {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func TestABrokenAnswerBreaksOffAndCounts(t *testing.T) {
+	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Length", "200000")
+		io.WriteString(w, strings.Repeat("only this ", 10_000)) // more than any buffer on the way holds back
+		w.(http.Flusher).Flush()
+		panic(http.ErrAbortHandler)
+	}))
+	req, _ := http.NewRequest("GET", h.url+"/", nil)
+	req.Host = "s"
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if _, err := io.ReadAll(resp.Body); err == nil {
+		t.Error("a broken answer looked whole")
+	}
+	waitFor(t, func() bool {
+		for _, s := range h.recorder.collect() {
+			if s.Failed == 1 && s.Reasons["reset"] == 1 && s.Route == "rest" && s.Instance == "s-v1-a" && len(s.Latency) == 1 {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func waitFor(t *testing.T, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("did not come about")
+		}
+	}
+}
+
+// TestALargeBodyIsStreamed: neither direction is held in memory.
+func TestALargeBodyIsStreamed(t *testing.T) {
+	const size = 64 << 20
+	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := io.Copy(io.Discard, r.Body)
+		w.Header().Set("X-Got", fmt.Sprint(n))
+		io.Copy(w, io.LimitReader(zeros{}, size))
+	}))
+	req, _ := http.NewRequest("POST", h.url+"/", io.LimitReader(zeros{}, size))
+	req.Host = "s"
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	n, err := io.Copy(io.Discard, resp.Body)
+	if n != size || err != nil || resp.Header.Get("X-Got") != fmt.Sprint(size) {
+		t.Errorf("sent %d, the workload got %s, back came %d, %v", size, resp.Header.Get("X-Got"), n, err)
+	}
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }

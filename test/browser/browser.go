@@ -1,0 +1,49 @@
+// Package browser drives Debian's Chromium against the console.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Open starts a headless browser with a window of 1280×800. It talks to this
+// machine alone. End it with the returned function.
+func Open(ctx context.Context, profile string) (context.Context, func(), error) {
+	path := os.Getenv("CHROMIUM")
+	if path == "" {
+		path = "/usr/bin/chromium"
+	}
+	if _, err := os.Stat(path); err != nil {
+		return nil, nil, fmt.Errorf("no browser: %w; install Debian's chromium, or set CHROMIUM", err)
+	}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("no-sandbox", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
+	alloc, endAlloc := chromedp.NewExecAllocator(ctx, opts...)
+	tab, endTab := chromedp.NewContext(alloc)
+	end := func() { endTab(); endAlloc() }
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		end()
+		return nil, nil, fmt.Errorf("starting the browser: %w", err)
+	}
+	return tab, end, nil
+}
+
+// Wait polls a JavaScript expression until it is true, for 15 seconds at most.
+func Wait(tab context.Context, js string) error {
+	_, err := chromedp.Run(tab, chromedp.Poll[bool]("!!("+js+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(15*time.Second)))
+	if err != nil {
+		return fmt.Errorf("waiting for %s: %w", js, err)
+	}
+	return nil
+}
+
+// Text is the text of the first element that fits a CSS selector; empty when
+// there is none.
+func Text(tab context.Context, css string) (string, error) {
+	return chromedp.Run(tab, chromedp.Evaluate[string](fmt.Sprintf("(document.querySelector(%q) ?? {innerText: ''}).innerText", css)))
+}

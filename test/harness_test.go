@@ -1,0 +1,271 @@
+// Package test starts the real binary on loopback and drives it through its
+// client, its API and its console.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightjar/client"
+	"nightjar/control"
+)
+
+// interrupt asks a process to end.
+var interrupt = syscall.SIGTERM
+
+var binary string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "nightjar-test-")
+		if err != nil {
+			panic(err)
+		}
+		defer os.RemoveAll(dir)
+		binary = filepath.Join(dir, "nightjar")
+		if out, err := exec.Command("go", "build", raceFlag, "-o", binary, "nightjar/cmd/nightjar").CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "building nightjar: %v\n%s", err, out)
+			return 1
+		}
+		return m.Run()
+	}())
+}
+
+// patience bounds every wait. It is long because it is only spent on failure.
+const patience = 30 * time.Second
+
+func eventually(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(patience); !ok(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("did not come about: %s", what)
+		}
+	}
+}
+
+// freeBase finds a port whose neighbours 80 and 90 ports further are free too.
+func freeBase(t *testing.T) string {
+	t.Helper()
+	for range 100 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		ok := port+90 < 65536
+		for _, more := range []int{80, 90} {
+			if n, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(port+more)); err != nil {
+				ok = false
+			} else {
+				n.Close()
+			}
+		}
+		l.Close()
+		if ok {
+			return "127.0.0.1:" + strconv.Itoa(port)
+		}
+	}
+	t.Fatal("no free ports")
+	return ""
+}
+
+// process is a running nightjar.
+type process struct {
+	t   *testing.T
+	cmd *exec.Cmd
+	mu  sync.Mutex
+	out bytes.Buffer
+}
+
+func (p *process) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.out.Write(b)
+}
+
+func (p *process) said() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.out.String()
+}
+
+// start runs nightjar and waits until it says ready. It is ended with the test.
+func start(t *testing.T, ready string, args ...string) *process {
+	t.Helper()
+	p := &process{t: t, cmd: exec.Command(binary, args...)}
+	p.cmd.Stdout, p.cmd.Stderr = p, p
+	p.cmd.Dir = ".."
+	if err := p.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	exited := make(chan error, 1)
+	go func() { exited <- p.cmd.Wait() }()
+	t.Cleanup(func() {
+		if p.cmd.ProcessState == nil {
+			p.cmd.Process.Signal(syscall.SIGTERM)
+			select {
+			case <-exited:
+			case <-time.After(patience):
+				p.cmd.Process.Kill()
+				t.Errorf("%v did not end when asked", args)
+			}
+		}
+		if strings.Contains(p.said(), "DATA RACE") || strings.Contains(p.said(), "panic:") || t.Failed() {
+			t.Errorf("%v said:\n%s", args, p.said())
+		}
+	})
+	eventually(t, fmt.Sprintf("%v says %q", args, ready), func() bool {
+		select {
+		case err := <-exited:
+			exited <- err
+			t.Fatalf("%v ended: %v\n%s", args, err, p.said())
+		default:
+		}
+		return strings.Contains(p.said(), ready)
+	})
+	return p
+}
+
+// mesh is a running sample mesh or service, with its client.
+type mesh struct {
+	*process
+	t    *testing.T
+	addr string
+	api  *client.Client
+}
+
+func newMesh(t *testing.T, p *process, addr string) *mesh {
+	c, err := client.New(addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &mesh{p, t, addr, c}
+}
+
+func startDemo(t *testing.T, args ...string) *mesh {
+	t.Helper()
+	addr := freeBase(t)
+	return newMesh(t, start(t, "Five things to try", append([]string{"demo", "--addr", addr}, args...)...), addr)
+}
+
+// run runs a command of the client.
+func (m *mesh) run(args ...string) (stdout, stderr string, code int) {
+	m.t.Helper()
+	return runIn(m.t, "", append(args, "--server", m.addr)...)
+}
+
+func runIn(t *testing.T, stdin string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), patience)
+	defer stop()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Dir = strings.NewReader(stdin), &out, &errs, ".."
+	var exit *exec.ExitError
+	if err := cmd.Run(); err != nil && !errors.As(err, &exit) {
+		t.Fatalf("%v: %v", args, err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+// must runs a command that is to exit with code, and returns what it printed.
+func (m *mesh) must(code int, args ...string) string {
+	m.t.Helper()
+	out, errs, got := m.run(args...)
+	if got != code {
+		m.t.Fatalf("nightjar %s: exit %d, want %d\n%s%s", strings.Join(args, " "), got, code, out, errs)
+	}
+	return out + errs
+}
+
+// call sends n requests and returns the tally.
+func (m *mesh) call(n int, args ...string) control.Tally {
+	m.t.Helper()
+	out, errs, code := m.run(append([]string{"call", "-n", strconv.Itoa(n), "-o", "json"}, args...)...)
+	var t control.Tally
+	if err := json.Unmarshal([]byte(out), &t); err != nil || code > 1 {
+		m.t.Fatalf("call %v: exit %d, %v\n%s%s", args, code, err, out, errs)
+	}
+	return t
+}
+
+// answers writes a tally's versions as v1=170 v2=30.
+func answers(t control.Tally) string {
+	var parts []string
+	for _, v := range t.Versions {
+		if v.Count > 0 {
+			parts = append(parts, fmt.Sprintf("%s=%d", v.Version, v.Count))
+		}
+	}
+	return strings.Join(parts, " ")
+}
+
+// outbound is where a service's workload would send its calls; empty service:
+// the service's own proxy.
+func (m *mesh) outbound(service string) string {
+	m.t.Helper()
+	f, err := m.api.Fleet(m.t.Context())
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	for _, p := range f.Proxies {
+		if p.Service == service && p.Gateway == "" && p.Outbound != "" {
+			return p.Outbound
+		}
+	}
+	m.t.Fatalf("no proxy beside %q", service)
+	return ""
+}
+
+// load sends requests without a pause until stop is called, which returns how
+// many were sent and the answers that were not 200.
+func load(t *testing.T, proxy, host, path string) (stop func() (sent int, bad []string)) {
+	quit, done := make(chan struct{}), make(chan struct{})
+	var sent int
+	var bad []string
+	tr := &http.Transport{}
+	go func() {
+		defer close(done)
+		defer tr.CloseIdleConnections()
+		for {
+			select {
+			case <-quit:
+				return
+			default:
+			}
+			req, _ := http.NewRequest("GET", "http://"+proxy+path, nil)
+			req.Host = host
+			resp, err := (&http.Client{Transport: tr, Timeout: patience}).Do(req)
+			sent++
+			if err != nil {
+				bad = append(bad, err.Error())
+				continue
+			}
+			b, _ := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			if resp.StatusCode != 200 {
+				bad = append(bad, fmt.Sprintf("%d %s", resp.StatusCode, b))
+			}
+		}
+	}()
+	return func() (int, []string) {
+		close(quit)
+		<-done
+		return sent, bad
+	}
+}

@@ -1,0 +1,5 @@
+//go:build !race
+
+package test
+
+const raceFlag = "-race=false"

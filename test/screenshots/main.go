@@ -1,0 +1,167 @@
+// Command screenshots makes the pictures of docs/screenshots from the sample
+// mesh: the console's pages in Chromium, and the commands in a terminal.
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"nightjar/test/browser"
+)
+
+const (
+	addr    = "127.0.0.1:7610"
+	display = ":97"
+)
+
+func main() {
+	if err := run(os.Args[1:]); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+// page is a picture of the console.
+type page struct {
+	name, path, dark string
+	ready            string   // JavaScript that is true when the page is ready
+	keys             []string // JavaScript to run first, each after the page is ready
+}
+
+var pages = []page{
+	{name: "mesh", path: "/", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
+	{name: "mesh-dark", path: "/", dark: "dark", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
+	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]')"},
+	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
+		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
+}
+
+var commands = [][2]string{
+	{"services", "nightjar services"},
+	{"service-one", "nightjar services sailings"},
+	{"call", "nightjar call http://sailings/sailings/today -n 200"},
+	{"explain", "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
+	{"check", "nightjar rules check docs/mistakes.yaml"},
+	{"publish", "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
+	{"fleet", "nightjar fleet"},
+}
+
+func run(only []string) error {
+	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer stop()
+	root, err := os.Getwd()
+	if err != nil {
+		return err
+	}
+	outDir := filepath.Join(root, "docs", "screenshots")
+	if d := os.Getenv("SHOTS"); d != "" {
+		outDir = d
+	}
+	if err := os.MkdirAll(outDir, 0o755); err != nil {
+		return err
+	}
+	wanted := func(name string) bool {
+		for _, o := range only {
+			if o == name {
+				return true
+			}
+		}
+		return len(only) == 0
+	}
+	demo := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), "demo", "--addr", addr)
+	demo.Stderr = os.Stderr
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer func() { demo.Process.Signal(os.Interrupt); demo.Wait() }()
+	time.Sleep(13 * time.Second) // the figures cover ten seconds
+
+	profile, err := os.MkdirTemp("", "nightjar-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	tab, end, err := browser.Open(ctx, profile)
+	if err != nil {
+		return err
+	}
+	defer end()
+	for _, p := range pages {
+		if !wanted(p.name) {
+			continue
+		}
+		mode := "light"
+		if p.dark != "" {
+			mode = "dark"
+		}
+		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
+			return err
+		}
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), true", mode))); err != nil {
+			return err
+		}
+		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+p.path)); err != nil {
+			return err
+		}
+		if err := browser.Wait(tab, p.ready); err != nil {
+			return err
+		}
+		for _, js := range p.keys {
+			if err := browser.Wait(tab, strings.Replace(js, ".click()", ".click() === undefined", 1)); err != nil {
+				return err
+			}
+		}
+		time.Sleep(700 * time.Millisecond) // movements come to rest
+		png, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(outDir, p.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return terminal(ctx, root, outDir, wanted)
+}
+
+// terminal runs each command in an xterm of its own and takes its window.
+func terminal(ctx context.Context, root, outDir string, wanted func(string) bool) error {
+	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1400x900x24")
+	if err := screen.Start(); err != nil {
+		return err
+	}
+	defer func() { screen.Process.Kill(); screen.Wait() }()
+	time.Sleep(time.Second)
+	for _, c := range commands {
+		if !wanted(c[0]) {
+			continue
+		}
+		title := "shot" + strconv.Itoa(os.Getpid()) + c[0]
+		script := fmt.Sprintf("export PATH=%q:$PATH NIGHTJAR_SERVER=http://%s; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
+			filepath.Join(root, "bin"), addr, c[1])
+		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42", "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
+		term.Env = append(os.Environ(), "DISPLAY="+display)
+		term.Dir = root
+		if err := term.Start(); err != nil {
+			return err
+		}
+		time.Sleep(4 * time.Second)
+		shot := exec.CommandContext(ctx, "import", "-window", title, filepath.Join(outDir, c[0]+".png"))
+		shot.Env = append(os.Environ(), "DISPLAY="+display)
+		text, err := shot.CombinedOutput()
+		term.Process.Kill()
+		term.Wait()
+		if err != nil {
+			return fmt.Errorf("picture of %s: %w: %s", c[0], err, text)
+		}
+	}
+	return nil
+}
