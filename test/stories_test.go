@@ -1,7 +1,6 @@
 package test
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -205,5 +204,5 @@ func TestInterrupt(t *testing.T) {
 	if code := m.cmd.ProcessState.ExitCode(); code != 0 {
 		t.Errorf("exit %d\n%s", code, m.said())
 	}
-	t.Log(fmt.Sprintf("ended after %v", time.Since(began).Round(time.Millisecond)))
+	t.Logf("ended after %v", time.Since(began).Round(time.Millisecond))
 }

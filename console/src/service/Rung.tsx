@@ -22,22 +22,24 @@ const asWeight = (text: string): number => Math.round(Number(text) * 1000);
 
 /** One route of the ladder, with its weights and what came of them. */
 export function Rung({ route, number, service, versions, revision }: Props) {
-  const [draft, setDraft] = useState<Share[] | null>(null);
+  // A draft belongs to the revision that it was begun on; on another one the service refuses it.
+  const [draft, setDraftAt] = useState<{ shares: Share[]; revision: number } | null>(null);
+  const setDraft = (shares: Share[] | null) => setDraftAt(shares && { shares, revision: draft?.revision ?? revision });
   const [message, setMessage] = useState("");
   const [busy, setBusy] = useState(false);
   const [outcome, setOutcome] = useState<{ published?: Published; error?: string } | null>(null);
   const colour = useLaneColour();
   const inForce: Share[] = route.send.map((t) => ({ target: t.target, lane: laneIndex(versions, t.version ?? t.target), weight: asWeight(t.weight) }));
-  const shares = draft ?? inForce;
+  const shares = draft?.shares ?? inForce;
   const absent = service ? versions.filter((v) => !shares.some((s) => s.target === v)) : [];
-  const changed = draft !== null && draft.some((s) => (inForce.find((f) => f.target === s.target)?.weight ?? 0) !== s.weight);
+  const changed = draft !== null && draft.shares.some((s) => (inForce.find((f) => f.target === s.target)?.weight ?? 0) !== s.weight);
 
   const publish = async () => {
     if (!service || !draft) return;
     setBusy(true);
     try {
-      const weights = draft.filter((s) => s.weight > 0 || inForce.some((f) => f.target === s.target)).map((s) => ({ target: s.target, weight: weightText(s.weight) }));
-      setOutcome({ published: await split(service, { route: route.name, weights, author: "console", ...(message ? { message } : {}) }, revision) });
+      const weights = draft.shares.filter((s) => s.weight > 0 || inForce.some((f) => f.target === s.target)).map((s) => ({ target: s.target, weight: weightText(s.weight) }));
+      setOutcome({ published: await split(service, { route: route.name, weights, author: "console", ...(message ? { message } : {}) }, draft.revision) });
       setDraft(null);
       setMessage("");
     } catch (e) {
@@ -92,10 +94,15 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1.5, alignItems: "center" }}>
             <TextField size="small" label="Why" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} />
             <Button variant="contained" disabled={!changed || busy} onClick={() => void publish()} data-test="publish">
-              Publish on revision {revision}
+              Publish on revision {draft.revision}
             </Button>
             <Button onClick={() => { setDraft(null); setOutcome(null); }}>Undo</Button>
           </Box>
+        )}
+        {draft && draft.revision !== revision && (
+          <Alert severity="warning" sx={{ mt: 1 }} data-test="overtaken">
+            Revision {revision} came in between. Undo, look at what it changed, and begin again.
+          </Alert>
         )}
         {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
         {outcome?.published && (

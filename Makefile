@@ -1,0 +1,54 @@
+# make demo and make test do all the set-up on a machine with Go, a C compiler, Node and make.
+SHELL := /bin/bash
+ARGS ?=
+APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
+CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
+
+.PHONY: build demo test lint types bench fuzz screenshots clean chromium
+
+build: console/dist/index.html
+	go build -o bin/nightjar ./cmd/nightjar
+
+console/node_modules/.installed: console/package-lock.json
+	cd console && npm ci --ignore-scripts --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE)
+	cd console && npm run --silent build -- --logLevel warn
+
+demo: build
+	./bin/nightjar demo $(ARGS)
+
+chromium:
+	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
+
+test: build chromium
+	go test -race ./...
+
+lint: console/node_modules/.installed
+	@unformatted=$$(gofmt -l . | grep -v node_modules); if [ -n "$$unformatted" ]; then echo "gofmt these: $$unformatted"; exit 1; fi
+	go vet ./...
+	go tool staticcheck ./...
+	@go run ./api/gen | diff -q - api/openapi.json >/dev/null || { echo "api/openapi.json is out of date: make types"; exit 1; }
+	@cd console && npx openapi-typescript ../api/openapi.json 2>/dev/null | diff -q - src/api/schema.d.ts >/dev/null || { echo "console/src/api/schema.d.ts is out of date: make types"; exit 1; }
+	cd console && npm run --silent lint
+
+# The API's document and the console's types, from the handlers' own types.
+types: console/node_modules/.installed
+	go run ./api/gen > api/openapi.json
+	cd console && npm run --silent types
+
+bench: build
+	@command -v wrk >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends wrk; }
+	go test -run '^$$' -bench . -benchmem ./core/... ./proxy
+	go run ./bench $(ARGS)
+
+fuzz:
+	go test -run '^$$' -fuzz FuzzCheck -fuzztime 60s ./core/rules
+
+screenshots: build chromium
+	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends xvfb xterm imagemagick x11-apps fonts-dejavu-core; break; }; done
+	go run ./test/screenshots $(ARGS)
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/index.html

@@ -1,0 +1,131 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"nightjar/test/browser"
+)
+
+// tab is a page of the console in a real browser.
+type tab struct {
+	t   *testing.T
+	ctx context.Context
+	m   *mesh
+}
+
+func openTab(t *testing.T, m *mesh) tab {
+	t.Helper()
+	ctx, end, err := browser.Open(t.Context(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(end)
+	return tab{t, ctx, m}
+}
+
+func (b tab) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	if err := chromedp.Do(b.ctx, steps...); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+func (b tab) visit(path string) { b.t.Helper(); b.do(chromedp.Navigate("http://" + b.m.addr + path)) }
+
+// until waits for JavaScript to be true.
+func (b tab) until(js string) {
+	b.t.Helper()
+	if err := browser.Wait(b.ctx, js); err != nil {
+		text, _ := browser.Text(b.ctx, "body")
+		b.t.Fatalf("%v\nthe page says:\n%s", err, text)
+	}
+}
+
+// says waits for words in an element.
+func (b tab) says(css, words string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.replace(/\\s+/g, ' ').includes(%q))", css, words))
+}
+
+func (b tab) press(css, key string, times int) {
+	b.t.Helper()
+	b.do(chromedp.Focus(chromedp.CSS(css)))
+	for range times {
+		b.do(chromedp.KeyEvent(key))
+	}
+}
+
+const arrowLeft = "\u0302" // the key, in the protocol's private code
+
+func TestConsole(t *testing.T) {
+	m := startDemo(t)
+	b := openTab(t, m)
+
+	t.Run("the mesh shows flow and lanes", func(t *testing.T) {
+		b.t = t
+		b.visit("/")
+		b.says("[data-test=revision]", "Revision 1 in 12 of 12 proxies")
+		b.until("document.querySelectorAll('[data-test=card-sailings] [data-test=lane]').length === 3")
+		b.until("document.querySelector('[data-test=\"ribbon-kiosk~sailings\"] .whole')")
+		b.says("[data-test=card-berths]", "v1 ×2")
+		b.says("[data-test=card-berths]", "of 50.0%")
+		b.do(chromedp.Focus(chromedp.CSS("[data-test='ribbon-kiosk~sailings']")), chromedp.KeyEvent("\r"))
+		b.says("[data-test=link]", "kiosk → sailings")
+		b.says("[data-test=link]", "success")
+		b.until("location.search.includes('link=kiosk')")
+	})
+	t.Run("weights move by handle and are published from there", func(t *testing.T) {
+		b.t = t
+		b.visit("/services/sailings")
+		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 85%")
+		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 15)
+		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
+		b.says("[data-test=route-timetable] [data-test=share-v2]", "v2 30%")
+		b.do(chromedp.Click(chromedp.CSS("[data-test=publish]")))
+		b.says("[data-test=published]", "Revision 2 is in force in 12 of 12 proxies")
+		b.says("[data-test=who-has-it]", "revision 2 in force in 12 of 12")
+		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=70 v2=30" {
+			t.Errorf("after publishing: %s", answers(got))
+		}
+	})
+	t.Run("a change from elsewhere is not lost", func(t *testing.T) {
+		b.t = t
+		b.visit("/services/sailings")
+		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
+		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 1)
+		m.must(0, "split", "sailings", "v1=10", "v2=90")
+		b.says("[data-test=overtaken]", "Revision 3 came in between")
+		b.do(chromedp.Click(chromedp.CSS("[data-test=publish]")))
+		b.says("[data-test=refused]", "revision 3 is in force by now, not 2")
+		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{v1: 10, v2: 90}") {
+			t.Errorf("in force:\n%s", out)
+		}
+	})
+	t.Run("a request is explained and tallied", func(t *testing.T) {
+		b.t = t
+		b.visit("/try?url=http%3A%2F%2Fsailings%2Fsailings%2Ftoday")
+		b.says("[data-test=explanation]", "timetable taken: path /sailings/**")
+		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=headers]"), "x-crew: yes"))
+		b.says("[data-test=explanation]", `crew-first taken: header x-crew is "yes"`)
+		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=count]"), "\b\b\b60"), chromedp.Click(chromedp.CSS("[data-test=send]")))
+		b.until("document.querySelector('[data-test=tally]')?.dataset.final === 'true'")
+		b.says("[data-test=tally]", "60 of 60 answered")
+		b.says("[data-test='tally-sailings/v3']", "sailings/v3 60")
+		b.until("document.querySelectorAll('[data-test^=\"tally-\"]').length === 1")
+	})
+	t.Run("files that are not in force, and a service that is gone", func(t *testing.T) {
+		b.t = t
+		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 3s", "timeout: 4s", 1))
+		m.must(1, "rules", "diff", file)
+		b.visit("/")
+		b.says("[data-test=unpublished]", "differ from what is in force in 1 place")
+		m.cmd.Process.Signal(interrupt)
+		b.says("[data-test=stale]", "The service does not answer")
+		b.says("[data-test=revision]", "Revision 3") // what was known stays
+	})
+}
