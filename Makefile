@@ -41,7 +41,7 @@ types: console/node_modules/.installed
 bench: build
 	@command -v wrk >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends wrk; }
 	go test -run '^$$' -bench . -benchmem ./core/... ./proxy
-	go run ./bench $(ARGS)
+	go run ./test/bench $(ARGS)
 
 fuzz:
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime 60s ./core/rules

@@ -88,8 +88,9 @@ func freeBase(t *testing.T) string {
 type process struct {
 	t   *testing.T
 	cmd *exec.Cmd
-	mu  sync.Mutex
-	out bytes.Buffer
+	done chan struct{} // closed when the process is gone
+	mu   sync.Mutex
+	out  bytes.Buffer
 }
 
 func (p *process) Write(b []byte) (int, error) {
@@ -113,32 +114,37 @@ func start(t *testing.T, ready string, args ...string) *process {
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	exited := make(chan error, 1)
-	go func() { exited <- p.cmd.Wait() }()
+	p.done = make(chan struct{})
+	go func() { p.cmd.Wait(); close(p.done) }()
 	t.Cleanup(func() {
-		if p.cmd.ProcessState == nil {
-			p.cmd.Process.Signal(syscall.SIGTERM)
-			select {
-			case <-exited:
-			case <-time.After(patience):
-				p.cmd.Process.Kill()
-				t.Errorf("%v did not end when asked", args)
-			}
+		p.cmd.Process.Signal(interrupt)
+		select {
+		case <-p.done:
+		case <-time.After(patience):
+			p.cmd.Process.Kill()
+			t.Errorf("%v did not end when asked", args)
 		}
 		if strings.Contains(p.said(), "DATA RACE") || strings.Contains(p.said(), "panic:") || t.Failed() {
 			t.Errorf("%v said:\n%s", args, p.said())
 		}
 	})
 	eventually(t, fmt.Sprintf("%v says %q", args, ready), func() bool {
-		select {
-		case err := <-exited:
-			exited <- err
-			t.Fatalf("%v ended: %v\n%s", args, err, p.said())
-		default:
+		if p.ended() && !strings.Contains(p.said(), ready) {
+			t.Fatalf("%v ended:\n%s", args, p.said())
 		}
 		return strings.Contains(p.said(), ready)
 	})
 	return p
+}
+
+// ended tells whether the process is gone; then its ProcessState may be read.
+func (p *process) ended() bool {
+	select {
+	case <-p.done:
+		return true
+	default:
+		return false
+	}
 }
 
 // mesh is a running sample mesh or service, with its client.

@@ -88,7 +88,7 @@ func TestKilledService(t *testing.T) {
 		})
 		p.service.cmd.Process.Kill()
 		last = <-answered
-		eventually(t, "the end", func() bool { return p.service.cmd.ProcessState != nil })
+		eventually(t, "the end", p.service.ended)
 
 		p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
 		r, err := p.api.Revision(t.Context(), 0)

@@ -4,7 +4,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 )
@@ -199,8 +198,8 @@ func TestInterrupt(t *testing.T) {
 		return err == nil && len(v.Links) > 4
 	})
 	began := time.Now()
-	m.cmd.Process.Signal(syscall.SIGINT)
-	eventually(t, "the end", func() bool { return m.cmd.ProcessState != nil })
+	m.cmd.Process.Signal(os.Interrupt)
+	eventually(t, "the end", m.ended)
 	if code := m.cmd.ProcessState.ExitCode(); code != 0 {
 		t.Errorf("exit %d\n%s", code, m.said())
 	}

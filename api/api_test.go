@@ -1,0 +1,227 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"nightjar/control"
+	"nightjar/store"
+	"nightjar/wire"
+)
+
+// serve runs a server on loopback until the test ends.
+func serve(t *testing.T) (url string, c *control.Control) {
+	t.Helper()
+	st, err := store.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err = control.New(t.Context(), st, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>the console")}, "assets/a.js": {Data: []byte("1")}}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- New(c, console, slog.New(slog.DiscardHandler)).Serve(ctx, l, time.Second) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Errorf("the server ended with %v", err)
+		}
+		st.Close()
+	})
+	return "http://" + l.Addr().String(), c
+}
+
+// ask makes a call; lines are header lines.
+func ask(t *testing.T, method, url, body string, lines ...string) (*http.Response, string) {
+	t.Helper()
+	req, err := http.NewRequest(method, url, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range lines {
+		k, v, _ := strings.Cut(l, ": ")
+		if k == "Host" {
+			req.Host = v
+		}
+		req.Header.Set(k, v)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return resp, string(b)
+}
+
+const rule = `{"files":[{"name":"a.yaml","text":"services: {s: {versions: [v1, v2], routes: [{name: r, send: {v1: 50, v2: 50}}]}}"}],"author":"mate","waitMS":0}`
+
+// TestAnswers goes through what callers do, right and wrong, in order.
+func TestAnswers(t *testing.T) {
+	url, _ := serve(t)
+	for _, c := range []struct {
+		name, method, path, body string
+		lines                    []string
+		status                   int
+		want                     string
+	}{
+		{"nothing yet", "GET", "/api/v1/revisions/0", "", nil, 200, `"number":0`},
+		{"a list of nothing", "GET", "/api/v1/revisions", "", nil, 200, `{"revisions":[]}`},
+		{"publish", "POST", "/api/v1/revisions", rule, nil, 201, `"revision":1`},
+		{"publish on the wrong revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "7"`}, 412, `"code":"overtaken"`},
+		{"publish on the right revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "1"`}, 201, `"revision":2`},
+		{"nonsense in If-Match", "POST", "/api/v1/revisions", rule, []string{`If-Match: yes`}, 400, `"code":"if-match"`},
+		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), nil, 422, `"code":"weights"`},
+		{"check", "POST", "/api/v1/rules/check", `{"files":[{"name":"a","text":"services: {s: {version: []}}"}]}`, nil, 200, `did you mean`},
+		{"unknown field", "POST", "/api/v1/revisions", `{"fils":[]}`, nil, 400, `unknown field \"fils\"`},
+		{"not JSON", "POST", "/api/v1/explain", `GET /`, nil, 400, `"code":"body"`},
+		{"a body that is too large", "POST", "/api/v1/rules/check", `{"by":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
+		{"split", "POST", "/api/v1/services/s/split", `{"weights":[{"target":"v1","weight":"100"}],"waitMS":0}`, nil, 201, `"after":"v1"`},
+		{"split of nobody", "POST", "/api/v1/services/ghost/split", `{"weights":[]}`, nil, 422, `declare no service ghost`},
+		{"restore", "POST", "/api/v1/revisions/1/restore", `{"waitMS":0}`, nil, 201, `"revision":4`},
+		{"a revision that is not there", "GET", "/api/v1/revisions/99", "", nil, 404, `"code":"not-found"`},
+		{"no number", "GET", "/api/v1/revisions/one", "", nil, 400, `"code":"path"`},
+		{"a page", "GET", "/api/v1/revisions?limit=2", "", nil, 200, `"next":3`},
+		{"a page too long", "GET", "/api/v1/revisions?limit=2000", "", nil, 400, `from 1 to 200`},
+		{"a window too long", "GET", "/api/v1/mesh?window=901", "", nil, 400, `from 1 to 900`},
+		{"the mesh", "GET", "/api/v1/mesh", "", nil, 200, `"name":"s"`},
+		{"explain", "POST", "/api/v1/explain", `{"url":"http://s/"}`, nil, 200, `"share":0.5`},
+		{"a call without a proxy", "POST", "/api/v1/calls", `{"url":"http://s/"}`, nil, 422, `proxy is not ready yet`},
+		{"a path of nobody", "GET", "/api/v1/nothing", "", nil, 404, `"code":"not-found"`},
+		{"a wrong method", "DELETE", "/api/v1/mesh", "", nil, 405, `"status":405`},
+		{"a page of another site", "POST", "/api/v1/explain", `{"url":"s"}`, []string{"Origin: http://evil.example"}, 403, `"code":"wrong-origin"`},
+		{"a name that was made to point here", "GET", "/api/v1/mesh", "", []string{"Host: evil.example:7600"}, 421, `"code":"wrong-host"`},
+		{"localhost is us", "GET", "/api/v1/mesh", "", []string{"Host: localhost:7600"}, 200, `"services"`},
+		{"the console", "GET", "/", "", nil, 200, "the console"},
+		{"a page of the console", "GET", "/services/s", "", nil, 200, "the console"},
+		{"a file of the console", "GET", "/assets/a.js", "", nil, 200, "1"},
+		{"no such file", "GET", "/assets/b.js", "", nil, 404, "nothing at"},
+		{"out of the console", "GET", "/assets/%2e%2e/%2e%2e/go.mod", "", nil, 404, ""},
+		{"a proxy that never registered", "GET", wire.Prefix + "x/snapshots", "", nil, 404, `"code":"not-registered"`},
+		{"a registration that names another", "PUT", wire.Prefix + "x", `{"id":"y","nonce":"1"}`, nil, 400, `the body y`},
+		{"a registration without sense", "PUT", wire.Prefix + "x", `{"id":"x","nonce":"1","service":"a b"}`, nil, 422, `cannot be a service`},
+		{"alive", "GET", "/healthz", "", nil, 200, "ok"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			resp, body := ask(t, c.method, url+c.path, c.body, c.lines...)
+			want := strings.ReplaceAll(c.want, "did you mean", "nearest: versions")
+			if resp.StatusCode != c.status || !strings.Contains(body, want) {
+				t.Errorf("%d %.400s\nwant %d with %s", resp.StatusCode, body, c.status, want)
+			}
+			if c.status >= 400 && resp.Header.Get("Content-Type") != "application/problem+json" {
+				t.Errorf("an error as %s", resp.Header.Get("Content-Type"))
+			}
+			if resp.Header.Get("Content-Security-Policy") == "" {
+				t.Error("no content security policy")
+			}
+		})
+	}
+}
+
+// TestStreams: a proxy gets the whole at first and then what changed; a console
+// gets the mesh; both end with the server.
+func TestStreams(t *testing.T) {
+	url, c := serve(t)
+	if resp, body := ask(t, "PUT", url+wire.Prefix+"p", `{"id":"p","nonce":"1","service":"s","version":"v1","inbound":"127.0.0.1:9"}`); resp.StatusCode != 200 {
+		t.Fatal(body)
+	}
+	req, _ := http.NewRequest("GET", url+wire.Prefix+"p/snapshots", nil)
+	req.Header.Set("Nightjar-Nonce", "1")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	next := func() (s wire.Snapshot) {
+		for lines.Scan() {
+			if err := json.Unmarshal(lines.Bytes(), &s); err != nil {
+				t.Fatal(err)
+			}
+			if s.Sequence > 0 {
+				return s
+			}
+		}
+		t.Fatalf("the stream ended: %v", lines.Err())
+		return s
+	}
+	if s := next(); s.Rules == nil || len(*s.Instances) != 1 {
+		t.Errorf("first: %+v", s)
+	}
+	if r, body := ask(t, "POST", url+"/api/v1/revisions", rule); r.StatusCode != 201 {
+		t.Fatal(body)
+	}
+	if s := next(); s.Revision != 1 || s.Rules.Service("s") == nil || s.Instances != nil {
+		t.Errorf("after publishing: %+v", s)
+	}
+	ask(t, "POST", url+wire.Prefix+"p/acks", `{"sequence":3,"revision":1}`)
+	if f := c.Fleet(); !f[0].Connected || f[0].Revision != 1 || f[0].Behind {
+		t.Errorf("fleet: %+v", f)
+	}
+
+	live, err := http.Get(url + "/api/v1/live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer live.Body.Close()
+	events := bufio.NewScanner(live.Body)
+	events.Buffer(nil, 1<<20)
+	var seen []string
+	for len(seen) < 6 && events.Scan() {
+		word, _, _ := strings.Cut(events.Text(), ":")
+		seen = append(seen, word)
+	}
+	if got := strings.Join(seen, " "); got != "id event data  id event" {
+		t.Errorf("events: %q", got)
+	}
+}
+
+// TestTheDocumentIsWhole: every reference of the OpenAPI document leads
+// somewhere, and the committed one is the one that is served.
+func TestTheDocumentIsWhole(t *testing.T) {
+	url, _ := serve(t)
+	_, served := ask(t, "GET", url+"/api/v1/openapi.json", "")
+	committed, err := os.ReadFile("openapi.json")
+	if err != nil || strings.TrimSpace(string(committed)) != strings.TrimSpace(served) {
+		t.Errorf("api/openapi.json is not what is served: make types (%v)", err)
+	}
+	var doc struct {
+		OpenAPI    string
+		Paths      map[string]any
+		Components struct{ Schemas map[string]any }
+	}
+	if err := json.Unmarshal([]byte(served), &doc); err != nil {
+		t.Fatal(err)
+	}
+	refs := 0
+	for _, part := range strings.Split(served, `"$ref": "`)[1:] {
+		ref, _, _ := strings.Cut(part, `"`)
+		refs++
+		if name, ok := strings.CutPrefix(ref, "#/components/schemas/"); !ok || doc.Components.Schemas[name] == nil {
+			t.Errorf("%s leads nowhere", ref)
+		}
+	}
+	if doc.OpenAPI != "3.1.0" || len(doc.Paths) < 10 || refs < 30 {
+		t.Errorf("version %s, %d paths, %d references", doc.OpenAPI, len(doc.Paths), refs)
+	}
+}

@@ -1,0 +1,352 @@
+package control
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/store"
+	"nightjar/wire"
+)
+
+// clock is a Control with its own time.
+type clock struct {
+	*Control
+	t   *testing.T
+	now time.Time
+}
+
+func newClock(t *testing.T) *clock {
+	t.Helper()
+	return reopen(t, t.TempDir())
+}
+
+func reopen(t *testing.T, dir string) *clock {
+	t.Helper()
+	st, err := store.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	c, err := New(t.Context(), st, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := &clock{c, t, time.Date(2026, 11, 23, 22, 40, 0, 0, time.UTC)}
+	c.now, c.started = func() time.Time { return k.now }, k.now
+	return k
+}
+
+func (k *clock) publish(text string) (Published, error) {
+	return k.Publish(k.t.Context(), Publication{Bundle: MainBundle, Files: []rules.File{{Name: "a.yaml", Text: text}}, Author: "mate"})
+}
+
+func (k *clock) mustPublish(text string) Published {
+	k.t.Helper()
+	p, err := k.publish(text)
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	return p
+}
+
+func (k *clock) register(id, service, version string) {
+	k.t.Helper()
+	if _, err := k.Register(wire.Registration{ID: id, Nonce: "n-" + id, Service: service, Version: version, Inbound: "127.0.0.1:1"}); err != nil {
+		k.t.Fatal(err)
+	}
+}
+
+const two = "services:\n  s:\n    versions: [v1, v2]\n    routes:\n      - {name: crew, when: {path: /crew}, send: v2}\n      - {name: all, send: {v1: 80, v2: 20}}\n"
+
+func firstMistake(m Mistaken) rules.Finding {
+	for _, f := range m.Findings {
+		if f.Severity == rules.Mistake {
+			return f
+		}
+	}
+	return rules.Finding{}
+}
+
+func TestPublishing(t *testing.T) {
+	k := newClock(t)
+	p := k.mustPublish(two)
+	if p.Revision != 1 || len(p.Changes) == 0 || p.Reached.Connected != 0 {
+		t.Errorf("first: %+v", p)
+	}
+	var mistaken Mistaken
+	if _, err := k.publish(strings.Replace(two, "20", "10", 1)); !errors.As(err, &mistaken) || firstMistake(mistaken).Code != rules.CodeWeights {
+		t.Errorf("weights: %v", err)
+	}
+	old := uint(0)
+	var overtaken Overtaken
+	if _, err := k.Publish(t.Context(), Publication{Bundle: MainBundle, Expect: &old}); !errors.As(err, &overtaken) || overtaken.InForce != 1 {
+		t.Errorf("overtaken: %v", err)
+	}
+	var unusable Unusable
+	if _, err := k.Publish(t.Context(), Publication{Bundle: "No Name"}); !errors.As(err, &unusable) {
+		t.Errorf("bundle name: %v", err)
+	}
+	if _, err := k.Publish(t.Context(), Publication{Bundle: MainBundle, Files: []rules.File{{Name: "a"}, {Name: "a"}}}); !errors.As(err, &unusable) {
+		t.Errorf("a file twice: %v", err)
+	}
+	if n := k.InForce().Revision.Number; n != 1 {
+		t.Errorf("after refusals revision %d is in force", n)
+	}
+
+	// A second bundle joins; one that declares the same again is refused, and
+	// its positions say whose file it is.
+	if _, err := k.Publish(t.Context(), Publication{Bundle: "crew", Files: []rules.File{{Name: "a.yaml", Text: "services: {bunks: {versions: [v1]}}\n"}}}); err != nil {
+		t.Fatal(err)
+	}
+	_, err := k.Publish(t.Context(), Publication{Bundle: "night", Files: []rules.File{{Name: "a.yaml", Text: "services: {s: {}}\n"}}})
+	if !errors.As(err, &mistaken) || firstMistake(mistaken).At.File != "night:a.yaml" || firstMistake(mistaken).Also.File != "a.yaml" {
+		t.Errorf("declared in two bundles: %v", err)
+	}
+	if rs := k.InForce().Rules; rs.Service("s") == nil || rs.Service("bunks") == nil {
+		t.Error("a bundle replaced another")
+	}
+
+	split, err := k.Split(t.Context(), "s", "", []Weight{{"v1", "12.5"}, {"v2", "87.5"}}, Publication{Author: "mate"})
+	if err != nil || split.Changes[0].After != "v1 12.5, v2 87.5" {
+		t.Errorf("split: %+v, %v", split, err)
+	}
+	if r, _ := k.Revision(t.Context(), 0); r.Kind != "split" || r.Message != "split all of s: v1 12.5, v2 87.5" || !strings.Contains(r.Bundles[MainBundle][0].Text, "send: {v1: 12.5, v2: 87.5}}") {
+		t.Errorf("revision: %+v", r)
+	}
+	back, err := k.Restore(t.Context(), 1, "mate", "", 0)
+	if err != nil || back.Revision != 4 || k.InForce().Rules.Service("bunks") != nil {
+		t.Errorf("restore: %+v, %v", back, err)
+	}
+	if _, err := k.Restore(t.Context(), 99, "", "", 0); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("restore of nothing: %v", err)
+	}
+}
+
+func TestUnpublishedFiles(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(two)
+	check := func(text string) []Unpublished {
+		t.Helper()
+		if _, err := k.Check(t.Context(), MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
+			t.Fatal(err)
+		}
+		u, err := k.Unpublished(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return u
+	}
+	if u := check("# a comment\n" + two); len(u) != 0 {
+		t.Errorf("a comment: %+v", u)
+	}
+	if u := check("nonsense: 1\n"); len(u) != 1 || u[0].Mistakes != 1 {
+		t.Errorf("a mistake: %+v", u)
+	}
+	other := strings.Replace(two, "80, v2: 20", "70, v2: 30", 1)
+	if u := check(other); len(u) != 1 || u[0].Changes != 1 || u[0].By != "mate" {
+		t.Errorf("a change: %+v", u)
+	}
+	k.mustPublish(other)
+	if u, _ := k.Unpublished(t.Context()); len(u) != 0 {
+		t.Errorf("after publishing: %+v", u)
+	}
+}
+
+func TestLeases(t *testing.T) {
+	k := newClock(t)
+	k.register("a", "s", "v1")
+	k.register("b", "s", "v2")
+	detach, err := k.Attach("b", "n-b")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var taken NameTaken
+	if _, err := k.Register(wire.Registration{ID: "b", Nonce: "other"}); !errors.As(err, &taken) {
+		t.Errorf("a name twice: %v", err)
+	}
+	if _, err := k.Attach("ghost", ""); !errors.As(err, new(NotRegistered)) {
+		t.Errorf("attach without registering: %v", err)
+	}
+	snap, changed := k.Snapshot(0)
+	if len(*snap.Instances) != 2 || snap.Rules == nil || !snap.Settled {
+		t.Errorf("first snapshot: %+v", snap)
+	}
+	seen := snap.Sequence
+	k.now = k.now.Add(LeaseTime + time.Second)
+	k.expire(k.now)
+	select {
+	case <-changed:
+	default:
+		t.Error("nobody was woken")
+	}
+	snap, _ = k.Snapshot(seen)
+	if len(*snap.Instances) != 1 || (*snap.Instances)[0].ID != "b" || snap.Rules != nil {
+		t.Errorf("only b is connected, and the rules did not change: %+v", snap)
+	}
+	if again, _ := k.Snapshot(snap.Sequence); again.Sequence != 0 {
+		t.Errorf("nothing is new: %+v", again)
+	}
+	detach()
+	k.expire(k.now.Add(time.Second))
+	if len(k.Fleet()) != 1 {
+		t.Error("a proxy that lost its stream has a lease to come back in")
+	}
+	k.Withdraw("b", "other")
+	if len(k.Fleet()) != 1 {
+		t.Error("another process withdrew it")
+	}
+	k.Withdraw("b", "n-b")
+	if len(k.Fleet()) != 0 {
+		t.Error("withdrawn, and still there")
+	}
+}
+
+// TestUnsettledAfterARestart: for one lease time after a restart the registry
+// may lack instances, and the snapshots say so.
+func TestUnsettledAfterARestart(t *testing.T) {
+	dir := t.TempDir()
+	first := reopen(t, dir)
+	first.mustPublish(two)
+	k := reopen(t, dir)
+	if s, _ := k.Snapshot(0); s.Settled || s.Revision != 1 || s.Rules.Service("s") == nil {
+		t.Errorf("right after: %+v", s)
+	}
+	k.expire(k.now.Add(LeaseTime + time.Second))
+	if s, _ := k.Snapshot(0); !s.Settled {
+		t.Error("later")
+	}
+}
+
+func TestAwaitCountsConnectedProxies(t *testing.T) {
+	k := newClock(t)
+	for _, id := range []string{"a", "b", "away"} {
+		k.register(id, "s", "v1")
+		if id != "away" {
+			if _, err := k.Attach(id, "n-"+id); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	k.Acknowledge("a", wire.Ack{Revision: 1})
+	k.Acknowledge("b", wire.Ack{Revision: 0, Error: "no port"})
+	p := k.mustPublish(two)
+	if p.Reached.Connected != 2 || p.Reached.InForce != 1 || fmt.Sprint(p.Reached.Missing) != "[b: no port]" {
+		t.Errorf("%+v", p.Reached)
+	}
+	k.now = k.now.Add(7 * time.Millisecond)
+	go k.Acknowledge("b", wire.Ack{Revision: 1})
+	if r := k.await(t.Context(), 1, k.now.Add(-7*time.Millisecond), time.Minute); r.InForce != 2 || r.AfterMS != 7 {
+		t.Errorf("%+v", r)
+	}
+}
+
+func delta(seq uint64, s ...wire.Series) wire.Delta {
+	return wire.Delta{Nonce: "n", Sequence: seq, Caller: "kiosk", CallerVersion: "v1", Series: s}
+}
+
+func near(a *float64, b float64) bool { return a != nil && math.Abs(*a-b) < 1e-9 }
+
+func TestFigures(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(two)
+	k.register("s-1", "s", "v1")
+	k.register("s-2", "s", "v1")
+	k.register("s-3", "s", "v2")
+	bucket := uint32(stats.Bucket(20 * time.Millisecond))
+	all := func(version, instance string, ok, failed uint64) wire.Series {
+		return wire.Series{Service: "s", Version: version, Instance: instance, RouteOf: "s", Route: "all", OK: ok, Failed: failed, Latency: [][2]uint32{{bucket, uint32(ok + failed)}}}
+	}
+	d := delta(1, all("v1", "s-1", 60, 0), all("v1", "s-2", 20, 0), all("v2", "s-3", 15, 5),
+		wire.Series{Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", OK: 100},
+		wire.Series{Service: "s", RouteOf: "s", Refused: 4, Reasons: map[string]uint64{"no-route": 4}})
+	k.Count(d)
+	k.Count(d) // sent again after a lost answer
+	k.now = k.now.Add(2 * time.Second)
+	k.Count(delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
+	m, err := k.View(t.Context(), 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := m.Services[0]
+	if m.Window != 2 || s.Figures.Requests != 204 || s.Figures.RPS != 102 || s.Figures.Failed != 5 || s.Figures.Refused != 4 || s.Figures.Reasons["no-route"] != 4 {
+		t.Errorf("window %d, service %+v", m.Window, s.Figures)
+	}
+	if !near(s.Figures.Success, 195.0/204) || math.Abs(s.Figures.P95MS-20) > 0.2 {
+		t.Errorf("success %v, p95 %v", *s.Figures.Success, s.Figures.P95MS)
+	}
+	// 100 requests took the route 80/20, 100 the one to v2 alone.
+	v1, v2 := s.Versions[0], s.Versions[1]
+	if !near(v1.Intended, 0.4) || !near(v2.Intended, 0.6) || !near(v1.Observed, 80.0/204) {
+		t.Errorf("intended %v and %v, observed %v", *v1.Intended, *v2.Intended, *v1.Observed)
+	}
+	if !near(v1.Instances[0].Share, 0.75) || !near(v1.Instances[1].Share, 0.25) {
+		t.Errorf("instances %+v", v1.Instances)
+	}
+	if r := s.Routes[1]; r.Name != "all" || !near(r.Send[0].Observed, 0.8) || r.Send[0].Intended != 0.8 || !near(r.Share, 100.0/204) {
+		t.Errorf("route %+v", r)
+	}
+	if l := m.Links; len(l) != 1 || l[0].From != "kiosk" || l[0].Figures.Requests != 204 {
+		t.Errorf("links %+v", l)
+	}
+	k.now = k.now.Add(time.Minute)
+	if m, _ := k.View(t.Context(), 10); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
+		t.Error("without requests nothing is known")
+	} else if !near(m.Services[0].Versions[0].Intended, 0.8) {
+		t.Errorf("without requests the last route tells what is intended: %v", m.Services[0].Versions[0].Intended)
+	}
+}
+
+// TestTelemetryStaysBounded: names past the bound are counted as other, and
+// what nobody asks for any more is forgotten.
+func TestTelemetryStaysBounded(t *testing.T) {
+	k := newClock(t)
+	for i := range maxSeries + 50 {
+		k.Count(delta(uint64(i+1), wire.Series{Service: fmt.Sprint("s", i), OK: 1}))
+	}
+	if n := len(k.telemetry.series); n > maxSeries+1 || k.telemetry.over != 50 {
+		t.Errorf("%d series, %d requests counted as other", n, k.telemetry.over)
+	}
+	late := delta(1, wire.Series{Service: "late", OK: 1})
+	late.Nonce, late.AgoMS = "another", math.MaxInt64
+	k.Count(late)
+	k.telemetry.tidy(k.now.Add((keptSeconds + 2) * time.Second))
+	if n := len(k.telemetry.series); n != 0 {
+		t.Errorf("%d series are kept for ever", n)
+	}
+}
+
+func TestUnderstand(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(two + "gateways:\n  door: {listen: ':7680', hosts: ['*.ferry.example'], routes: [{name: a, send: s}]}\n")
+	for _, c := range []struct{ url, host, from, want string }{
+		{"http://s/x", "", "", "proxy of nightjar"},
+		{"s/x", "", "kiosk", "proxy of kiosk"},
+		{"http://Tickets.ferry.example./", "", "", "gateway door"},
+		{"http://127.0.0.1:7680/", "s.ferry.example", "", "gateway door"},
+		{"http://ferry.example/", "", "", "proxy of nightjar"},
+		{"https://s/", "", "", "error"}, {"http:///x", "", "", "error"}, {"http://u:p@s/", "", "", "error"}, {"http://s/\x00", "", "", "error"},
+	} {
+		q := Ask{URL: c.url, From: c.from, Headers: map[string]string{}}
+		if c.host != "" {
+			q.Headers["host"] = c.host
+		}
+		got := "error"
+		if e, err := k.Explain(q); err == nil {
+			got = e.Entry
+		}
+		if got != c.want {
+			t.Errorf("%s %s: %s, want %s", c.url, c.host, got, c.want)
+		}
+	}
+	for _, q := range []Ask{{URL: "s", Method: "CONNECT"}, {URL: "s", Method: "G T"}, {URL: "s", Headers: map[string]string{"a b": ""}}, {URL: "s", Headers: map[string]string{"a": "b\r\nc: d"}}} {
+		if _, err := k.Explain(q); err == nil {
+			t.Errorf("%+v was understood", q)
+		}
+	}
+}

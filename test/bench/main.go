@@ -1,0 +1,349 @@
+// Command bench measures a proxy's hop against baselines, all in one go and in
+// turn: requests a second, processor time, memory and added latency. It needs
+// bin/nightjar and wrk. The figures hold for the machine and the moment; the
+// ratios are what to quote.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"os/exec"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"nightjar/api/dto"
+	"nightjar/client"
+	"nightjar/control"
+	"nightjar/core/rules"
+)
+
+var (
+	rounds  = flag.Int("rounds", 5, "rounds; each measures every target once")
+	seconds = flag.Int("seconds", 3, "length of one measurement")
+	conns   = flag.Int("connections", 64, "connections of the load")
+)
+
+func main() {
+	flag.Parse()
+	var err error
+	if flag.NArg() == 3 {
+		err = role(flag.Arg(0), flag.Arg(1), flag.Arg(2))
+	} else {
+		err = compare()
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// role plays one of the parts until it is killed.
+func role(name, listen, backend string) error {
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return err
+	}
+	transport := &http.Transport{MaxIdleConnsPerHost: 512, DisableCompression: true, IdleConnTimeout: time.Minute}
+	var h http.Handler
+	switch name {
+	case "backend":
+		body := []byte(strings.Repeat("night ferry. ", 79))[:1024]
+		h = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) })
+	case "standard": // what is to be beaten
+		h = &httputil.ReverseProxy{Transport: transport, Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
+	case "bare":
+		h = bare(transport, backend)
+	case "relay":
+		return relay(l, backend)
+	default:
+		return fmt.Errorf("no part %q", name)
+	}
+	return (&http.Server{Handler: h}).Serve(l)
+}
+
+// bare is the least that a handler over http.Transport can do.
+func bare(t http.RoundTripper, backend string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		out := r.Clone(r.Context())
+		out.URL.Scheme, out.URL.Host, out.RequestURI = "http", backend, ""
+		resp, err := t.RoundTrip(out)
+		if err != nil {
+			w.WriteHeader(http.StatusBadGateway)
+			return
+		}
+		defer resp.Body.Close()
+		for k, v := range resp.Header {
+			w.Header()[k] = v
+		}
+		w.WriteHeader(resp.StatusCode)
+		io.Copy(w, resp.Body)
+	}
+}
+
+// relay copies bytes and knows nothing of HTTP.
+func relay(l net.Listener, backend string) error {
+	for {
+		in, err := l.Accept()
+		if err != nil {
+			return err
+		}
+		go func() {
+			defer in.Close()
+			out, err := net.Dial("tcp", backend)
+			if err != nil {
+				return
+			}
+			defer out.Close()
+			go func() { io.Copy(out, in); out.(*net.TCPConn).CloseWrite() }()
+			io.Copy(in, out)
+		}()
+	}
+}
+
+// target is one way to the backend.
+type target struct {
+	name, addr string
+	pid        int // of the proxy; 0: there is none
+	rps        []float64
+	cpu        []float64 // µs of the proxy per request
+	p50        []float64 // µs at one connection
+}
+
+const host = "bench"
+
+func compare() error {
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer stop()
+	var children []*exec.Cmd
+	defer func() {
+		for _, c := range children {
+			c.Process.Kill()
+			c.Wait()
+		}
+	}()
+	spawn := func(path string, args ...string) (int, error) {
+		c := exec.CommandContext(ctx, path, args...)
+		c.Stderr = os.Stderr
+		if err := c.Start(); err != nil {
+			return 0, err
+		}
+		children = append(children, c)
+		return c.Process.Pid, nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	backend := freeAddr()
+	if _, err := spawn(self, "backend", backend, "-"); err != nil {
+		return err
+	}
+	targets := []*target{{name: "no proxy", addr: backend}}
+	for _, name := range []string{"relay", "standard", "bare"} {
+		t := &target{name: name, addr: freeAddr()}
+		if t.pid, err = spawn(self, name, t.addr, backend); err != nil {
+			return err
+		}
+		targets = append(targets, t)
+	}
+	n := &target{name: "nightjar", addr: freeAddr()}
+	if err := startNightjar(ctx, spawn, n, backend); err != nil {
+		return err
+	}
+	targets = append(targets, n)
+	for _, t := range targets {
+		if err := ready(t.addr); err != nil {
+			return fmt.Errorf("%s: %w", t.name, err)
+		}
+	}
+
+	fmt.Printf("%s, %d processors; %d rounds of %d s for each, in turn; %d connections, answers of 1 KiB\n\n", runtime.Version(), runtime.NumCPU(), *rounds, *seconds, *conns)
+	for round := range *rounds + 1 { // the first is not counted
+		for _, t := range targets {
+			before := processorTime(t.pid)
+			rps, total, _, err := wrk(ctx, t.addr, *conns)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			used := processorTime(t.pid) - before
+			_, _, p50, err := wrk(ctx, t.addr, 1)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			if round > 0 {
+				t.rps, t.cpu, t.p50 = append(t.rps, rps), append(t.cpu, used.Seconds()*1e6/total), append(t.p50, p50)
+			}
+		}
+	}
+	std := targets[2]
+	fmt.Println("target     requests/s   × standard (min–max)   CPU µs/request   × standard   RSS MiB   added p50 µs, 1 connection")
+	for _, t := range targets {
+		r, c := ratios(t.rps, std.rps), ratios(t.cpu, std.cpu)
+		added := make([]float64, len(t.p50))
+		for i := range t.p50 {
+			added[i] = t.p50[i] - targets[0].p50[i]
+		}
+		fmt.Printf("%-10s %10.0f   %9.2f (%.2f–%.2f)   %14.0f   %10.2f   %7.0f   %14.0f\n", t.name, median(t.rps), median(r), slices.Min(r), slices.Max(r), median(t.cpu), median(c), memory(t.pid), median(added))
+	}
+	return publishes(ctx, spawn)
+}
+
+// startNightjar runs a service and one proxy, which calls the backend as an
+// instance outside the mesh: one hop, with everything switched on.
+func startNightjar(ctx context.Context, spawn func(string, ...string) (int, error), t *target, backend string) error {
+	dir, err := os.MkdirTemp("", "nightjar-bench-")
+	if err != nil {
+		return err
+	}
+	server := freeAddr()
+	if _, err := spawn("bin/nightjar", "serve", "--addr", server, "--data", dir); err != nil {
+		return err
+	}
+	if t.pid, err = spawn("bin/nightjar", "proxy", "--server", server, "--service", "caller", "--version", "v1", "--outbound", t.addr); err != nil {
+		return err
+	}
+	c, err := client.New(server)
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("services:\n  bench:\n    versions: [v1, v2]\n    instances: [{at: \"http://%[1]s\", version: v1}, {at: \"http://%[1]s\", version: v2}]\n"+
+		"    routes:\n      - {name: crew, when: {headers: {x-crew: \"yes\"}}, send: v2}\n      - {name: all, when: {path: /ferry/**, method: [GET, HEAD]}, send: {v1: 85, v2: 15}, timeout: 2s}\n", backend)
+	for range 100 {
+		out, err := c.Publish(ctx, dto.PublishIn{Files: []rules.File{{Name: "bench.yaml", Text: text}}}, nil)
+		if err == nil && out.Reached.InForce >= 2 {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return fmt.Errorf("the rules did not come into force")
+}
+
+// publishes measures how long a change takes to reach every proxy of the sample.
+func publishes(ctx context.Context, spawn func(string, ...string) (int, error)) error {
+	addr := "127.0.0.1:17600"
+	if _, err := spawn("bin/nightjar", "demo", "--addr", addr, "--quiet"); err != nil {
+		return err
+	}
+	c, err := client.New(addr)
+	if err != nil {
+		return err
+	}
+	var took []float64
+	for i := 0; i < 400 && len(took) < 40; i++ {
+		out, err := c.Split(ctx, "sailings", dto.SplitIn{Weights: []control.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil)
+		if err == nil && out.Reached.InForce == 12 {
+			took = append(took, out.Reached.AfterMS)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if len(took) == 0 {
+		return fmt.Errorf("the sample mesh at %s published nothing", addr)
+	}
+	slices.Sort(took)
+	fmt.Printf("\npublish to all 12 proxies of the sample, with its traffic, %d times: median %.1f ms, longest %.1f ms\n", len(took), took[len(took)/2], took[len(took)-1])
+	return nil
+}
+
+var (
+	wrkRate  = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
+	wrkTotal = regexp.MustCompile(`(\d+) requests in`)
+	wrkP50   = regexp.MustCompile(`50%\s+([\d.]+)(us|ms|s)`)
+	wrkBad   = regexp.MustCompile(`Non-2xx[^\n]*|Socket errors[^\n]*`)
+)
+
+func wrk(ctx context.Context, addr string, conns int) (rps, total, p50 float64, err error) {
+	out, err := exec.CommandContext(ctx, "wrk", "--latency", "-t", strconv.Itoa(min(conns, 2)), "-c", strconv.Itoa(conns), "-d", strconv.Itoa(*seconds)+"s",
+		"-H", "Host: "+host, "http://"+addr+"/ferry/times").CombinedOutput()
+	if err != nil {
+		return 0, 0, 0, fmt.Errorf("wrk: %w: %s", err, out)
+	}
+	if bad := wrkBad.Find(out); bad != nil {
+		return 0, 0, 0, fmt.Errorf("wrk: %s", bad)
+	}
+	num := func(re *regexp.Regexp) float64 {
+		m := re.FindSubmatch(out)
+		if m == nil {
+			err = fmt.Errorf("wrk said:\n%s", out)
+			return 0
+		}
+		f, _ := strconv.ParseFloat(string(m[1]), 64)
+		if len(m) > 2 {
+			f *= map[string]float64{"us": 1, "ms": 1e3, "s": 1e6}[string(m[2])]
+		}
+		return f
+	}
+	return num(wrkRate), num(wrkTotal), num(wrkP50), err
+}
+
+// processorTime is the user and system time of a process (proc(5), stat).
+func processorTime(pid int) time.Duration {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0
+	}
+	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	user, _ := strconv.Atoi(f[11])
+	system, _ := strconv.Atoi(f[12])
+	return time.Duration(user+system) * 10 * time.Millisecond
+}
+
+// memory is the resident memory of a process in MiB.
+func memory(pid int) float64 {
+	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if m := regexp.MustCompile(`VmRSS:\s+(\d+)`).FindSubmatch(b); m != nil {
+		kb, _ := strconv.ParseFloat(string(m[1]), 64)
+		return kb / 1024
+	}
+	return 0
+}
+
+func ratios(a, b []float64) []float64 {
+	out := make([]float64, len(a))
+	for i := range a {
+		out[i] = a[i] / b[i]
+	}
+	return out
+}
+
+func median(v []float64) float64 {
+	s := slices.Sorted(slices.Values(v))
+	return s[len(s)/2]
+}
+
+func freeAddr() string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "127.0.0.1:0"
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func ready(addr string) error {
+	var err error
+	for range 100 {
+		req, _ := http.NewRequest("GET", "http://"+addr+"/ferry/times", nil)
+		req.Host = host
+		var resp *http.Response
+		if resp, err = http.DefaultClient.Do(req); err == nil {
+			resp.Body.Close()
+			if resp.StatusCode == http.StatusOK {
+				return nil
+			}
+			err = fmt.Errorf("answered %s", resp.Status)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return err
+}
