@@ -86,8 +86,8 @@ func freeBase(t *testing.T) string {
 
 // process is a running nightjar.
 type process struct {
-	t   *testing.T
-	cmd *exec.Cmd
+	t    *testing.T
+	cmd  *exec.Cmd
 	done chan struct{} // closed when the process is gone
 	mu   sync.Mutex
 	out  bytes.Buffer

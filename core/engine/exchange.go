@@ -249,7 +249,7 @@ func (g *gateway) serves(host string) bool {
 // dotted tells whether a path has a segment that means "here" or "one up",
 // encoded or not. Such a path could be read in two ways.
 func dotted(path string) bool {
-	if !strings.Contains(path, "/.") && !strings.Contains(path, "%2") {
+	if !strings.Contains(path, "/.") && strings.IndexByte(path, '%') < 0 {
 		return false
 	}
 	for seg := range strings.SplitSeq(path, "/") {

@@ -136,6 +136,7 @@ func (l *ladder) match(v View, path string) (*Route, *condition) {
 	best = first(l.any, v, best)
 	if len(path) > 0 && path[0] == '/' {
 		at, rest, more := &l.root, path[1:], true
+		encoded := strings.IndexByte(path, '%') >= 0
 		for at != nil {
 			best = first(at.under, v, best)
 			if !more {
@@ -151,7 +152,10 @@ func (l *ladder) match(v View, path string) (*Route, *condition) {
 			if !more && seg != "" {
 				best = first(at.one, v, best)
 			}
-			at = at.children[decoded(seg)]
+			if encoded {
+				seg = decoded(seg)
+			}
+			at = at.children[seg]
 		}
 	}
 	if best.index == len(l.routes) {

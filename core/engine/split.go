@@ -26,6 +26,7 @@ type split struct {
 type plan struct {
 	weights []rules.Percent
 	rows    []uint8 // for each block, for each target: draws up to and with this target
+	blocks  uint64  // in a period
 }
 
 // draw returns the index of the next target.
@@ -37,7 +38,10 @@ func (s *split) draw() int {
 	n := s.next.Add(1) - 1
 	block := n / blockLen
 	slot := shuffled(s.seed, block, uint32(n%blockLen))
-	at := int(block%uint64(len(s.plan.rows)/k)) * k
+	at := 0
+	if s.plan.blocks > 1 {
+		at = int(block%s.plan.blocks) * k
+	}
 	for i, upTo := range s.plan.rows[at : at+k] {
 		if slot < uint32(upTo) {
 			return i
@@ -90,6 +94,7 @@ func newPlan(weights []rules.Percent) *plan {
 			}
 		}
 	}
+	p.blocks = uint64(period / blockLen)
 	return p
 }
 
