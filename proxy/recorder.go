@@ -17,6 +17,7 @@ import (
 type recorder struct {
 	shards []shard
 	next   atomic.Uint32
+	keep   int // collections for which a series without a request is kept
 }
 
 type shard struct {
@@ -49,7 +50,7 @@ var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedO
 const reasonSlots = len(reasons)
 
 func newRecorder(shards int) *recorder {
-	r := &recorder{shards: make([]shard, shards)}
+	r := &recorder{shards: make([]shard, shards), keep: 60}
 	for i := range r.shards {
 		r.shards[i].cells.Store(&map[cellKey]*cell{})
 	}
@@ -119,25 +120,26 @@ func (r *recorder) collect() []wire.Series {
 			if series, any := c.drain(k); any {
 				c.idle = 0
 				out = append(out, series)
-			} else if c.idle++; c.idle > 60 {
+			} else if c.idle++; c.idle > r.keep {
 				stale = true
 			}
 		}
 		if stale {
-			s.prune()
+			s.prune(r.keep)
 		}
 	}
 	return out
 }
 
-// prune drops idle cells. A request that holds one of them still would be lost
-// to the count: it had a minute to let go, and its cell is idle.
-func (s *shard) prune() {
+// prune drops idle cells. A request that looked its cell up before and adds to
+// it only now is lost to the count: between the two lie some nanoseconds, and
+// the cell was idle for a minute.
+func (s *shard) prune(keep int) {
 	s.growth.Lock()
 	defer s.growth.Unlock()
 	cells := map[cellKey]*cell{}
 	for k, c := range *s.cells.Load() {
-		if c.idle <= 60 {
+		if c.idle <= keep {
 			cells[k] = c
 		}
 	}

@@ -23,7 +23,7 @@ const (
 	silence       = 10 * time.Second // a stream that says nothing for so long is dead
 	maxSnapshot   = 64 << 20         // bytes of one line
 	maxBackoff    = 3 * time.Second
-	keptDeltas    = 120 // telemetry kept while the service is away, in seconds
+	maxUnsent     = 120 // telemetry kept while the service is away, in seconds
 	telemetryTick = time.Second
 )
 
@@ -35,10 +35,10 @@ type session struct {
 
 	sending sync.Mutex // one sender of telemetry at a time
 	seq     uint64
-	kept    []keptDelta
+	unsent  []unsentDelta
 }
 
-type keptDelta struct {
+type unsentDelta struct {
 	at    time.Time
 	delta wire.Delta
 }
@@ -204,10 +204,10 @@ func (s *session) collect() {
 		return
 	}
 	s.seq++
-	s.kept = append(s.kept, keptDelta{time.Now(), wire.Delta{Nonce: s.p.nonce, Sequence: s.seq,
+	s.unsent = append(s.unsent, unsentDelta{time.Now(), wire.Delta{Nonce: s.p.nonce, Sequence: s.seq,
 		Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version, Series: series}})
-	if n := len(s.kept) - keptDeltas; n > 0 {
-		s.kept = append(s.kept[:0], s.kept[n:]...)
+	if n := len(s.unsent) - maxUnsent; n > 0 {
+		s.unsent = append(s.unsent[:0], s.unsent[n:]...)
 	}
 }
 
@@ -215,16 +215,16 @@ func (s *session) collect() {
 func (s *session) flush() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
-	for len(s.kept) > 0 {
+	for len(s.unsent) > 0 {
 		ctx, stop := context.WithTimeout(context.Background(), callTimeout)
-		d := s.kept[0].delta
-		d.AgoMS = time.Since(s.kept[0].at).Milliseconds()
+		d := s.unsent[0].delta
+		d.AgoMS = time.Since(s.unsent[0].at).Milliseconds()
 		err := s.call(ctx, http.MethodPost, "/telemetry", d, nil)
 		stop()
 		if err != nil {
 			return
 		}
-		s.kept = s.kept[1:]
+		s.unsent = s.unsent[1:]
 	}
 }
 

@@ -149,7 +149,7 @@ func TestTimeouts(t *testing.T) {
 		ask   *ask
 		want  time.Duration
 	}{
-		{"route before service", Entry{}, get("sailings", "/timetable"), 2 * time.Second},
+		{"the route comes before its service's", Entry{}, get("sailings", "/timetable"), 2 * time.Second},
 		{"service where the route has none", Entry{}, get("sailings", "/", "X-Crew: yes"), 3 * time.Second},
 		{"built in", Entry{}, get("berths", "/"), 15 * time.Second},
 		{"the gateway's is shorter", Entry{Gateway: "front-door"}, get("a.ferry.example", "/"), time.Second},

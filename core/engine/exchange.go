@@ -142,8 +142,8 @@ func (x *Exchange) setDeadline(now time.Duration) {
 }
 
 // limit is the shortest timeout that one of the routes has, or the built-in one.
-func limit(routes ...*Route) rules.Timeout {
-	out := rules.Timeout{Value: rules.DefaultTimeout}
+func limit(routes ...*Route) (out rules.Timeout) {
+	out.Value = rules.DefaultTimeout
 	set := false
 	for _, rt := range routes {
 		if rt != nil && rt.timeout != nil && (!set || rt.timeout.Value < out.Value) {

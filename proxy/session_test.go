@@ -1,0 +1,345 @@
+package proxy
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/wire"
+)
+
+// fake is a service that says what a test wants it to say.
+type fake struct {
+	*httptest.Server
+	t     *testing.T
+	lines chan string // to be sent on the stream; "" breaks it
+
+	mu        sync.Mutex
+	acks      []wire.Ack
+	deltas    []wire.Delta
+	registers int
+	withdrawn bool
+	deaf      bool // answers telemetry with an error
+	seq       uint64
+}
+
+func newFake(t *testing.T) *fake {
+	f := &fake{t: t, lines: make(chan string, 16)}
+	f.Server = httptest.NewServer(f)
+	t.Cleanup(f.Close)
+	return f
+}
+
+func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch {
+	case r.Method == http.MethodPut:
+		f.registers++
+		fmt.Fprintln(w, `{"seconds": 10}`)
+	case r.Method == http.MethodDelete:
+		f.withdrawn = true
+	case strings.HasSuffix(r.URL.Path, "/acks"):
+		var a wire.Ack
+		json.Unmarshal(body, &a)
+		f.acks = append(f.acks, a)
+	case strings.HasSuffix(r.URL.Path, "/telemetry"):
+		if f.deaf {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		var d wire.Delta
+		json.Unmarshal(body, &d)
+		f.deltas = append(f.deltas, d)
+	case strings.HasSuffix(r.URL.Path, "/snapshots"):
+		f.mu.Unlock()
+		defer f.mu.Lock()
+		w.(http.Flusher).Flush()
+		for {
+			select {
+			case l := <-f.lines:
+				if l == "" {
+					return
+				}
+				fmt.Fprintln(w, l)
+				w.(http.Flusher).Flush()
+			case <-r.Context().Done():
+				return
+			}
+		}
+	}
+}
+
+func (f *fake) see(what func() bool) {
+	f.t.Helper()
+	waitFor(f.t, func() bool {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return what()
+	})
+}
+
+// send puts a snapshot on the stream and waits for its acknowledgement.
+func (f *fake) send(revision uint, text string, settled bool, instances ...engine.Instance) wire.Ack {
+	f.t.Helper()
+	f.seq++
+	s := wire.Snapshot{Sequence: f.seq, Settled: settled}
+	if text != "" {
+		rs, found := rules.Check([]rules.File{{Name: "f.yaml", Text: text}}, rules.Live{})
+		if rules.Mistakes(found) > 0 {
+			f.t.Fatal(found[0].Text())
+		}
+		s.Rules, s.Revision = rs, revision
+	}
+	if instances != nil {
+		s.Instances = &instances
+	}
+	b, _ := json.Marshal(s)
+	f.lines <- string(b)
+	var ack wire.Ack
+	f.see(func() bool {
+		i := slices.IndexFunc(f.acks, func(a wire.Ack) bool { return a.Sequence == f.seq })
+		if i >= 0 {
+			ack = f.acks[i]
+		}
+		return i >= 0
+	})
+	return ack
+}
+
+// runProxy runs a proxy until the test ends, and checks that it withdraws.
+func runProxy(t *testing.T, f *fake, cfg Config) *Proxy {
+	t.Helper()
+	cfg.Server, cfg.Drain = f.URL, time.Second
+	p, err := New(cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- p.Run(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+		f.see(func() bool { return f.withdrawn })
+	})
+	return p
+}
+
+// ask calls a service through a proxy.
+func ask(addr, host, path string) string {
+	req, _ := http.NewRequest("GET", "http://"+addr+path, nil)
+	req.Host = host
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err.Error()
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body)
+	return strings.TrimSpace(string(b))
+}
+
+func instance(t *testing.T, id, version string) engine.Instance {
+	app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, id) }))
+	t.Cleanup(app.Close)
+	return engine.Instance{ID: id, Service: "s", Version: version, Address: strings.TrimPrefix(app.URL, "http://")}
+}
+
+const toV1, toV2 = "services: {s: {versions: [v1, v2], routes: [{name: r, send: v1}]}}", "services: {s: {versions: [v1, v2], routes: [{name: r, send: v2}]}}"
+
+func TestSnapshotsComeIntoForce(t *testing.T) {
+	f := newFake(t)
+	one, two := instance(t, "one", "v1"), instance(t, "two", "v2")
+	p := runProxy(t, f, Config{ID: "c", Service: "caller", Version: "v1"})
+
+	early := make(chan string)
+	go func() { early <- ask(p.Outbound(), "s", "/") }() // before any rules: it waits for them
+	f.see(func() bool { return f.registers > 0 })
+	if a := f.send(1, toV1, true, one, two); a.Revision != 1 || a.Error != "" {
+		t.Errorf("ack %+v", a)
+	}
+	if got := <-early; got != "one" {
+		t.Errorf("the early request got %q", got)
+	}
+	f.send(2, toV2, true) // the instances did not change
+	if got := ask(p.Outbound(), "s", "/"); got != "two" {
+		t.Errorf("revision 2 leads to %q", got)
+	}
+
+	// Rules that cannot be compiled are refused, and those before stay.
+	f.seq++
+	f.lines <- fmt.Sprintf(`{"sequence":%d,"revision":3,"rules":{"services":[{"name":"s","routes":[{"name":"r","send":[{"service":"ghost","version":"v1","weight":100000}]}]}]}}`, f.seq)
+	f.see(func() bool { return strings.Contains(f.acks[len(f.acks)-1].Error, "ghost") && f.acks[len(f.acks)-1].Revision == 2 })
+	if got := ask(p.Outbound(), "s", "/"); got != "two" {
+		t.Errorf("after bad rules: %q", got)
+	}
+
+	// A break, and nonsense on the stream: the proxy comes back, serving all the while.
+	for _, l := range []string{"", "{nonsense"} {
+		before := f.registers
+		f.lines <- l
+		f.see(func() bool { return f.registers > before })
+		if got := ask(p.Outbound(), "s", "/"); got != "two" {
+			t.Errorf("while the service is away: %q", got)
+		}
+	}
+
+	// A service that just started may not know everybody yet.
+	f.send(0, "", false, one)
+	if got := ask(p.Outbound(), "s", "/"); got != "two" {
+		t.Errorf("an instance that a new service does not know yet was forgotten: %q", got)
+	}
+	f.send(0, "", true, one)
+	if got := ask(p.Outbound(), "s", "/"); !strings.Contains(got, "no-instance: s/v2 has no instance") {
+		t.Errorf("an instance that is gone: %q", got)
+	}
+}
+
+func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
+	f := newFake(t)
+	p := runProxy(t, f, Config{ID: "c", Service: "caller", Version: "v7"})
+	f.send(1, toV1, true, instance(t, "one", "v1"))
+	f.mu.Lock()
+	f.deaf = true
+	f.mu.Unlock()
+	<-p.Ready()
+	for range 3 {
+		ask(p.Outbound(), "s", "/")
+	}
+	s := newSession(p)
+	s.collect()
+	s.flush()
+	if len(s.unsent) != 1 {
+		t.Fatalf("%d deltas are kept", len(s.unsent))
+	}
+	f.mu.Lock()
+	f.deaf = false
+	f.mu.Unlock()
+	s.flush()
+	if len(s.unsent) != 0 || len(f.deltas) != 1 {
+		t.Fatalf("%d kept, %d sent", len(s.unsent), len(f.deltas))
+	}
+	d := f.deltas[0]
+	if d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Series[0].OK != 3 || d.Series[0].Tries != 3 || d.Series[0].Status["2xx"] != 3 || d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
+		t.Errorf("%+v", d)
+	}
+	for range maxUnsent + 5 {
+		ask(p.Outbound(), "s", "/")
+		s.collect()
+	}
+	if len(s.unsent) != maxUnsent {
+		t.Errorf("%d deltas are kept, at most %d should be", len(s.unsent), maxUnsent)
+	}
+}
+
+func TestTheGatewayListensWhereTheRulesSay(t *testing.T) {
+	f := newFake(t)
+	p := runProxy(t, f, Config{ID: "g", Gateway: "door"})
+	one := instance(t, "one", "v1")
+	port := func() string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		return l.Addr().String()
+	}
+	rulesAt := func(listen string) string {
+		return toV1 + fmt.Sprintf("\ngateways: {door: {listen: %q, hosts: [a.example], routes: [{name: all, send: s}]}}", listen)
+	}
+	a, b := port(), port()
+	f.send(1, rulesAt(a), true, one)
+	if got := ask(a, "a.example", "/"); got != "one" || p.Outbound() != a {
+		t.Errorf("at the first address: %q", got)
+	}
+	if got := ask(a, "b.example", "/"); !strings.Contains(got, "serves no host b.example") {
+		t.Errorf("another host: %q", got)
+	}
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	if ack := f.send(2, rulesAt(taken.Addr().String()), true); !strings.Contains(ack.Error, "gateway door") {
+		t.Errorf("at an address that is taken: %+v", ack)
+	}
+	if got := ask(a, "a.example", "/"); got != "one" {
+		t.Errorf("the old address went before there was a new one: %q", got)
+	}
+	f.send(3, rulesAt(b), true)
+	if got := ask(b, "a.example", "/"); got != "one" {
+		t.Errorf("at the second address: %q", got)
+	}
+	f.send(4, toV1, true)
+	if got := ask(b, "a.example", "/"); !strings.Contains(got, "declare no gateway door") {
+		t.Errorf("not in the rules any more: %q", got)
+	}
+}
+
+// TestRecorderCountsEveryRequestOnce, while the collector is at work.
+func TestRecorderCountsEveryRequestOnce(t *testing.T) {
+	r := newRecorder(4)
+	r.keep = 1 << 30 // the collector runs far faster here than once a second
+	in := []*engine.Instance{{ID: "a", Service: "s", Version: "v1"}, {ID: "b", Service: "s", Version: "v2"}}
+	const workers, each = 8, 5000
+	var x engine.Exchange
+	var work sync.WaitGroup
+	for w := range workers {
+		shard := r.assign()
+		work.Go(func() {
+			for i := range each {
+				shard.record(&x, in[(w+i)%2], engine.Classify("", 200+300*(i%2)), "", 200+300*(i%2), time.Millisecond)
+			}
+		})
+	}
+	finished := make(chan struct{})
+	go func() { work.Wait(); close(finished) }()
+	var ok, failed, latency uint64
+	take := func() {
+		for _, s := range r.collect() {
+			ok += s.OK
+			failed += s.Failed
+			for _, l := range s.Latency {
+				latency += uint64(l[1])
+				if int(l[0]) != stats.Bucket(time.Millisecond) {
+					t.Errorf("bucket %d", l[0])
+				}
+			}
+		}
+	}
+	for done := false; !done; {
+		select {
+		case <-finished:
+			done = true
+		default:
+		}
+		take()
+	}
+	if ok != workers*each/2 || failed != workers*each/2 || latency != workers*each {
+		t.Errorf("ok %d, failed %d, latencies %d of %d", ok, failed, latency, workers*each)
+	}
+	r.keep = 2
+	for range 4 {
+		r.collect()
+	}
+	for i := range r.shards {
+		if n := len(*r.shards[i].cells.Load()); n != 0 {
+			t.Errorf("%d idle cells are kept", n)
+		}
+	}
+}
