@@ -184,7 +184,9 @@ func TestSnapshotsComeIntoForce(t *testing.T) {
 	// Rules that cannot be compiled are refused, and those before stay.
 	f.seq++
 	f.lines <- fmt.Sprintf(`{"sequence":%d,"revision":3,"rules":{"services":[{"name":"s","routes":[{"name":"r","send":[{"service":"ghost","version":"v1","weight":100000}]}]}]}}`, f.seq)
-	f.see(func() bool { return strings.Contains(f.acks[len(f.acks)-1].Error, "ghost") && f.acks[len(f.acks)-1].Revision == 2 })
+	f.see(func() bool {
+		return strings.Contains(f.acks[len(f.acks)-1].Error, "ghost") && f.acks[len(f.acks)-1].Revision == 2
+	})
 	if got := ask(p.Outbound(), "s", "/"); got != "two" {
 		t.Errorf("after bad rules: %q", got)
 	}
@@ -212,14 +214,23 @@ func TestSnapshotsComeIntoForce(t *testing.T) {
 
 func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	f := newFake(t)
-	p := runProxy(t, f, Config{ID: "c", Service: "caller", Version: "v7"})
-	f.send(1, toV1, true, instance(t, "one", "v1"))
-	f.mu.Lock()
 	f.deaf = true
-	f.mu.Unlock()
-	<-p.Ready()
+	p, err := New(Config{ID: "c", Server: f.URL, Service: "caller", Version: "v7"}) // not run: the test does what its session would
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.outbound.Close()
+	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: toV1}}, rules.Live{})
+	if err := p.apply(wire.Snapshot{Rules: rs, Instances: &[]engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewUnstartedServer(p.carrier)
+	srv.Config.ConnContext = p.carrier.connContext
+	srv.Start()
+	defer srv.Close()
+	addr := strings.TrimPrefix(srv.URL, "http://")
 	for range 3 {
-		ask(p.Outbound(), "s", "/")
+		ask(addr, "s", "/")
 	}
 	s := newSession(p)
 	s.collect()
@@ -239,7 +250,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 		t.Errorf("%+v", d)
 	}
 	for range maxUnsent + 5 {
-		ask(p.Outbound(), "s", "/")
+		ask(addr, "s", "/")
 		s.collect()
 	}
 	if len(s.unsent) != maxUnsent {
