@@ -55,7 +55,11 @@ sends its own requests, with the name of the called service as host.`,
 				defer close(told)
 				select {
 				case <-p.Ready():
-					fmt.Fprintf(cmd.OutOrStdout(), "proxy ready: revision %d, inbound %s, outbound %s\n", p.Revision(), cmp.Or(p.Inbound(), "none"), cmp.Or(p.Outbound(), "none yet"))
+					where := fmt.Sprintf("inbound %s, outbound %s", cmp.Or(p.Inbound(), "none"), p.Outbound())
+					if cfg.Gateway != "" {
+						where = "gateway " + cfg.Gateway + " at " + cmp.Or(p.Outbound(), "no address: the rules in force do not declare it")
+					}
+					fmt.Fprintf(cmd.OutOrStdout(), "proxy ready: revision %d, %s\n", p.Revision(), where)
 				case <-ended:
 				}
 			}()

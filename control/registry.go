@@ -14,6 +14,10 @@ import (
 	"nightjar/wire"
 )
 
+// returnTime is how long a proxy whose stream broke has to come back: a living
+// one does so within a second, and a dead one is out of its pool after this.
+const returnTime = 3 * time.Second
+
 // member is one registered proxy.
 type member struct {
 	wire.Registration
@@ -121,7 +125,7 @@ func (c *Control) Attach(id, nonce string) (detach func(), err error) {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		m.streams--
-		m.seen, m.expires = c.now(), c.now().Add(LeaseTime)
+		m.seen, m.expires = c.now(), c.now().Add(returnTime)
 		c.wake()
 	}, nil
 }
