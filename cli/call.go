@@ -27,7 +27,8 @@ func (a *app) call() *cobra.Command {
 		Long: `Send real requests through the mesh and tally which version answered, with which
 status, against the share that the rules intend; every share has its 95% interval.
 The host of the URL is a service, or a host of a gateway. Exit code 1: a request
-without success, or a share whose interval does not hold the expected one.`,
+without success, or, from 30 requests on, a share whose interval does not hold the
+expected one.`,
 		Example: `  nightjar call http://sailings/sailings/today -n 200
   nightjar call http://sailings/sailings/today -n 50 -H 'x-crew: yes' --from kiosk`,
 		Args: exactly(1, "URL"),
@@ -58,7 +59,7 @@ without success, or a share whose interval does not hold the expected one.`,
 			if err := a.printer(cmd).Show(t, func(s *out.Sheet) { tallySheet(s, t) }); err != nil {
 				return err
 			}
-			if t.Failed > 0 || slices.ContainsFunc(t.Versions, func(v control.VersionTally) bool { return !v.Within }) {
+			if t.Failed > 0 || slices.ContainsFunc(t.Versions, func(v control.VersionTally) bool { return v.Verdict == control.Off }) {
 				return finding
 			}
 			return nil
@@ -107,12 +108,8 @@ func tallySheet(s *out.Sheet, t control.Tally) {
 	if len(t.Versions) > 0 {
 		var rows [][]string
 		for _, v := range t.Versions {
-			verdict := "as expected"
-			if !v.Within {
-				verdict = "OFF"
-			}
 			rows = append(rows, []string{v.Service + "/" + v.Version, fmt.Sprint(v.Count), out.Percent(v.Share),
-				out.Percent(v.Low) + " to " + out.Percent(v.High), out.Percent(v.Expected), verdict})
+				out.Percent(v.Low) + " to " + out.Percent(v.High), out.Percent(v.Expected), string(v.Verdict)})
 		}
 		s.Table([]string{"VERSION", "ANSWERS>", "SHARE>", "95% INTERVAL", "EXPECTED>", ""}, rows)
 		s.Line("")

@@ -218,7 +218,7 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 				case len(rep.Changes) == 0:
 					s.Line("The same as revision %d, which is in force.", rep.Revision)
 				default:
-					s.Line("%s against revision %d, which is in force:", count(len(rep.Changes), "difference"), rep.Revision)
+					s.Line("%s against revision %d, which is in force:", count(len(rules.Condense(rep.Changes)), "difference"), rep.Revision)
 					printChanges(s, rep.Changes, "IN FORCE", "FILES")
 				}
 			})
@@ -234,7 +234,7 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 
 func printChanges(s *out.Sheet, changes []rules.Change, before, after string) {
 	var rows [][]string
-	for _, c := range changes {
+	for _, c := range rules.Condense(changes) {
 		rows = append(rows, []string{c.Kind(), c.Path, cmp.Or(c.Before, "–"), cmp.Or(c.After, "–"), c.At.String()})
 	}
 	s.Table([]string{"", "PLACE", before, after, "WRITTEN"}, rows)

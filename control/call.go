@@ -52,7 +52,7 @@ type Tally struct {
 	P99MS     float64        `json:"p99MS"`
 	Seconds   float64        `json:"seconds"`
 	Revisions map[string]int `json:"revisions" doc:"answers by the revision that the proxy followed"`
-	Sample    *Sample        `json:"sample,omitempty" doc:"one answer; with a refusal, the first refusal"`
+	Sample    *Sample        `json:"sample,omitempty" doc:"one answer; the first without success, if there is one"`
 	Explained *Explained     `json:"explained,omitempty" doc:"in the first and the last line"`
 	Error     string         `json:"error,omitempty" doc:"why no request could be sent"`
 }
@@ -66,7 +66,28 @@ type VersionTally struct {
 	Low      float64 `json:"low" doc:"95% interval of the share (Wilson)"`
 	High     float64 `json:"high"`
 	Expected float64 `json:"expected" doc:"share that the rules intend"`
-	Within   bool    `json:"within" doc:"the interval holds the expected share"`
+	Verdict  Verdict `json:"verdict" doc:"as expected, off (the interval does not hold the expected share), or too few requests"`
+}
+
+// Verdict compares a share with what was expected.
+type Verdict string
+
+// The verdicts.
+const (
+	AsExpected Verdict = "as expected"
+	Off        Verdict = "off"
+	TooFew     Verdict = "too few requests" // under 30, nothing is said
+)
+
+func verdict(v VersionTally, n int) Verdict {
+	const hair = 1e-9 // the bounds are computed in floating point
+	switch {
+	case n < 30:
+		return TooFew
+	case v.Expected >= v.Low-hair && v.Expected <= v.High+hair:
+		return AsExpected
+	}
+	return Off
 }
 
 // Sample is one answer.
@@ -218,7 +239,8 @@ func (r *run) one(ctx context.Context) {
 	if reason != "" {
 		r.tally.Reasons[reason]++
 	}
-	if engine.Classify(engine.Reason(reason), resp.StatusCode) != engine.OK {
+	failed := engine.Classify(engine.Reason(reason), resp.StatusCode) != engine.OK
+	if failed {
 		r.tally.Failed++
 	}
 	who := parseAnswered(resp.Header.Get(wire.HeaderAnswered))
@@ -232,7 +254,7 @@ func (r *run) one(ctx context.Context) {
 		r.tally.Routes[s+"/"+who.route]++
 		r.tally.Revisions[who.revision]++
 	}
-	if r.tally.Sample == nil || (reason != "" && r.tally.Sample.Headers["Proxy-Status"] == "") {
+	if r.tally.Sample == nil || failed && r.tally.Failed == 1 {
 		s := &Sample{Status: resp.StatusCode, Headers: map[string]string{}, Body: string(body)}
 		for k, v := range resp.Header {
 			if k != wire.HeaderAnswered {
@@ -265,8 +287,7 @@ func (r *run) state() Tally {
 			v.Share = float64(n) / float64(t.Done)
 		}
 		v.Low, v.High = stats.Wilson(uint64(n), uint64(t.Done))
-		const hair = 1e-9 // the bounds are computed in floating point
-		v.Within = v.Expected >= v.Low-hair && v.Expected <= v.High+hair
+		v.Verdict = verdict(v, t.Done)
 		t.Versions = append(t.Versions, v)
 	}
 	slices.SortFunc(t.Versions, func(a, b VersionTally) int {

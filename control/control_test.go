@@ -260,11 +260,11 @@ func TestFigures(t *testing.T) {
 	k.register("s-3", "s", "v2")
 	bucket := uint32(stats.Bucket(20 * time.Millisecond))
 	all := func(version, instance string, ok, failed uint64) wire.Series {
-		return wire.Series{Service: "s", Version: version, Instance: instance, RouteOf: "s", Route: "all", OK: ok, Failed: failed, Latency: [][2]uint32{{bucket, uint32(ok + failed)}}}
+		return wire.Series{Revision: 1, Service: "s", Version: version, Instance: instance, RouteOf: "s", Route: "all", OK: ok, Failed: failed, Latency: [][2]uint32{{bucket, uint32(ok + failed)}}}
 	}
 	d := delta(1, all("v1", "s-1", 60, 0), all("v1", "s-2", 20, 0), all("v2", "s-3", 15, 5),
-		wire.Series{Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", OK: 100},
-		wire.Series{Service: "s", RouteOf: "s", Refused: 4, Reasons: map[string]uint64{"no-route": 4}})
+		wire.Series{Revision: 1, Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", OK: 100},
+		wire.Series{Revision: 1, Service: "s", RouteOf: "s", Refused: 4, Reasons: map[string]uint64{"no-route": 4}})
 	k.Count(d)
 	k.Count(d) // sent again after a lost answer
 	k.now = k.now.Add(2 * time.Second)
@@ -294,12 +294,34 @@ func TestFigures(t *testing.T) {
 	if l := m.Links; len(l) != 1 || l[0].From != "kiosk" || l[0].Figures.Requests != 204 {
 		t.Errorf("links %+v", l)
 	}
+	// A new revision: its shares are not mixed with those of the one before.
+	k.mustPublish(strings.Replace(two, "80, v2: 20", "10, v2: 90", 1))
+	if v := view(t, k).Versions[0]; v.Observed != nil || !near(v.Intended, 0.1) {
+		t.Errorf("right after a change: observed %v, intended %v", v.Observed, *v.Intended)
+	}
+	next := all("v2", "s-3", 5, 0)
+	next.Revision = 2
+	k.Count(delta(3, all("v1", "s-1", 7, 0), next))
+	k.now = k.now.Add(time.Second)
+	if s := view(t, k); !near(s.Versions[1].Observed, 1) || s.Figures.Requests != 217 {
+		t.Errorf("after a change: observed %v of %d", *s.Versions[1].Observed, s.Figures.Requests)
+	}
+	k.mustPublish(two)
 	k.now = k.now.Add(time.Minute)
 	if m, _ := k.View(t.Context(), 10); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
 		t.Error("without requests nothing is known")
 	} else if !near(m.Services[0].Versions[0].Intended, 0.8) {
 		t.Errorf("without requests the last route tells what is intended: %v", m.Services[0].Versions[0].Intended)
 	}
+}
+
+func view(t *testing.T, k *clock) Service {
+	t.Helper()
+	m, err := k.View(t.Context(), 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m.Services[0]
 }
 
 // TestTelemetryStaysBounded: names past the bound are counted as other, and

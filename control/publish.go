@@ -323,7 +323,7 @@ func (c *Control) Unpublished(ctx context.Context) ([]Unpublished, error) {
 			continue
 		}
 		if rep.Mistakes > 0 || len(rep.Changes) > 0 {
-			out = append(out, Unpublished{k.Bundle, k.By, k.At, rep.Mistakes, len(rep.Changes)})
+			out = append(out, Unpublished{k.Bundle, k.By, k.At, rep.Mistakes, len(rules.Condense(rep.Changes))})
 		}
 	}
 	c.drafts, c.draftsOf = out, force

@@ -37,10 +37,11 @@ type series struct {
 	last  int64 // newest second
 }
 
-// cell is one second of one series.
+// cell is one second of one series under one revision.
 type cell struct {
 	second int64
 	wire.Series
+	next *cell // the same second under another revision
 }
 
 func newTelemetry() *telemetry {
@@ -87,14 +88,21 @@ func (t *telemetry) count(d wire.Delta, now time.Time) {
 func (r *series) add(second int64, s wire.Series) {
 	r.last = max(r.last, second)
 	at := &r.cells[second%keptSeconds]
-	if *at == nil || (*at).second != second {
-		if *at != nil && (*at).second > second {
-			return // older than what is kept
-		}
+	switch {
+	case *at != nil && (*at).second > second:
+		return // older than what is kept
+	case *at == nil || (*at).second != second:
 		*at = &cell{second: second, Series: s}
 		return
 	}
 	c := *at
+	for c.Revision != s.Revision {
+		if c.next == nil {
+			c.next = &cell{second: second, Series: s}
+			return
+		}
+		c = c.next
+	}
 	c.OK += s.OK
 	c.Failed += s.Failed
 	c.Refused += s.Refused
@@ -166,7 +174,7 @@ func (t *telemetry) window(now time.Time, seconds int64, visit func(seriesKey, *
 			continue
 		}
 		for s := begin; s < end; s++ {
-			if c := r.cells[s%keptSeconds]; c != nil && c.second == s {
+			for c := r.cells[s%keptSeconds]; c != nil && c.second == s; c = c.next {
 				visit(k, c)
 			}
 		}

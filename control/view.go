@@ -53,7 +53,7 @@ type Version struct {
 	Name      string     `json:"name"`
 	Declared  bool       `json:"declared" doc:"named by the rules in force"`
 	Intended  *float64   `json:"intended" jsonschema:"nullable" doc:"share of the service's requests that the rules intend, given the routes that they took; 0 to 1"`
-	Observed  *float64   `json:"observed" jsonschema:"nullable" doc:"share that it got; null without requests"`
+	Observed  *float64   `json:"observed" jsonschema:"nullable" doc:"share that it got of the requests that followed the revision in force; null without any"`
 	Figures   Figures    `json:"figures"`
 	Instances []Instance `json:"instances"`
 }
@@ -107,17 +107,23 @@ type Link struct {
 	Figures Figures `json:"figures"`
 }
 
-// groups adds the window up in every way that the view needs.
+// groups adds the window up in every way that the view needs. Figures cover
+// every request; shares only those that followed the revision in force, since
+// what another revision did says nothing about what this one intends.
 type groups struct {
 	seconds  int64
 	service  map[string]*tally
 	version  map[[2]string]*tally
 	instance map[string]*tally
 	route    map[[2]string]*tally // ladder, route
-	target   map[[4]string]*tally // ladder, route, service, version
 	link     map[[2]string]*tally
 	gateway  map[string]*tally
-	taken    map[string]map[[2]string]uint64 // service → ladder, route → requests
+
+	byVersion map[[2]string]uint64            // service, version
+	byService map[string]uint64               // service
+	byRoute   map[[2]string]uint64            // ladder, route
+	byTarget  map[[4]string]uint64            // ladder, route, service, version
+	taken     map[string]map[[2]string]uint64 // service → ladder, route
 }
 
 func at[K comparable](m map[K]*tally, k K) *tally {
@@ -129,9 +135,10 @@ func at[K comparable](m map[K]*tally, k K) *tally {
 	return t
 }
 
-func (c *Control) group(seconds int64) groups {
+func (c *Control) group(seconds int64, revision uint) groups {
 	g := groups{service: map[string]*tally{}, version: map[[2]string]*tally{}, instance: map[string]*tally{}, route: map[[2]string]*tally{},
-		target: map[[4]string]*tally{}, link: map[[2]string]*tally{}, gateway: map[string]*tally{}, taken: map[string]map[[2]string]uint64{}}
+		link: map[[2]string]*tally{}, gateway: map[string]*tally{}, byVersion: map[[2]string]uint64{}, byService: map[string]uint64{},
+		byRoute: map[[2]string]uint64{}, byTarget: map[[4]string]uint64{}, taken: map[string]map[[2]string]uint64{}}
 	g.seconds = c.telemetry.window(c.now(), seconds, func(k seriesKey, cell *cell) {
 		at(g.service, k.service).add(cell)
 		at(g.version, [2]string{k.service, k.version}).add(cell)
@@ -139,24 +146,39 @@ func (c *Control) group(seconds int64) groups {
 		if k.instance != "" {
 			at(g.instance, k.instance).add(cell)
 		}
+		gate, own := [2]string{k.caller, k.gate}, [2]string{k.routeOf, k.route}
 		if k.gate != "" {
 			at(g.gateway, k.caller).add(cell)
-			at(g.route, [2]string{k.caller, k.gate}).add(cell)
-			at(g.target, [4]string{k.caller, k.gate, k.service, k.version}).add(cell)
-			at(g.target, [4]string{k.caller, k.gate, k.service, ""}).add(cell)
+			at(g.route, gate).add(cell)
 		}
-		ladder := [2]string{k.caller, k.gate}
 		if k.routeOf != "" {
-			ladder = [2]string{k.routeOf, k.route}
-			at(g.route, ladder).add(cell)
-			at(g.target, [4]string{k.routeOf, k.route, k.service, k.version}).add(cell)
+			at(g.route, own).add(cell)
 		}
-		if g.taken[k.service] == nil {
-			g.taken[k.service] = map[[2]string]uint64{}
+		if cell.Revision == revision {
+			g.addShares(k, gate, own, cell.OK+cell.Failed+cell.Refused)
 		}
-		g.taken[k.service][ladder] += cell.OK + cell.Failed + cell.Refused
 	})
 	return g
+}
+
+func (g *groups) addShares(k seriesKey, gate, own [2]string, n uint64) {
+	g.byService[k.service] += n
+	g.byVersion[[2]string{k.service, k.version}] += n
+	decided := gate
+	if k.gate != "" {
+		g.byRoute[gate] += n
+		g.byTarget[[4]string{k.caller, k.gate, k.service, k.version}] += n
+		g.byTarget[[4]string{k.caller, k.gate, k.service, ""}] += n
+	}
+	if k.routeOf != "" {
+		decided = own
+		g.byRoute[own] += n
+		g.byTarget[[4]string{k.routeOf, k.route, k.service, k.version}] += n
+	}
+	if g.taken[k.service] == nil {
+		g.taken[k.service] = map[[2]string]uint64{}
+	}
+	g.taken[k.service][decided] += n
 }
 
 // View is the mesh with the figures of the last seconds.
@@ -165,8 +187,8 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 	if err != nil {
 		return Mesh{}, err
 	}
-	g := c.group(seconds)
 	force, fleet := c.InForce(), c.Fleet()
+	g := c.group(seconds, force.Revision.Number)
 	m := Mesh{At: c.now().UTC(), Window: g.seconds, Unpublished: unpublished, Services: []Service{}, Gateways: []Gateway{}, Links: []Link{},
 		Warnings: []rules.Finding{}}
 	rev := force.Revision
@@ -254,7 +276,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	intended := g.intended(name, rule, rs, func(version string) float64 { return float64(len(byVersion[version])) / float64(max(instances, 1)) })
 	for _, v := range slices.Sorted(maps.Keys(versions)) {
 		t := at(g.version, [2]string{name, v})
-		ver := Version{Name: v, Declared: versions[v], Observed: share(t.requests(), at(g.service, name).requests()), Figures: t.figures(g.seconds), Instances: byVersion[v]}
+		ver := Version{Name: v, Declared: versions[v], Observed: share(g.byVersion[[2]string{name, v}], g.byService[name]), Figures: t.figures(g.seconds), Instances: byVersion[v]}
 		if ver.Instances == nil {
 			ver.Instances = []Instance{}
 		}
@@ -333,14 +355,14 @@ func findRoute(rs *rules.Rules, ladder [2]string) *rules.Route {
 func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout *rules.Timeout) []Route {
 	out := []Route{}
 	var all uint64
-	for k, t := range g.route {
+	for k, n := range g.byRoute {
 		if k[0] == ladder {
-			all += t.requests()
+			all += n
 		}
 	}
 	for _, rule := range routes {
-		t := at(g.route, [2]string{ladder, rule.Name})
-		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Share: share(t.requests(), all), Figures: t.figures(g.seconds),
+		t, took := at(g.route, [2]string{ladder, rule.Name}), g.byRoute[[2]string{ladder, rule.Name}]
+		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Share: share(took, all), Figures: t.figures(g.seconds),
 			Timeout: rules.DefaultTimeout.String()}
 		if limit := cmp.Or(rule.Timeout, timeout); limit != nil {
 			r.Timeout = limit.Value.String()
@@ -352,9 +374,9 @@ func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout 
 			r.Rewrite = strings.TrimSpace(rw.Host + " " + rw.Path)
 		}
 		for _, to := range rule.Send {
-			n := at(g.target, [4]string{ladder, rule.Name, to.Service, to.Version}).requests()
+			n := g.byTarget[[4]string{ladder, rule.Name, to.Service, to.Version}]
 			r.Send = append(r.Send, Target{Target: to.Short(home), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
-				Intended: to.Weight.Share(), Observed: share(n, t.requests()), Requests: n})
+				Intended: to.Weight.Share(), Observed: share(n, took), Requests: n})
 		}
 		out = append(out, r)
 	}

@@ -98,7 +98,7 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	shard, _ := r.Context().Value(shardKey{}).(*shard)
 	done := func(class engine.Class, reason engine.Reason, status int) {
 		if shard != nil {
-			shard.record(&e.Exchange, instance, class, reason, status, c.now()-begun)
+			shard.record(&e.Exchange, force.revision, instance, class, reason, status, c.now()-begun)
 		}
 	}
 	step := e.Begin(force.table, entry, e, begun)

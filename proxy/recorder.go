@@ -32,6 +32,7 @@ type cellKey struct {
 	instance    *engine.Instance
 	service     string
 	version     string
+	revision    uint
 }
 
 // cell is the counts of one series in one shard.
@@ -83,8 +84,8 @@ func (s *shard) cell(k cellKey) *cell {
 }
 
 // record counts one request that is over.
-func (s *shard) record(x *engine.Exchange, in *engine.Instance, class engine.Class, reason engine.Reason, status int, took time.Duration) {
-	k := cellKey{instance: in}
+func (s *shard) record(x *engine.Exchange, revision uint, in *engine.Instance, class engine.Class, reason engine.Reason, status int, took time.Duration) {
+	k := cellKey{instance: in, revision: revision}
 	k.route, k.gate = x.Route()
 	if in == nil { // the names are not those of an instance
 		k.service, k.version = x.Service(), x.Version()
@@ -147,7 +148,7 @@ func (s *shard) prune(keep int) {
 }
 
 func (c *cell) drain(k cellKey) (wire.Series, bool) {
-	s := wire.Series{Service: k.service, Version: k.version, OK: c.classes[engine.OK].Swap(0), Failed: c.classes[engine.Failed].Swap(0),
+	s := wire.Series{Revision: k.revision, Service: k.service, Version: k.version, OK: c.classes[engine.OK].Swap(0), Failed: c.classes[engine.Failed].Swap(0),
 		Refused: c.classes[engine.Refused].Swap(0), Abandoned: c.classes[engine.Abandoned].Swap(0)}
 	counted := s.OK + s.Failed + s.Refused
 	if counted+s.Abandoned == 0 {

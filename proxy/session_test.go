@@ -221,7 +221,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 	defer p.outbound.Close()
 	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: toV1}}, rules.Live{})
-	if err := p.apply(wire.Snapshot{Rules: rs, Instances: &[]engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
+	if err := p.apply(wire.Snapshot{Revision: 9, Rules: rs, Instances: &[]engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewUnstartedServer(p.carrier)
@@ -246,7 +246,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 		t.Fatalf("%d kept, %d sent", len(s.unsent), len(f.deltas))
 	}
 	d := f.deltas[0]
-	if d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Series[0].OK != 3 || d.Series[0].Tries != 3 || d.Series[0].Status["2xx"] != 3 || d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
+	if d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Series[0].OK != 3 || d.Series[0].Revision != 9 || d.Series[0].Tries != 3 || d.Series[0].Status["2xx"] != 3 || d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
 		t.Errorf("%+v", d)
 	}
 	for range maxUnsent + 5 {
@@ -314,7 +314,7 @@ func TestRecorderCountsEveryRequestOnce(t *testing.T) {
 		shard := r.assign()
 		work.Go(func() {
 			for i := range each {
-				shard.record(&x, in[(w+i)%2], engine.Classify("", 200+300*(i%2)), "", 200+300*(i%2), time.Millisecond)
+				shard.record(&x, 7, in[(w+i)%2], engine.Classify("", 200+300*(i%2)), "", 200+300*(i%2), time.Millisecond)
 			}
 		})
 	}

@@ -34,14 +34,16 @@ func (t Traffic) Run(ctx context.Context) {
 	var out sync.WaitGroup
 	defer out.Wait()
 	places := make(chan struct{}, maxInFlight)
-	tick := time.NewTicker(time.Duration(float64(time.Second) / t.Rate))
-	defer tick.Stop()
+	began, timer := time.Now(), time.NewTimer(0)
+	defer timer.Stop()
 	for n := 0; ; n++ {
 		select {
 		case <-ctx.Done():
 			return
-		case <-tick.C:
+		case <-timer.C:
 		}
+		// The next one is due by the schedule, however late this one was.
+		timer.Reset(time.Until(began.Add(time.Duration(float64(n+1) / t.Rate * float64(time.Second)))))
 		select {
 		case places <- struct{}{}:
 		default:

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"nightjar/control"
 )
 
 // TestStories plays the sample mesh through the command line, in the order in
@@ -17,7 +19,7 @@ func TestStories(t *testing.T) {
 		if out := m.must(0, "services"); !strings.Contains(out, "Revision 1 in force in 12 of 12 proxies") {
 			t.Errorf("services:\n%s", out)
 		}
-		if got := m.call(200, "http://sailings/sailings/today"); answers(got) != "v1=170 v2=30" || !got.Versions[0].Within {
+		if got := m.call(200, "http://sailings/sailings/today"); answers(got) != "v1=170 v2=30" || got.Versions[0].Verdict != control.AsExpected {
 			t.Errorf("85/15 over 200: %s", answers(got))
 		}
 	})
@@ -43,7 +45,7 @@ func TestStories(t *testing.T) {
 				t.Errorf("split %s: %s", split, out)
 			}
 		}
-		if got := m.call(100, "http://berths/berths/free"); !got.Versions[0].Within {
+		if got := m.call(100, "http://berths/berths/free"); got.Versions[0].Verdict != control.AsExpected {
 			t.Errorf("after the last: %s", answers(got))
 		}
 		if sent, bad := stop(); len(bad) > 0 || sent < 20 {

@@ -76,7 +76,8 @@ type Delta struct {
 
 // Series is the count of requests with one set of names.
 type Series struct {
-	Gate      string            `json:"gate,omitempty"` // route of the gateway
+	Revision  uint              `json:"revision,omitempty"` // that the requests followed
+	Gate      string            `json:"gate,omitempty"`     // route of the gateway
 	Service   string            `json:"service,omitempty"`
 	Version   string            `json:"version,omitempty"`
 	Instance  string            `json:"instance,omitempty"`

@@ -74,6 +74,7 @@ func flatten(rs *Rules) map[string]leaf {
 	}
 	for _, g := range rs.Gateways {
 		p := "gateways." + g.Name
+		put(p, "declared", g.At)
 		put(p+".listen", g.Listen, g.At)
 		put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
 		flattenRoutes(put, p, "", g.Routes, g.At)
@@ -127,4 +128,21 @@ func pairsText(m map[string]string) string {
 		parts = append(parts, k+"="+m[k])
 	}
 	return strings.Join(parts, ", ")
+}
+
+// Condense leaves out what stands below a service or gateway that was added or
+// removed as a whole: the one change says it all.
+func Condense(changes []Change) []Change {
+	var out []Change
+	whole := map[string]bool{}
+	for _, c := range changes { // sorted by path, so that the whole comes before its parts
+		if parts := strings.SplitN(c.Path, ".", 3); len(parts) == 3 && whole[parts[0]+"."+parts[1]] {
+			continue
+		}
+		if c.Before == "declared" || c.After == "declared" {
+			whole[c.Path] = true
+		}
+		out = append(out, c)
+	}
+	return out
 }

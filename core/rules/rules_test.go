@@ -188,6 +188,13 @@ func TestDiff(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("got\n%s", strings.Join(got, "\n"))
 	}
+	// A service that comes or goes as a whole is one change, whatever stands
+	// beside it in the alphabet.
+	both, _ := one("services: {a: {owner: x, versions: [v1]}, a-b: {owner: y}}")
+	half, _ := one("services: {a-b: {owner: z}}")
+	if c := Condense(Diff(both, half)); len(c) != 2 || c[0].Path != "services.a" || c[1].Path != "services.a-b.owner" {
+		t.Errorf("condensed: %+v", c)
+	}
 	if d := Diff(before, before); len(d) != 0 {
 		t.Errorf("rules differ from themselves: %v", d)
 	}

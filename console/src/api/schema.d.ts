@@ -585,7 +585,7 @@ export interface components {
             revisions: {
                 [key: string]: number;
             };
-            /** @description one answer; with a refusal, the first refusal */
+            /** @description one answer; the first without success, if there is one */
             sample?: components["schemas"]["Sample"];
             /** @description in the first and the last line */
             explained?: components["schemas"]["Explained"];
@@ -636,8 +636,8 @@ export interface components {
             high: number;
             /** @description share that the rules intend */
             expected: number;
-            /** @description the interval holds the expected share */
-            within: boolean;
+            /** @description as expected, off (the interval does not hold the expected share), or too few requests */
+            verdict: string;
         };
         Weight: {
             /** @description version, or service/version */

@@ -33,9 +33,9 @@ export function TallyView({ tally: t }: { tally: Tally }) {
             <span>
               <strong>{v.service}/{v.version}</strong> {v.count}
             </span>
-            <Box component="span" sx={{ color: t.final && !v.within ? "error.main" : "text.secondary" }}>
+            <Box component="span" sx={{ color: v.verdict === "off" ? "error.main" : "text.secondary" }}>
               <Box component="strong" sx={{ color: "text.primary" }}>{percent(v.share)}</Box> ({percent(v.low)} to {percent(v.high)}), expected {percent(v.expected)}
-              {t.final && (v.within ? "" : ": off")}
+              {t.final && v.verdict !== "as expected" && `: ${v.verdict}`}
             </Box>
           </Box>
           <Box sx={{ position: "relative", height: 14, bgcolor: "action.hover", borderRadius: 0.5, mt: 0.25 }}>
