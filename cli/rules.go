@@ -128,7 +128,7 @@ func printFindings(w io.Writer, found []rules.Finding, colour bool) {
 			if f.Severity == rules.Mistake {
 				paint = text.FgRed
 			}
-			t = strings.Replace(t, string(f.Severity), paint.Sprint(f.Severity), 1)
+			t = strings.Replace(t, ": "+string(f.Severity)+" ", ": "+paint.Sprint(f.Severity)+" ", 1)
 		}
 		fmt.Fprint(w, t)
 	}

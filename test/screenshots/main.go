@@ -19,7 +19,7 @@ import (
 )
 
 const (
-	addr    = "127.0.0.1:7610"
+	addr    = "127.0.0.1:7600" // the default, so that the pictures show what a reader will see
 	display = ":97"
 )
 
@@ -45,14 +45,21 @@ var pages = []page{
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
 }
 
-var commands = [][2]string{
-	{"services", "nightjar services"},
-	{"service-one", "nightjar services sailings"},
-	{"call", "nightjar call http://sailings/sailings/today -n 200"},
-	{"explain", "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
-	{"check", "nightjar rules check docs/mistakes.yaml"},
-	{"publish", "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
-	{"fleet", "nightjar fleet"},
+// command is a picture of a terminal of so many rows.
+type command struct {
+	name string
+	rows int
+	run  string // commands, with ; between them
+}
+
+var commands = []command{
+	{"services", 24, "nightjar services"},
+	{"service-one", 18, "nightjar services sailings"},
+	{"call", 17, "nightjar call http://sailings/sailings/today -n 200"},
+	{"explain", 30, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
+	{"check", 24, "nightjar rules check examples/mistakes"},
+	{"publish", 18, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
+	{"fleet", 16, "nightjar fleet"},
 }
 
 func run(only []string) error {
@@ -141,26 +148,26 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 	defer func() { screen.Process.Kill(); screen.Wait() }()
 	time.Sleep(time.Second)
 	for _, c := range commands {
-		if !wanted(c[0]) {
+		if !wanted(c.name) {
 			continue
 		}
-		title := "shot" + strconv.Itoa(os.Getpid()) + c[0]
-		script := fmt.Sprintf("export PATH=%q:$PATH NIGHTJAR_SERVER=http://%s; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
-			filepath.Join(root, "bin"), addr, c[1])
-		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x42", "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
+		title := "shot" + strconv.Itoa(os.Getpid()) + c.name
+		script := fmt.Sprintf("export PATH=%q:$PATH; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
+			filepath.Join(root, "bin"), c.run)
+		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
 		term.Env = append(os.Environ(), "DISPLAY="+display)
 		term.Dir = root
 		if err := term.Start(); err != nil {
 			return err
 		}
 		time.Sleep(4 * time.Second)
-		shot := exec.CommandContext(ctx, "import", "-window", title, filepath.Join(outDir, c[0]+".png"))
+		shot := exec.CommandContext(ctx, "import", "-window", title, filepath.Join(outDir, c.name+".png"))
 		shot.Env = append(os.Environ(), "DISPLAY="+display)
 		text, err := shot.CombinedOutput()
 		term.Process.Kill()
 		term.Wait()
 		if err != nil {
-			return fmt.Errorf("picture of %s: %w: %s", c[0], err, text)
+			return fmt.Errorf("picture of %s: %w: %s", c.name, err, text)
 		}
 	}
 	return nil

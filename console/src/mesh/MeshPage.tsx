@@ -122,7 +122,7 @@ function Ribbons({ ribbons, width, height, chosen, onChoose }: RibbonsProps) {
           <path d={r.centre} fill="none" stroke="transparent" strokeWidth={18} />
           <path className="whole" d={r.whole} fill={water} fillOpacity={r.id === chosen ? 0.95 : 0.55} stroke={r.id === chosen ? palette.text.primary : "none"} />
           {r.failed && <path d={r.failed} fill="url(#failed)" />}
-          <path className="flow" d={r.centre} fill="none" stroke={palette.background.paper} strokeOpacity={0.8} strokeWidth={1.5} strokeDasharray="4 10" />
+          {r.wide && <path className="flow" d={r.centre} fill="none" stroke={palette.background.paper} strokeOpacity={0.8} strokeWidth={1.5} strokeDasharray="4 10" />}
           <text x={r.label.x} y={r.label.y - 6} textAnchor="middle" fontSize={11.5} fontWeight={600} fill={palette.text.primary} stroke={palette.background.default} strokeWidth={3} paintOrder="stroke">
             {rate(r.figures.rps)}/s
           </text>

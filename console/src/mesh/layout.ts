@@ -21,6 +21,8 @@ export interface Ribbon {
   /** The lower part, which did not succeed; null when all did. */
   failed: string | null;
   centre: string;
+  /** Wide enough to show movement in it. */
+  wide: boolean;
   label: { x: number; y: number };
 }
 
@@ -142,6 +144,7 @@ export function layOut(mesh: Mesh, available: number): Picture {
         whole: band(points, 0, t),
         failed: tf > 0 ? band(points, t - tf, t) : null,
         centre: edgeOf(points, t / 2),
+        wide: t >= 4,
         // A link that passes a column has room for its label there.
         label: c ? { x: (b.x + c.x) / 2, y: b.y + t / 2 } : { x: (a.x + b.x) / 2, y: (a.y + b.y + t) / 2 },
       };
