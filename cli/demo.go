@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -47,7 +48,7 @@ the service. Records go to a temporary directory unless --data names another.`,
 			return s.Run(cmd.Context(), func(ctx context.Context) error {
 				return mesh.Run(ctx, s.Control(), func(ctx context.Context) {
 					if !quiet {
-						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.URL(), gateway, a.serverFlag(addr))
+						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.URL(), gateway, a.serverFlag(addr), program())
 					} else {
 						fmt.Fprintln(cmd.OutOrStdout(), s.URL())
 					}
@@ -73,11 +74,11 @@ const welcome = `The night ferry line is running.
 
 Five things to try, in another terminal:
 
-  nightjar services%[3]s
-  nightjar call http://sailings/sailings/today -n 200%[3]s
-  nightjar split sailings v1=30 v2=70%[3]s
-  nightjar explain GET http://sailings/sailings/today -H 'x-crew: yes'%[3]s
-  nightjar rules diff examples/ferry%[3]s
+  %[4]s services%[3]s
+  %[4]s call http://sailings/sailings/today -n 200%[3]s
+  %[4]s split sailings v1=30 v2=70%[3]s
+  %[4]s explain GET http://sailings/sailings/today -H 'x-crew: yes'%[3]s
+  %[4]s rules diff examples/ferry%[3]s
 
 Ctrl-C ends it.
 `
@@ -88,4 +89,12 @@ func (a *app) serverFlag(addr string) string {
 		return ""
 	}
 	return " --server " + addr
+}
+
+// program is how this program was called, to be called so again.
+func program() string {
+	if strings.Contains(os.Args[0], "/") {
+		return os.Args[0]
+	}
+	return "nightjar"
 }

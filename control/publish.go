@@ -166,12 +166,20 @@ func (c *Control) publish(ctx context.Context, p Publication) (Published, time.T
 		return Published{}, time.Time{}, Mistaken{rep.Findings}
 	}
 	force := c.InForce()
-	rev, err := c.store.AddRevision(ctx, store.Revision{Kind: cmp.Or(p.kind, "publish"), Bundle: p.Bundle, Author: cmp.Or(p.Author, "unknown"),
+	rev, err := c.add(ctx, store.Revision{Kind: cmp.Or(p.kind, "publish"), Bundle: p.Bundle, Author: cmp.Or(p.Author, "unknown"),
 		Message: p.Message, At: c.now().UTC(), Bundles: with(force.Revision.Bundles, p.Bundle, p.Files)})
 	if err != nil {
 		return Published{}, time.Time{}, fmt.Errorf("the revision could not be stored: %w", err)
 	}
 	return Published{Revision: rev.Number, Changes: rep.Changes, Warnings: rep.Findings}, c.enforce(rev, rs), nil
+}
+
+// add stores a revision. A caller that leaves meanwhile does not stop it: what
+// is stored and what is in force must not part.
+func (c *Control) add(ctx context.Context, r store.Revision) (store.Revision, error) {
+	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+	defer stop()
+	return c.store.AddRevision(ctx, r)
 }
 
 // enforce lets the proxies have a stored revision.
@@ -200,7 +208,7 @@ func (c *Control) Restore(ctx context.Context, number uint, author, message stri
 		if rules.Mistakes(found) > 0 {
 			return Published{}, time.Time{}, Mistaken{found}
 		}
-		rev, err := c.store.AddRevision(ctx, store.Revision{Kind: "restore", Bundle: "", Author: cmp.Or(author, "unknown"),
+		rev, err := c.add(ctx, store.Revision{Kind: "restore", Bundle: "", Author: cmp.Or(author, "unknown"),
 			Message: cmp.Or(message, fmt.Sprintf("restore revision %d", number)), At: c.now().UTC(), Bundles: old.Bundles})
 		if err != nil {
 			return Published{}, time.Time{}, fmt.Errorf("the revision could not be stored: %w", err)

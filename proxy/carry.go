@@ -38,6 +38,7 @@ type carrier struct {
 type inForce struct {
 	table    *engine.Table
 	revision uint
+	known    bool // false until the first snapshot
 }
 
 type shardKey struct{}
@@ -101,7 +102,10 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			shard.record(&e.Exchange, force.revision, instance, class, reason, status, c.now()-begun)
 		}
 	}
-	step := e.Begin(force.table, entry, e, begun)
+	step := engine.Step{Kind: engine.Reply, Status: engine.NoInstance.Status(), Reason: engine.NoInstance, Detail: "this proxy has had no rules from the service yet"}
+	if force.known {
+		step = e.Begin(force.table, entry, e, begun)
+	}
 	for {
 		switch step.Kind {
 		case engine.Attempt:

@@ -74,7 +74,7 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 		t.Fatal(err)
 	}
 	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), transport: pool, recorder: newRecorder(2), force: new(atomic.Pointer[inForce])}
-	c.force.Store(&inForce{table: table, revision: 7})
+	c.force.Store(&inForce{table: table, revision: 7, known: true})
 	srv := httptest.NewUnstartedServer(c)
 	srv.Config.ConnContext = c.connContext
 	srv.Start()

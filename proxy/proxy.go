@@ -69,6 +69,7 @@ const (
 	headerTimeout = 10 * time.Second
 	idleTimeout   = 2 * time.Minute
 	maxHeader     = 64 << 10
+	firstRules    = 5 * time.Second // how long early callers wait for the first rules
 )
 
 // New opens the listeners of a proxy, so that their addresses are known.
@@ -159,9 +160,18 @@ func (p *Proxy) Run(ctx context.Context) error {
 	session := newSession(p)
 	running.Go(func() { session.run(talk) })
 
+	// Callers that come before the rules wait in the listener's queue for a
+	// while; after that they are refused with a reason.
+	patience := time.NewTimer(firstRules)
+	defer patience.Stop()
 	var err error
 	select {
-	case <-p.ready: // callers that come before wait in the listener's queue
+	case <-p.ready:
+	case <-patience.C:
+	case <-ctx.Done():
+	case err = <-failed:
+	}
+	if err == nil && ctx.Err() == nil {
 		if p.outbound != nil {
 			start(p.server(p.carrier), p.outbound)
 		}
@@ -169,11 +179,8 @@ func (p *Proxy) Run(ctx context.Context) error {
 		case <-ctx.Done():
 		case err = <-failed:
 		}
-	case <-ctx.Done():
-		if p.outbound != nil {
-			p.outbound.Close()
-		}
-	case err = <-failed:
+	} else if p.outbound != nil {
+		p.outbound.Close()
 	}
 	session.withdraw()
 	p.mu.Lock()
@@ -224,7 +231,7 @@ func (p *Proxy) apply(s wire.Snapshot) error {
 		return err
 	}
 	p.rules, p.instances = rs, instances
-	p.force.Store(&inForce{table: table, revision: revision})
+	p.force.Store(&inForce{table: table, revision: revision, known: true})
 	return p.openEdge()
 }
 

@@ -258,6 +258,17 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 }
 
+// TestNoRulesYet: with the service away from the beginning a caller is not left
+// waiting.
+func TestNoRulesYet(t *testing.T) {
+	t.Parallel()
+	f := newFake(t)
+	p := runProxy(t, f, Config{ID: "c", Service: "caller", Version: "v1"})
+	if got := ask(p.Outbound(), "s", "/"); !strings.Contains(got, "no rules from the service yet") {
+		t.Errorf("got %q", got)
+	}
+}
+
 func TestTheGatewayListensWhereTheRulesSay(t *testing.T) {
 	f := newFake(t)
 	p := runProxy(t, f, Config{ID: "g", Gateway: "door"})

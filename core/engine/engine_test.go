@@ -67,6 +67,7 @@ gateways:
     routes:
       - {name: home, when: {path: /}, rewrite: {path: /sailings/today}, send: sailings, timeout: 1s}
       - {name: kiosk, when: {path: /kiosk/**}, send: kiosk}
+      - {name: straight, when: {path: /straight}, send: sailings/v2}
 `
 
 func compile(t testing.TB, text string, prev *Table, instances ...Instance) *Table {
@@ -153,6 +154,7 @@ func TestTimeouts(t *testing.T) {
 		{"service where the route has none", Entry{}, get("sailings", "/", "X-Crew: yes"), 3 * time.Second},
 		{"built in", Entry{}, get("berths", "/"), 15 * time.Second},
 		{"the gateway's is shorter", Entry{Gateway: "front-door"}, get("a.ferry.example", "/"), time.Second},
+		{"the service's where the gateway names a version", Entry{Gateway: "front-door"}, get("a.ferry.example", "/straight"), 3 * time.Second},
 		{"the caller waits for less", Entry{Limit: 40 * time.Millisecond}, get("sailings", "/timetable"), 40 * time.Millisecond},
 		{"the caller waits for more", Entry{Limit: time.Hour}, get("sailings", "/timetable"), 2 * time.Second},
 	} {
@@ -298,6 +300,7 @@ func TestExplain(t *testing.T) {
 	want := []string{
 		"front-door home taken: path /",
 		"front-door kiosk not reached: an earlier route took the request",
+		"front-door straight not reached: an earlier route took the request",
 		`sailings crew-first passed: expected header x-crew is "yes", found none`,
 		"sailings timetable taken: path /sailings/**, method GET|HEAD",
 		"sailings night not reached: an earlier route took the request",

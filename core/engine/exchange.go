@@ -134,16 +134,20 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 // setDeadline takes the shortest of what the routes say and what the caller
 // waits for.
 func (x *Exchange) setDeadline(now time.Duration) {
-	x.timeout = limit(x.route, x.gate).Value
+	x.timeout = limit(x.service, x.route, x.gate).Value
 	if l := x.entry.Limit; l > 0 && l < x.timeout {
 		x.timeout = l
 	}
 	x.deadline = now + x.timeout
 }
 
-// limit is the shortest timeout that one of the routes has, or the built-in one.
-func limit(routes ...*Route) (out rules.Timeout) {
+// limit is the shortest timeout that one of the routes has, or else that of
+// the called service, or the built-in one.
+func limit(s *service, routes ...*Route) (out rules.Timeout) {
 	out.Value = rules.DefaultTimeout
+	if t := s.timeout(); t != nil {
+		out = *t
+	}
 	set := false
 	for _, rt := range routes {
 		if rt != nil && rt.timeout != nil && (!set || rt.timeout.Value < out.Value) {

@@ -112,7 +112,7 @@ func (e *explainer) gateway(name string, g *gateway) {
 			e.service(to.service, rt, path, share)
 		} else {
 			e.odds(to.service, to.version, share, to.pool)
-			e.settings(path, nil, rt)
+			e.settings(path, to.service, nil, rt)
 		}
 	}
 }
@@ -129,7 +129,7 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 		if len(s.all.instances) == 0 {
 			e.refuse(refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
 		}
-		e.settings(path, s.plain, gate)
+		e.settings(path, s, s.plain, gate)
 		return
 	}
 	rt, path := e.climb("service", s.name, s.ladder, path)
@@ -142,7 +142,7 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 			e.odds(to.service, to.version, share*w.Share(), to.pool)
 		}
 	}
-	e.settings(path, rt, gate)
+	e.settings(path, s, rt, gate)
 }
 
 func sortedVersions(s *service) []string {
@@ -235,12 +235,12 @@ func found(values []string) string {
 	return fmt.Sprintf("%q", strings.Join(values, ", "))
 }
 
-func (e *explainer) settings(path string, rt, gate *Route) {
+func (e *explainer) settings(path string, s *service, rt, gate *Route) {
 	if e.out.Settings != nil {
 		return
 	}
 	e.out.Path = path
-	t := limit(rt, gate)
+	t := limit(s, rt, gate)
 	e.out.Settings = append(e.out.Settings, Setting{"timeout", t.Value.String(), t.At})
 	for _, r := range []*Route{gate, rt} {
 		if r == nil || r.rule.Rewrite == nil {
