@@ -44,7 +44,7 @@ bench: build
 	go run ./test/bench $(ARGS)
 
 fuzz:
-	go test -run '^$$' -fuzz FuzzCheck -fuzztime 60s ./core/rules
+	go test -run '^$$' -fuzz FuzzCheck -fuzztime 60s -fuzzminimizetime 1s ./core/rules
 
 screenshots: build chromium
 	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends xvfb xterm imagemagick x11-apps fonts-dejavu-core; break; }; done

@@ -39,7 +39,7 @@ the service. Records go to a temporary directory unless --data names another.`,
 				defer os.RemoveAll(data)
 			}
 			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelError}))
-			const drain = time.Second
+			const drain = 500 * time.Millisecond // twice that and a little is how long the end may take
 			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Log: log, Drain: drain})
 			if err != nil {
 				return err

@@ -74,7 +74,7 @@ type Route struct {
 	When    []string     `json:"when" doc:"conditions in words; any of them; empty: always"`
 	Send    []Target     `json:"send"`
 	Rewrite string       `json:"rewrite,omitempty"`
-	Timeout string       `json:"timeout"`
+	Timeout string       `json:"timeout" doc:"empty: that of the called service"`
 	Share   *float64     `json:"share" jsonschema:"nullable" doc:"of all requests on this ladder, 0 to 1"`
 	Figures Figures      `json:"figures"`
 }
@@ -364,6 +364,9 @@ func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout 
 		t, took := at(g.route, [2]string{ladder, rule.Name}), g.byRoute[[2]string{ladder, rule.Name}]
 		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Share: share(took, all), Figures: t.figures(g.seconds),
 			Timeout: rules.DefaultTimeout.String()}
+		if home == "" {
+			r.Timeout = ""
+		}
 		if limit := cmp.Or(rule.Timeout, timeout); limit != nil {
 			r.Timeout = limit.Value.String()
 		}

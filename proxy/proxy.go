@@ -62,6 +62,7 @@ type Proxy struct {
 	rules     *rules.Rules
 	instances []engine.Instance
 	edge      *edge // the gateway's listener, once the rules name it
+	leaving   bool  // no new listener is to be opened
 }
 
 // Limits of every listener of a proxy.
@@ -69,7 +70,8 @@ const (
 	headerTimeout = 10 * time.Second
 	idleTimeout   = 2 * time.Minute
 	maxHeader     = 64 << 10
-	firstRules    = 5 * time.Second // how long early callers wait for the first rules
+	firstRules    = 5 * time.Second        // how long early callers wait for the first rules
+	hearsay       = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
 )
 
 // New opens the listeners of a proxy, so that their addresses are known.
@@ -182,12 +184,15 @@ func (p *Proxy) Run(ctx context.Context) error {
 	} else if p.outbound != nil {
 		p.outbound.Close()
 	}
-	session.withdraw()
 	p.mu.Lock()
+	p.leaving = true
 	if p.edge != nil {
 		servers = append(servers, p.edge.server)
 	}
 	p.mu.Unlock()
+	if session.withdraw() && p.inbound != nil {
+		<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
+	}
 	drain, stop := context.WithTimeout(context.WithoutCancel(ctx), p.cfg.Drain)
 	defer stop()
 	var closing sync.WaitGroup
@@ -265,7 +270,7 @@ func (p *Proxy) openEdge() error {
 		return nil
 	}
 	g := p.rules.Gateway(p.cfg.Gateway)
-	if g == nil || (p.edge != nil && p.edge.listen == g.Listen) {
+	if g == nil || p.leaving || (p.edge != nil && p.edge.listen == g.Listen) {
 		return nil
 	}
 	l, err := net.Listen("tcp", g.Listen)

@@ -33,6 +33,9 @@ type session struct {
 	client *http.Client
 	base   string
 
+	leasing sync.Mutex // one registration or withdrawal at a time
+	left    bool       // withdrawn: never register again
+
 	sending sync.Mutex // one sender of telemetry at a time
 	seq     uint64
 	unsent  []unsentDelta
@@ -180,18 +183,29 @@ func (s *session) take(ctx context.Context, snap wire.Snapshot) error {
 }
 
 func (s *session) register(ctx context.Context) (wire.Lease, error) {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
 	var lease wire.Lease
+	if s.left {
+		return lease, errors.New("this proxy is on its way out")
+	}
 	err := s.call(ctx, http.MethodPut, "", s.p.registration(), &lease)
 	return lease, err
 }
 
 // withdraw takes the instance out of the registry, so that others stop calling.
-func (s *session) withdraw() {
+// It tells whether the service heard of it.
+func (s *session) withdraw() bool {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	s.left = true
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
-	if err := s.call(ctx, http.MethodDelete, "?nonce="+s.p.nonce, nil, nil); err != nil {
+	err := s.call(ctx, http.MethodDelete, "?nonce="+s.p.nonce, nil, nil)
+	if err != nil {
 		s.p.log.Debug("not withdrawn; the lease will run out", "error", err)
 	}
+	return err == nil
 }
 
 // collect keeps what was counted since the last time, and drops the oldest

@@ -469,6 +469,7 @@ export interface components {
             when: string[];
             send: components["schemas"]["Target"][];
             rewrite?: string;
+            /** @description empty: that of the called service */
             timeout: string;
             share: number | null;
             figures: components["schemas"]["Figures"];

@@ -86,8 +86,10 @@ export function Rung({ route, number, service, versions, revision }: Props) {
             </Button>
           ))}
           <Box sx={{ ml: "auto", color: "text.secondary", fontSize: 12 }}>
-            {route.figures.requests > 0 && `success ${percent(route.figures.success)}, p95 ${millis(route.figures.p95MS)}; `}timeout {route.timeout}
-            {route.rewrite && `; rewritten to ${route.rewrite}`}; {route.at.file}:{route.at.line}
+            {route.figures.requests > 0 && `success ${percent(route.figures.success)}, p95 ${millis(route.figures.p95MS)}; `}
+            {route.timeout && `timeout ${route.timeout}; `}
+            {route.rewrite && `rewritten to ${route.rewrite}; `}
+            {route.at.file}:{route.at.line}
           </Box>
         </Box>
         {draft && (

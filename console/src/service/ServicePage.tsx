@@ -168,7 +168,7 @@ function Calls({ mesh, name }: { mesh: Mesh; name: string }) {
   const text = (list: Mesh["links"], other: "from" | "to") => list.map((l) => `${l[other]} ${rate(l.figures.rps)}/s (${percent(l.figures.success)})`).join(", ") || "nobody now";
   return (
     <Box sx={{ mt: 1.5, color: "text.secondary" }}>
-      <div>Called by: {text(mesh.links.filter((l) => l.to === name), "from")}</div>
+      {mesh.services.some((s) => s.name === name) && <div>Called by: {text(mesh.links.filter((l) => l.to === name), "from")}</div>}
       <div>Calls: {text(mesh.links.filter((l) => l.from === name), "to")}</div>
     </Box>
   );

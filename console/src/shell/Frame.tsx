@@ -45,9 +45,9 @@ export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; on
             </Box>
           ))}
         </Box>
-        <Box sx={{ flex: 1, minWidth: 0 }}>{mesh && <RevisionLine mesh={mesh} />}</Box>
+        <Box sx={{ flex: { xs: "1 0 100%", md: 1 }, order: { xs: 1, md: 0 }, minWidth: 0 }}>{mesh && <RevisionLine mesh={mesh} />}</Box>
         <Tooltip title={mode === "dark" ? "Light colours" : "Dark colours"}>
-          <IconButton size="small" onClick={onToggle} aria-label={mode === "dark" ? "Light colours" : "Dark colours"}>
+          <IconButton size="small" sx={{ ml: "auto" }} onClick={onToggle} aria-label={mode === "dark" ? "Light colours" : "Dark colours"}>
             {mode === "dark" ? <LightMode fontSize="small" /> : <DarkMode fontSize="small" />}
           </IconButton>
         </Tooltip>
