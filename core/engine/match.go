@@ -133,12 +133,16 @@ func (l *ladder) add(r rung, path string) {
 // request, and the condition by which it does (nil: it has none).
 func (l *ladder) match(v View, path string) (*Route, *condition) {
 	best := rung{index: len(l.routes)}
-	best = first(l.any, v, best)
+	if len(l.any) > 0 { // most lists are empty, and a call costs more than a look
+		best = first(l.any, v, best)
+	}
 	if len(path) > 0 && path[0] == '/' {
 		at, rest, more := &l.root, path[1:], true
 		encoded := strings.IndexByte(path, '%') >= 0
 		for at != nil {
-			best = first(at.under, v, best)
+			if len(at.under) > 0 {
+				best = first(at.under, v, best)
+			}
 			if !more {
 				best = first(at.exact, v, best)
 				break
@@ -149,11 +153,14 @@ func (l *ladder) match(v View, path string) (*Route, *condition) {
 			} else {
 				seg, rest, more = rest, "", false
 			}
-			if !more && seg != "" {
+			if !more && seg != "" && len(at.one) > 0 {
 				best = first(at.one, v, best)
 			}
 			if encoded {
 				seg = decoded(seg)
+			}
+			if at.children == nil {
+				break
 			}
 			at = at.children[seg]
 		}

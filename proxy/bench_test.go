@@ -1,0 +1,85 @@
+package proxy
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+)
+
+// BenchmarkHop compares what a request costs on its way through the carrier and
+// through the standard library's reverse proxy: the client and the backend are
+// the same in both, so the difference is the hop's.
+func BenchmarkHop(b *testing.B) {
+	body := []byte(strings.Repeat("night ferry. ", 79))[:1024]
+	backend := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) }))
+	defer backend.Close()
+	address := strings.TrimPrefix(backend.URL, "http://")
+	pool := func() *http.Transport { return &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true} }
+
+	rs, found := rules.Check([]rules.File{{Name: "bench.yaml", Text: "services: {s: {versions: [v1, v2], instances: [{at: 'http://" + address + "', version: v1}, {at: 'http://" + address +
+		"', version: v2}], routes: [{name: crew, when: {headers: {x-crew: 'yes'}}, send: v2}, {name: all, when: {path: /ferry/**}, send: {v1: 85, v2: 15}}]}}"}}, rules.Live{})
+	if rules.Mistakes(found) > 0 {
+		b.Fatal(found[0].Text())
+	}
+	table, err := engine.Compile(rs, nil, engine.Options{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	c := &carrier{name: "c", caller: "caller", callerValue: []string{"caller"}, epoch: time.Now(), transport: pool(), recorder: newRecorder(8), force: new(atomic.Pointer[inForce])}
+	c.force.Store(&inForce{table: table, revision: 1, known: true})
+	target := &url.URL{Scheme: "http", Host: address}
+	for name, h := range map[string]http.Handler{
+		"nightjar": c,
+		"standard": &httputil.ReverseProxy{Transport: pool(), Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) }},
+		"none":     nil,
+	} {
+		b.Run(name, func(b *testing.B) {
+			to := backend.URL
+			if h != nil {
+				srv := httptest.NewUnstartedServer(h)
+				srv.Config.ConnContext = c.connContext
+				srv.Start()
+				defer srv.Close()
+				to = srv.URL
+			}
+			client := &http.Client{Transport: pool()}
+			b.ReportAllocs()
+			b.RunParallel(func(pb *testing.PB) {
+				for pb.Next() {
+					req, _ := http.NewRequest("GET", to+"/ferry/times", nil)
+					req.Host = "s"
+					resp, err := client.Do(req)
+					if err != nil {
+						b.Error(err)
+						return
+					}
+					io.Copy(io.Discard, resp.Body)
+					resp.Body.Close()
+				}
+			})
+		})
+	}
+}
+
+// BenchmarkRecord is what counting one request costs.
+func BenchmarkRecord(b *testing.B) {
+	r := newRecorder(8)
+	in := &engine.Instance{ID: "a", Service: "s", Version: "v1"}
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) {
+		shard := r.assign()
+		var x engine.Exchange
+		for pb.Next() {
+			shard.record(&x, 1, in, engine.OK, "", 200, 1234*time.Microsecond)
+		}
+	})
+}
