@@ -170,15 +170,18 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 			}
 			send = append(send, text)
 		}
-		row := append([]string{r.Name, when, strings.Join(send, ", "), out.Share(r.Share)}, figureCells(r.Figures)...)
+		cells := figureCells(r.Figures)
+		row := []string{r.Name, when, strings.Join(send, ", "), out.Share(r.Share)}
 		if s.Wide {
-			row = append(row, r.Timeout, r.At.String())
+			row = append(append(row, cells...), r.Timeout, r.At.String())
+		} else {
+			row = append(row, cells[0], cells[1], cells[3])
 		}
 		rows = append(rows, row)
 	}
-	header := append([]string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>"}, figureHeader...)
+	header := []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "RPS>", "SUCCESS>", "P95>"}
 	if s.Wide {
-		header = append(header, "TIMEOUT>", "WRITTEN")
+		header = append(append(header[:4:4], figureHeader...), "TIMEOUT>", "WRITTEN")
 	}
 	s.Table(header, rows)
 }

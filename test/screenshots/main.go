@@ -53,12 +53,12 @@ type command struct {
 }
 
 var commands = []command{
-	{"services", 24, "nightjar services"},
-	{"service-one", 18, "nightjar services sailings"},
-	{"call", 17, "nightjar call http://sailings/sailings/today -n 200"},
-	{"explain", 30, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
-	{"check", 24, "nightjar rules check examples/mistakes"},
-	{"publish", 18, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
+	{"services", 26, "nightjar services"},
+	{"service-one", 20, "nightjar services sailings"},
+	{"call", 18, "nightjar call http://sailings/sailings/today -n 200"},
+	{"explain", 31, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
+	{"check", 28, "nightjar rules check examples/mistakes"},
+	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
 	{"fleet", 16, "nightjar fleet"},
 }
 
@@ -154,7 +154,7 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 		title := "shot" + strconv.Itoa(os.Getpid()) + c.name
 		script := fmt.Sprintf("export PATH=%q:$PATH; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
 			filepath.Join(root, "bin"), c.run)
-		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "140x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
+		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "150x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
 		term.Env = append(os.Environ(), "DISPLAY="+display)
 		term.Dir = root
 		if err := term.Start(); err != nil {
