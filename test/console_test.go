@@ -120,7 +120,7 @@ func TestConsole(t *testing.T) {
 	})
 	t.Run("files that are not in force, and a service that is gone", func(t *testing.T) {
 		b.t = t
-		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 3s", "timeout: 4s", 1))
+		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
 		m.must(1, "rules", "diff", file)
 		b.visit("/")
 		b.says("[data-test=unpublished]", "differ from what is in force in 1 place")

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -23,6 +24,8 @@ import (
 
 	"nightjar/client"
 	"nightjar/control"
+	"nightjar/standin"
+	"nightjar/store"
 )
 
 // interrupt asks a process to end.
@@ -163,10 +166,27 @@ func newMesh(t *testing.T, p *process, addr string) *mesh {
 	return &mesh{p, t, addr, c}
 }
 
+// startDemo runs the sample mesh. Its rules lie in the records already, with
+// longer timeouts, so that a slow machine is not taken for a slow workload.
 func startDemo(t *testing.T, args ...string) *mesh {
 	t.Helper()
-	addr := freeBase(t)
-	return newMesh(t, start(t, "Five things to try", append([]string{"demo", "--addr", addr}, args...)...), addr)
+	addr, data := freeBase(t), t.TempDir()
+	gateway, outside, err := standin.Ports(addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := standin.Mesh{Gateway: gateway, Outside: outside}.Rules()
+	text := strings.Replace(files[0].Text, "timeout: 3s", "timeout: 26s", 1) // of sailings
+	files[0].Text = regexp.MustCompile(`timeout: \d(s|00ms)`).ReplaceAllString(text, "timeout: 25s")
+	st, err := store.Open(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = st.AddRevision(t.Context(), store.Revision{Kind: "publish", Bundle: control.MainBundle, Author: "demo", At: time.Now(), Bundles: store.Bundles{control.MainBundle: files}})
+	if err := errors.Join(err, st.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return newMesh(t, start(t, "Five things to try", append([]string{"demo", "--addr", addr, "--data", data}, args...)...), addr)
 }
 
 // run runs a command of the client.

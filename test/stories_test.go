@@ -81,7 +81,7 @@ func TestStories(t *testing.T) {
 		}
 	})
 	t.Run("a file that is saved and not published is told everywhere", func(t *testing.T) {
-		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 3s", "timeout: 4s", 1))
+		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
 		if out := m.must(1, "rules", "diff", file); !strings.Contains(out, "services.sailings.timeout") {
 			t.Errorf("diff:\n%s", out)
 		}
@@ -194,7 +194,11 @@ func write(t *testing.T, dir, name, text string) string {
 
 // TestInterrupt: Ctrl-C in the middle of traffic ends the demo with exit code 0.
 func TestInterrupt(t *testing.T) {
-	m := startDemo(t)
+	addr := freeBase(t)
+	m := newMesh(t, start(t, "Five things to try", "demo", "--addr", addr), addr)
+	if out := m.must(0, "rules", "log"); !strings.Contains(out, "the night ferry line") {
+		t.Errorf("the sample's rules were not published:\n%s", out)
+	}
 	eventually(t, "traffic", func() bool {
 		v, err := m.api.Mesh(t.Context(), 10)
 		return err == nil && len(v.Links) > 4
