@@ -35,7 +35,7 @@ services:
       - {name: gone, when: {path: /gone}, send: v2}
       - {name: short, when: {path: /slow/**}, send: v1, timeout: 2s}
       - {name: moved, when: {path: /old/**}, rewrite: {path: /new/**, host: other.example}, send: v1}
-      - {name: rest, send: v1}
+      - {name: rest, send: v1, timeout: 1h}
   refusing: {versions: [v1]}
 `
 
