@@ -48,12 +48,8 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	in := &inbound{carrier: carrier{name: "s-v1-a", epoch: time.Now(), transport: pool}, app: strings.TrimPrefix(workload.URL, "http://")}
 	inSrv := httptest.NewServer(in)
 	t.Cleanup(inSrv.Close)
-	closed, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	closed.Close() // nobody listens there now
-	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: closed.Addr().String()}
+	const closed = "127.0.0.1:1" // nobody listens there
+	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: closed}
 	deadSrv := httptest.NewServer(dead)
 	t.Cleanup(deadSrv.Close)
 
@@ -67,7 +63,7 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	}
 	table, err := engine.Compile(rs, []engine.Instance{
 		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inSrv.Listener.Addr().String()},
-		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed.Addr().String()},
+		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed},
 		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: deadSrv.Listener.Addr().String()},
 	}, engine.Options{})
 	if err != nil {

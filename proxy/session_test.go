@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -273,13 +274,13 @@ func TestTheGatewayListensWhereTheRulesSay(t *testing.T) {
 	f := newFake(t)
 	p := runProxy(t, f, Config{ID: "g", Gateway: "door"})
 	one := instance(t, "one", "v1")
-	port := func() string {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
+	port := func() string { // below those that the system gives away by itself
+		for {
+			if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 15_000+rand.IntN(17_000))); err == nil {
+				defer l.Close()
+				return l.Addr().String()
+			}
 		}
-		defer l.Close()
-		return l.Addr().String()
 	}
 	rulesAt := func(listen string) string {
 		return toV1 + fmt.Sprintf("\ngateways: {door: {listen: %q, hosts: [a.example], routes: [{name: all, send: s}]}}", listen)
@@ -361,7 +362,7 @@ func TestRecorderCountsEveryRequestOnce(t *testing.T) {
 	}
 	for i := range r.shards {
 		if n := len(*r.shards[i].cells.Load()); n != 0 {
-			t.Errorf("%d idle cells are kept", n)
+			t.Errorf("%d idle cells remain", n)
 		}
 	}
 }

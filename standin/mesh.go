@@ -56,6 +56,13 @@ func (m Mesh) Rules() []rules.File {
 // started, and goes on until ctx is done. Everything that it began has ended
 // when it returns.
 func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.Context)) error {
+	for _, address := range []string{m.Gateway, m.Outside} {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			return fmt.Errorf("the sample needs %s, which is taken: free it, or choose other ports with --addr (%w)", address, err)
+		}
+		l.Close()
+	}
 	ctx, end := context.WithCancel(ctx)
 	var running sync.WaitGroup
 	var stopping []func()
@@ -123,9 +130,12 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 	if err != nil {
 		return err
 	}
+	late := time.After(30 * time.Second)
 	for _, p := range append(proxies, edge) {
 		select {
 		case <-p.Ready():
+		case <-late:
+			return errors.New("after 30 s a proxy of the sample has no rules in force; it said why above")
 		case <-ctx.Done():
 			return nil
 		case err := <-failed:

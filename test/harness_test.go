@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -61,26 +62,23 @@ func eventually(t *testing.T, what string, ok func() bool) {
 	}
 }
 
-// freeBase finds a port whose neighbours 80 and 90 ports further are free too.
+// freeBase finds a port whose neighbours 80 and 90 ports further are free too,
+// below those that the system gives to listeners without a port of their own.
 func freeBase(t *testing.T) string {
 	t.Helper()
 	for range 100 {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		port := l.Addr().(*net.TCPAddr).Port
-		ok := port+90 < 65536
-		for _, more := range []int{80, 90} {
-			if n, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(port+more)); err != nil {
-				ok = false
-			} else {
-				n.Close()
+		base := 15_000 + rand.IntN(17_000)
+		free := true
+		for _, more := range []int{0, 80, 90} {
+			l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(base+more))
+			if err != nil {
+				free = false
+				break
 			}
+			l.Close()
 		}
-		l.Close()
-		if ok {
-			return "127.0.0.1:" + strconv.Itoa(port)
+		if free {
+			return "127.0.0.1:" + strconv.Itoa(base)
 		}
 	}
 	t.Fatal("no free ports")

@@ -1,8 +1,10 @@
 package test
 
 import (
+	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -176,6 +178,17 @@ func TestStories(t *testing.T) {
 	t.Run("a second one on the same ports says so", func(t *testing.T) {
 		if _, errs, code := runIn(t, "", "demo", "--addr", m.addr); code != 1 || !strings.Contains(errs, m.addr+" is taken") {
 			t.Errorf("exit %d: %s", code, errs)
+		}
+		base := freeBase(t)
+		host, port, _ := net.SplitHostPort(base)
+		n, _ := strconv.Atoi(port)
+		taken, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(n+80)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer taken.Close()
+		if _, errs, code := runIn(t, "", "demo", "--addr", base); code != 1 || !strings.Contains(errs, taken.Addr().String()+", which is taken") {
+			t.Errorf("the gateway's port: exit %d: %s", code, errs)
 		}
 		if _, errs, code := runIn(t, "", "serve", "--addr", "0.0.0.0:7777", "--data", t.TempDir()); code == 0 || !strings.Contains(errs, "use 127.0.0.1") {
 			t.Errorf("exit %d: %s", code, errs)
