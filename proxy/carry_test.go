@@ -136,6 +136,7 @@ func TestConformance(t *testing.T) {
 		{"a bad chunk", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc\r\n", nil, []string{"200 OK"}},
 		{"a header line broken in two", "GET / HTTP/1.1\r\nHost: s\r\nX y: 1\r\n\r\n", []string{"400 Bad Request"}, []string{"host="}},
 		{"dots in the path", get("/a/../b"), []string{"400 Bad Request", "error=http_request_error", "bad-request"}, []string{"host="}},
+		{"no tunnels", "CONNECT s:443 HTTP/1.1\r\nHost: s:443\r\nConnection: close\r\n\r\n", []string{"400 Bad Request", "opens no tunnels"}, []string{"200 OK"}},
 		{"nobody of that name", "GET / HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n", []string{"404 Not Found", `error=destination_not_found`, `no service "ghost"`}, nil},
 		{"nobody listens there", get("/gone"), []string{"502 Bad Gateway", "error=connection_refused", "unreachable", "rule: route gone of s, hop.yaml:6:9"}, nil},
 		{"its proxy cannot reach the workload", "GET / HTTP/1.1\r\nHost: refusing\r\nConnection: close\r\n\r\n", []string{"502 Bad Gateway", "unreachable: refusing-v1-b: its proxy could not reach"}, []string{wire.HeaderReason}},

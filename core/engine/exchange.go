@@ -67,8 +67,8 @@ type Exchange struct {
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
 	*x = Exchange{entry: entry, path: v.Path()}
-	if dotted(x.path) {
-		return refuse(BadRequest, "the path has a segment . or .. in it: send the path that is meant")
+	if why := unfit(v); why != "" {
+		return refuse(BadRequest, why)
 	}
 	var to target
 	if entry.Gateway != "" {
@@ -248,6 +248,17 @@ func (g *gateway) serves(host string) bool {
 		}
 	}
 	return false
+}
+
+// unfit tells why a request cannot be carried, whatever the rules; empty: it can.
+func unfit(v View) string {
+	switch {
+	case v.Method() == "CONNECT":
+		return "the mesh carries requests and opens no tunnels: call the service by http://"
+	case dotted(v.Path()):
+		return "the path has a segment . or .. in it: send the path that is meant"
+	}
+	return ""
 }
 
 // dotted tells whether a path has a segment that means "here" or "one up",

@@ -61,9 +61,10 @@ func Explain(t *Table, entry Entry, v View) Explanation {
 	e := &explainer{v: v}
 	e.out.Path = v.Path()
 	e.out.Odds = []Odds{}
+	why := unfit(v)
 	switch {
-	case dotted(v.Path()):
-		e.refuse(refuse(BadRequest, "the path has a segment . or .. in it: send the path that is meant"))
+	case why != "":
+		e.refuse(refuse(BadRequest, why))
 	case entry.Gateway != "":
 		g := t.gateways[entry.Gateway]
 		switch {

@@ -20,6 +20,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"nightjar/api/dto"
@@ -63,6 +64,8 @@ func role(name, listen, backend string) error {
 		h = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) })
 	case "standard": // what is to be beaten
 		h = &httputil.ReverseProxy{Transport: transport, Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
+	case "pooled": // the same, with a pool for its copy buffers
+		h = &httputil.ReverseProxy{Transport: transport, BufferPool: &bufferPool{}, Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
 	case "bare":
 		h = bare(transport, backend)
 	case "relay":
@@ -72,6 +75,17 @@ func role(name, listen, backend string) error {
 	}
 	return (&http.Server{Handler: h}).Serve(l)
 }
+
+type bufferPool struct{ sync.Pool }
+
+func (p *bufferPool) Get() []byte {
+	if b, ok := p.Pool.Get().(*[]byte); ok {
+		return *b
+	}
+	return make([]byte, 32<<10)
+}
+
+func (p *bufferPool) Put(b []byte) { p.Pool.Put(&b) }
 
 // bare is the least that a handler over http.Transport can do.
 func bare(t http.RoundTripper, backend string) http.HandlerFunc {
@@ -151,7 +165,7 @@ func compare() error {
 		return err
 	}
 	targets := []*target{{name: "no proxy", addr: backend}}
-	for _, name := range []string{"relay", "standard", "bare"} {
+	for _, name := range []string{"relay", "standard", "pooled", "bare"} {
 		t := &target{name: name, addr: freeAddr()}
 		if t.pid, err = spawn(self, name, t.addr, backend); err != nil {
 			return err
