@@ -40,9 +40,9 @@ func OpenAPI() ([]byte, error) {
 		for _, q := range op.query {
 			params = append(params, map[string]any{"name": q.name, "in": "query", "description": q.doc, "schema": map[string]any{"type": q.kind}})
 		}
-		if op.ifMatch {
+		if op.ifMatch != "" {
 			params = append(params, map[string]any{"name": "If-Match", "in": "header", "schema": map[string]any{"type": "string"},
-				"description": "number of a revision in quotes; refused with 412 when another one is in force"})
+				"description": op.ifMatch})
 		}
 		status, media := "200", op.media
 		if op.method == "POST" && (op.id == "publish" || op.id == "restore" || op.id == "split") {
@@ -51,8 +51,17 @@ func OpenAPI() ([]byte, error) {
 		if media == "" {
 			media = "application/json"
 		}
+		good := map[string]any{"description": "OK"}
+		switch {
+		case op.out != nil:
+			good["content"] = content(media, op.out)
+		case op.method == "DELETE":
+			status = "204"
+		default:
+			good["content"] = map[string]any{media: map[string]any{"schema": map[string]any{"type": "object"}}}
+		}
 		o := map[string]any{"operationId": op.id, "summary": op.summary, "parameters": params,
-			"responses": map[string]any{status: map[string]any{"description": "OK", "content": content(media, op.out)}, "default": fault}}
+			"responses": map[string]any{status: good, "default": fault}}
 		if op.in != nil {
 			o["requestBody"] = map[string]any{"required": true, "content": content("application/json", op.in)}
 		}

@@ -24,11 +24,15 @@ type operation struct {
 	query        []param
 	in, out      any // zero values of the bodies; nil: none
 	media        string
-	ifMatch      bool
+	ifMatch      string // what If-Match holds; empty: it is not read
 	handle       echo.HandlerFunc
 }
 
 type param struct{ name, kind, doc string }
+
+const ofRevision = "number of a revision in quotes; refused with 412 when another one is in force"
+
+var byParam = []param{{"by", "string", "whose draft it is"}}
 
 func (s *Server) operations() []operation {
 	return []operation{
@@ -37,13 +41,22 @@ func (s *Server) operations() []operation {
 		{method: "GET", path: "/live", id: "live", summary: "The mesh every second, as Server-Sent Events named mesh", out: control.Mesh{}, media: "text/event-stream", handle: s.live},
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
 		{method: "POST", path: "/rules/check", id: "check", summary: "Check the files of a bundle and compare them with what is in force", in: dto.CheckIn{}, out: control.Report{}, handle: s.check},
+		{method: "POST", path: "/rules/format", id: "format", summary: "Lay rule files out anew; comments stay", in: dto.Files{}, out: dto.Files{}, handle: s.format},
+		{method: "GET", path: "/rules/schema", id: "schema", summary: "The JSON Schema of a rule file", handle: s.schema},
+		{method: "GET", path: "/drafts", id: "drafts", summary: "Who is working on which bundle", out: dto.Drafts{}, handle: s.drafts},
+		{method: "GET", path: "/drafts/:bundle", id: "draft", summary: "The files that somebody is working on", out: dto.Draft{}, query: byParam, handle: s.draft},
+		{method: "PUT", path: "/drafts/:bundle", id: "saveDraft", summary: "Keep the files that somebody is working on", in: dto.DraftIn{}, out: dto.Draft{},
+			ifMatch: "version of the draft in quotes, 0 when there is none yet; refused with 412 when it has another one", handle: s.saveDraft},
+		{method: "DELETE", path: "/drafts/:bundle", id: "dropDraft", summary: "Forget the files that somebody was working on", query: byParam, handle: s.dropDraft},
+		{method: "GET", path: "/services/:service/effective", id: "effective", summary: "What holds for a service after policies and defaults, each value with its origin",
+			out: control.Effective{}, handle: s.effective},
 		{method: "GET", path: "/revisions", id: "revisions", summary: "Published revisions, newest first", out: dto.Revisions{},
 			query: []param{{"before", "integer", "only revisions below this number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.revisions},
 		{method: "POST", path: "/revisions", id: "publish", summary: "Publish the files of a bundle as a new revision, and wait until the proxies have it",
-			in: dto.PublishIn{}, out: control.Published{}, ifMatch: true, handle: s.publish},
+			in: dto.PublishIn{}, out: control.Published{}, ifMatch: ofRevision, handle: s.publish},
 		{method: "GET", path: "/revisions/:number", id: "revision", summary: "One revision with its files; 0 is the one in force", out: dto.Revision{}, handle: s.revision},
 		{method: "POST", path: "/revisions/:number/restore", id: "restore", summary: "Publish an earlier revision again", in: dto.RestoreIn{}, out: control.Published{}, handle: s.restore},
-		{method: "POST", path: "/services/:service/split", id: "split", summary: "Change the weights of one route, as a new revision", in: dto.SplitIn{}, out: control.Published{}, ifMatch: true, handle: s.split},
+		{method: "POST", path: "/services/:service/split", id: "split", summary: "Change the weights of one route, as a new revision", in: dto.SplitIn{}, out: control.Published{}, ifMatch: ofRevision, handle: s.split},
 		{method: "POST", path: "/explain", id: "explain", summary: "Which route takes a request, and why not the others", in: control.Ask{}, out: control.Explained{}, handle: s.explain},
 		{method: "POST", path: "/calls", id: "call", summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final", in: control.Call{}, out: control.Tally{},
 			media: "application/x-ndjson", handle: s.call},
@@ -75,7 +88,7 @@ func number(c *echo.Context, name string, fallback, low, high int) (int, error) 
 	return n, nil
 }
 
-// expected reads If-Match, which holds the number of a revision in quotes.
+// expected reads If-Match, which holds a number in quotes.
 func expected(c *echo.Context) (*uint, error) {
 	text := c.Request().Header.Get("If-Match")
 	if text == "" || text == "*" {
@@ -83,7 +96,7 @@ func expected(c *echo.Context) (*uint, error) {
 	}
 	n, err := strconv.ParseUint(strings.Trim(text, `"`), 10, 32)
 	if err != nil {
-		return nil, problem(http.StatusBadRequest, "if-match", "If-Match is to hold the number of a revision in quotes, not %s", text)
+		return nil, problem(http.StatusBadRequest, "if-match", "If-Match is to hold a number in quotes, not %s", text)
 	}
 	u := uint(n)
 	return &u, nil
@@ -156,7 +169,13 @@ func (s *Server) check(c *echo.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	rep, err := s.control.Check(c.Request().Context(), cmp.Or(in.Bundle, control.MainBundle), in.Files, in.By)
+	var rep control.Report
+	var err error
+	if bundle := cmp.Or(in.Bundle, control.MainBundle); in.Passing {
+		rep, err = s.control.Look(bundle, in.Files)
+	} else {
+		rep, err = s.control.Check(c.Request().Context(), bundle, in.Files, in.By)
+	}
 	if err != nil {
 		return err
 	}

@@ -91,9 +91,21 @@ func explainSheet(s *out.Sheet, e control.Explained) {
 		s.Line("\nWhat holds:")
 		var rows [][]string
 		for _, v := range e.Settings {
-			rows = append(rows, []string{v.Name, v.Value, v.Origin.String()})
+			name := v.Name
+			if v.Service != "" {
+				name = v.Service + ": " + name
+			}
+			rows = append(rows, []string{name, v.Value, v.From, written(v.Origin)})
 		}
-		s.Table([]string{"SETTING", "VALUE", "FROM"}, rows)
+		s.Table([]string{"SETTING", "VALUE", "SET BY", "WRITTEN"}, rows)
+	}
+	if w := e.Answer; w != nil {
+		switch {
+		case w.Location != "":
+			s.Line("\nThe route answers by itself: %d to %s", w.Status, w.Location)
+		default:
+			s.Line("\nThe route answers by itself: %d %q", w.Status, w.Body)
+		}
 	}
 	if r := e.Refusal; r != nil {
 		s.Line("\nRefused with %d %s: %s.", r.Status, r.Reason, r.Detail)

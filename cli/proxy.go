@@ -78,6 +78,7 @@ sends its own requests, with the name of the called service as host.`,
 	f.StringVar(&cfg.Inbound, "inbound", "", "HOST:PORT to take requests for the workload (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Outbound, "outbound", "", "HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
+	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
 }
 

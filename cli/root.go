@@ -42,6 +42,9 @@ type usage struct{ error }
 
 func usagef(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
+// moreFormats is the annotation of a command that has a format of its own.
+const moreFormats = "formats"
+
 // app is what all commands share.
 type app struct {
 	program string
@@ -103,8 +106,12 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 			if err := a.settings(cmd); err != nil {
 				return err
 			}
-			if !slices.Contains(out.Formats, a.format) {
-				return usagef("-o %s: expected one of %s", a.format, strings.Join(out.Formats, ", "))
+			formats := out.Formats
+			if more := cmd.Annotations[moreFormats]; more != "" {
+				formats = append(slices.Clone(formats), more)
+			}
+			if !slices.Contains(formats, a.format) {
+				return usagef("-o %s: expected one of %s", a.format, strings.Join(formats, ", "))
 			}
 			return nil
 		},

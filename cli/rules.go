@@ -18,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightjar/api/dto"
+	"nightjar/certs"
 	"nightjar/cli/out"
 	"nightjar/client"
 	"nightjar/control"
@@ -36,12 +37,15 @@ func (a *app) rules() *cobra.Command {
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.rulesCheck(), a.rulesDiff(), a.rulesPublish(), a.rulesShow(), a.rulesLog(), a.rulesRestore())
+	cmd.AddCommand(a.rulesCheck(), a.rulesDiff(), a.rulesPublish(), a.rulesShow(), a.rulesLog(), a.rulesRestore(), a.rulesFormat(), a.rulesSchema())
 	return cmd
 }
 
-// files are the arguments of the commands that read rule files.
+// filesWords are the arguments of the commands that read rule files.
 const filesWords = "FILE|DIRECTORY|- …"
+
+// standardInput is the name of the file that - stands for.
+const standardInput = "standard-input"
 
 func someFiles(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
@@ -78,7 +82,7 @@ func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
 	}
 	for _, arg := range args {
 		if arg == "-" {
-			if err := add("standard-input", cmd.InOrStdin()); err != nil {
+			if err := add(standardInput, cmd.InOrStdin()); err != nil {
 				return nil, err
 			}
 			continue
@@ -145,19 +149,24 @@ func (a *app) rulesCheck() *cobra.Command {
 
 With a service within reach the files are checked beside its other bundles and
 against what runs now, and the console shows when they differ from what is in
-force. Without one they are checked by themselves. Exit code 1: mistakes.`,
+force. Without one they are checked by themselves, and TLS files count from the
+working directory. Exit code 1: mistakes. Besides the usual formats, -o sarif is
+for CI systems.`,
 		Example: `  nightjar rules check examples/ferry
-  cat examples/ferry/rules.yaml | nightjar rules check - -o json`,
-		Args: someFiles,
+  cat examples/ferry/rules.yaml | nightjar rules check - -o sarif`,
+		Annotations: map[string]string{moreFormats: "sarif"},
+		Args:        someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			rep, alone, err := a.check(cmd, bundle, args)
 			if err != nil {
 				return err
 			}
-			err = a.printer(cmd).Show(rep, func(s *out.Sheet) {
-				printFindings(cmd.OutOrStdout(), rep.Findings, a.colour())
-				s.Line("%s, %s.", count(rep.Mistakes, "mistake"), count(rep.Warnings, "warning"))
-			})
+			err = nil
+			if a.format == "sarif" {
+				err = out.SARIF(cmd.OutOrStdout(), a.program, rep.Findings)
+			} else {
+				err = a.printer(cmd).Show(rep, func(s *out.Sheet) { checkSheet(cmd, s, rep, a.colour()) })
+			}
 			if alone != nil {
 				fmt.Fprintf(cmd.ErrOrStderr(), "Checked without a service: %v\n", alone)
 			}
@@ -169,6 +178,20 @@ force. Without one they are checked by themselves. Exit code 1: mistakes.`,
 	}
 	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
 	return cmd
+}
+
+// checkSheet writes findings as text, or, for a spreadsheet, as a table.
+func checkSheet(cmd *cobra.Command, s *out.Sheet, rep control.Report, colour bool) {
+	if s.CSV {
+		var rows [][]string
+		for _, f := range rep.Findings {
+			rows = append(rows, []string{f.At.File, strconv.Itoa(f.At.Line), strconv.Itoa(f.At.Col), string(f.Severity), string(f.Code), f.Path, f.Message, f.Expected})
+		}
+		s.Table([]string{"FILE", "LINE", "COLUMN", "SEVERITY", "CODE", "PLACE", "MESSAGE", "EXPECTED"}, rows)
+		return
+	}
+	printFindings(cmd.OutOrStdout(), rep.Findings, colour)
+	s.Line("%s, %s.", count(rep.Mistakes, "mistake"), count(rep.Warnings, "warning"))
 }
 
 // check asks the service; alone says why when it had to do without.
@@ -184,7 +207,7 @@ func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep contr
 	rep, err = c.Check(cmd.Context(), dto.CheckIn{Bundle: bundle, Files: files, By: author()})
 	var gone *client.Unreachable
 	if errors.As(err, &gone) {
-		_, found := rules.Check(files, rules.Live{})
+		_, found := rules.Check(files, rules.Live{TLS: certs.Look("")})
 		rep = control.Report{Findings: found, Mistakes: rules.Mistakes(found), Changes: []rules.Change{}}
 		rep.Warnings = len(found) - rep.Mistakes
 		return rep, fmt.Errorf("none answers at %s", gone.Server), nil
@@ -343,13 +366,20 @@ mistakes, or proxies that do not follow the revision yet.`,
 }
 
 func (a *app) rulesShow() *cobra.Command {
-	return &cobra.Command{
+	var service string
+	cmd := &cobra.Command{
 		Use:   "show [REVISION]",
-		Short: "Print the files of a revision, by default the one in force",
+		Short: "Print the files of a revision, by default the one in force, or what holds for a service",
 		Example: `  nightjar rules show
-  nightjar rules show 1 -o json`,
+  nightjar rules show --effective sailings`,
 		Args: atMostOneNumber,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if service != "" {
+				if len(args) > 0 {
+					return usagef("--effective speaks of the revision in force: leave %s out", args[0])
+				}
+				return a.effective(cmd, service)
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -376,6 +406,11 @@ func (a *app) rulesShow() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().StringVar(&service, "effective", "", "a service: print what holds for it after policies and defaults, each value with its origin")
+	cmd.RegisterFlagCompletionFunc("effective", func(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+		return a.serviceNames(cmd, nil, toComplete)
+	})
+	return cmd
 }
 
 func atMostOneNumber(cmd *cobra.Command, args []string) error {

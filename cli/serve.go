@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var addr, data string
+	var addr, data, tlsDir string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -21,7 +21,7 @@ func (a *app) serve() *cobra.Command {
   nightjar serve --addr 127.0.0.1:7700 --data /var/lib/nightjar`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Drain: 5 * time.Second,
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, TLSDir: tlsDir, Program: a.program, Drain: 5 * time.Second,
 				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
 			if err != nil {
 				return err
@@ -32,6 +32,7 @@ func (a *app) serve() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
+	cmd.Flags().StringVar(&tlsDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
 }
 

@@ -170,6 +170,11 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 			}
 			send = append(send, text)
 		}
+		for _, d := range r.Does {
+			if d.Name == "redirect" || d.Name == "reply" {
+				send = append(send, d.Name+" "+d.Value)
+			}
+		}
 		cells := figureCells(r.Figures)
 		row := []string{r.Name, when, strings.Join(send, ", "), out.Share(r.Share)}
 		if s.Wide {

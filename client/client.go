@@ -135,6 +135,22 @@ func (c *Client) Check(ctx context.Context, in dto.CheckIn) (r control.Report, e
 	return r, c.do(ctx, http.MethodPost, "/rules/check", in, &r)
 }
 
+// Effective tells what holds for a service after policies and defaults.
+func (c *Client) Effective(ctx context.Context, service string) (e control.Effective, err error) {
+	return e, c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/effective", nil, &e)
+}
+
+// Draft reads what somebody is working on.
+func (c *Client) Draft(ctx context.Context, bundle, by string) (d dto.Draft, err error) {
+	return d, c.do(ctx, http.MethodGet, "/drafts/"+url.PathEscape(bundle)+"?by="+url.QueryEscape(by), nil, &d)
+}
+
+// SaveDraft keeps what somebody is working on, in place of a version of it; 0:
+// there is none yet.
+func (c *Client) SaveDraft(ctx context.Context, bundle string, in dto.DraftIn, version uint) (d dto.Draft, err error) {
+	return d, c.do(ctx, http.MethodPut, "/drafts/"+url.PathEscape(bundle), in, &d, ifMatch(&version)...)
+}
+
 // Publish puts files in force. With expect, only on top of that revision.
 func (c *Client) Publish(ctx context.Context, in dto.PublishIn, expect *uint) (p control.Published, err error) {
 	return p, c.do(ctx, http.MethodPost, "/revisions", in, &p, ifMatch(expect)...)

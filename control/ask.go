@@ -28,12 +28,17 @@ type asked struct {
 	host    string
 	header  http.Header
 	gateway string
+	caller  string
+	site    string
 }
 
 func (a *asked) Method() string             { return a.method }
 func (a *asked) Host() string               { return a.host }
 func (a *asked) Path() string               { return a.url.EscapedPath() }
+func (a *asked) Query() string              { return a.url.RawQuery }
 func (a *asked) Header(key string) []string { return a.header[key] }
+func (a *asked) Caller() string             { return a.caller }
+func (a *asked) Site() string               { return a.site }
 
 // understand reads an Ask and finds out where it enters the mesh: at the
 // gateway whose host or address it names, or else at a workload's proxy.
@@ -71,8 +76,22 @@ func (c *Control) understand(q Ask) (*asked, error) {
 			a.gateway = g.Name
 		}
 	}
+	switch {
+	case a.gateway != "":
+		a.caller = a.gateway
+	case q.From != "":
+		a.caller = q.From
+	default:
+		a.caller = ownCaller
+	}
+	if m := c.doorman(q.From, a.gateway); m != nil {
+		a.site = m.Site
+	}
 	return a, nil
 }
+
+// ownCaller is the name under which the service's own proxy calls.
+const ownCaller = "nightjar"
 
 func tokenOnly(s string) bool {
 	return s != "" && !strings.ContainsFunc(s, func(r rune) bool {
@@ -132,35 +151,34 @@ func (c *Control) explain(q Ask, a *asked) Explained {
 	default:
 		e.Entry = "proxy of nightjar"
 	}
-	if e.Settings == nil {
-		e.Settings = []engine.Setting{}
-	}
-	if e.Ladders == nil {
-		e.Ladders = []engine.Ladder{}
-	}
 	return e
 }
 
-// door is the address of a proxy that takes the request into the mesh.
-func (c *Control) door(q Ask, a *asked) (string, error) {
+// doorman is the proxy by which a request enters the mesh; nil: there is none
+// now.
+func (c *Control) doorman(from, gateway string) *member {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	callers := map[string]bool{}
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
 		m := c.members[id]
 		switch {
 		case m.Outbound == "" || m.streams == 0:
-		case a.gateway != "":
-			if m.Gateway == a.gateway {
-				return m.Outbound, nil
-			}
-		case q.From == "":
-			if m.Service == "" && m.Gateway == "" {
-				return m.Outbound, nil
-			}
-		case m.Service == q.From:
-			return m.Outbound, nil
-		case m.Service != "":
+		case gateway != "" && m.Gateway == gateway, gateway == "" && from != "" && m.Service == from,
+			gateway == "" && from == "" && m.Service == "" && m.Gateway == "":
+			return m
+		}
+	}
+	return nil
+}
+
+// door is the address of a proxy that takes the request into the mesh.
+func (c *Control) door(q Ask, a *asked) (string, error) {
+	if m := c.doorman(q.From, a.gateway); m != nil {
+		return m.Outbound, nil
+	}
+	callers := map[string]bool{}
+	for _, m := range c.Fleet() {
+		if m.Connected && m.Outbound != "" && m.Service != "" {
 			callers[m.Service] = true
 		}
 	}

@@ -245,11 +245,9 @@ func (r *run) one(ctx context.Context) {
 	}
 	who := parseAnswered(resp.Header.Get(wire.HeaderAnswered))
 	if s, v, _ := strings.Cut(who.target, "/"); s != "" {
-		if reason == "" {
+		if reason == "" && who.instance != "" { // else a route answered by itself
 			r.counts[[2]string{s, v}]++
-			if who.instance != "" {
-				r.tally.Instances[who.instance]++
-			}
+			r.tally.Instances[who.instance]++
 		}
 		r.tally.Routes[s+"/"+who.route]++
 		r.tally.Revisions[who.revision]++
@@ -326,7 +324,7 @@ func parseAnswered(field string) answered {
 			a.target = k
 		case k == "instance":
 			a.instance = v
-		case k == "route":
+		case k == "route", k == "gate" && a.route == "":
 			a.route = v
 		case k == "revision":
 			a.revision = v

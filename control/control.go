@@ -21,6 +21,10 @@ const LeaseTime = 10 * time.Second
 
 // Control is the running service without its outer layers. Make one with New.
 type Control struct {
+	// TLS looks at the certificate files that rules name; nil: they are not
+	// looked at. It is set before anything else happens.
+	TLS func(rules.Certificate) (rules.CertificateState, error)
+
 	store   *store.Store
 	program string
 	now     func() time.Time
@@ -36,7 +40,8 @@ type Control struct {
 	settled  bool
 	warned   []rules.Finding // what the checker says of the rules in force
 	warnedOf [2]uint64       // rulesSeq and peersSeq when it said so
-	changed  chan struct{}   // closed and replaced at every change
+	warnedAt time.Time
+	changed  chan struct{} // closed and replaced at every change
 
 	publishing sync.Mutex // one publish at a time
 

@@ -157,10 +157,15 @@ func (c *Control) instances() []engine.Instance {
 
 // live is what the checker wants to know of the registry. The caller holds mu.
 func (c *Control) live() rules.Live {
-	l := rules.Live{Known: true, Versions: map[string][]string{}}
+	l := rules.Live{Known: true, Versions: map[string][]string{}, TLS: c.TLS}
+	proxies := map[string]int{}
 	for _, in := range c.instances() {
 		l.Versions[in.Service] = append(l.Versions[in.Service], in.Version)
 	}
+	for _, m := range c.members {
+		proxies[cmp.Or(m.Service, m.Gateway, ownCaller)]++
+	}
+	l.Links, l.Busy = c.telemetry.traffic(c.now(), proxies)
 	return l
 }
 

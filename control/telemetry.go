@@ -1,9 +1,12 @@
 package control
 
 import (
+	"cmp"
+	"slices"
 	"sync"
 	"time"
 
+	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/wire"
 )
@@ -180,6 +183,38 @@ func (t *telemetry) window(now time.Time, seconds int64, visit func(seriesKey, *
 		}
 	}
 	return end - begin
+}
+
+// trafficSeconds is how far back traffic looks.
+const trafficSeconds = 60
+
+// traffic tells who called whom in the last minute, and for every version how
+// many requests one proxy of its busiest caller had under way, on average.
+func (t *telemetry) traffic(now time.Time, proxies map[string]int) (links []rules.Link, busy map[string]float64) {
+	type edge struct{ from, to, version string }
+	took := map[edge]float64{} // seconds that requests took
+	seen := map[rules.Link]bool{}
+	seconds := t.window(now, trafficSeconds, func(k seriesKey, c *cell) {
+		if k.service == "" || k.service == Other || c.OK+c.Failed+c.Refused == 0 {
+			return
+		}
+		if l := (rules.Link{From: k.caller, To: k.service}); !seen[l] {
+			seen[l] = true
+			links = append(links, l)
+		}
+		if k.version != "" {
+			for _, b := range c.Latency {
+				took[edge{k.caller, k.service, k.version}] += stats.BucketMiddle(int(b[0])).Seconds() * float64(b[1])
+			}
+		}
+	})
+	slices.SortFunc(links, func(a, b rules.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	busy = map[string]float64{}
+	for e, sum := range took {
+		at := e.to + "/" + e.version
+		busy[at] = max(busy[at], sum/float64(max(seconds, 1))/float64(max(proxies[e.from], 1)))
+	}
+	return links, busy
 }
 
 // Figures are the measurements of one group of requests over the window.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"nightjar/core/rules"
@@ -73,10 +72,18 @@ type Route struct {
 	At      rules.Origin `json:"at"`
 	When    []string     `json:"when" doc:"conditions in words; any of them; empty: always"`
 	Send    []Target     `json:"send"`
-	Rewrite string       `json:"rewrite,omitempty"`
+	Does    []Doing      `json:"does" doc:"what it does besides sending, and the settings that it has of its own or by a policy"`
 	Timeout string       `json:"timeout" doc:"empty: that of the called service"`
 	Share   *float64     `json:"share" jsonschema:"nullable" doc:"of all requests on this ladder, 0 to 1"`
 	Figures Figures      `json:"figures"`
+}
+
+// Doing is one action or setting of a route.
+type Doing struct {
+	Name   string       `json:"name"`
+	Value  string       `json:"value"`
+	From   string       `json:"from" doc:"the level that set it"`
+	Origin rules.Origin `json:"origin"`
 }
 
 // Target is where a route sends.
@@ -203,6 +210,7 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 			m.Revision.InForce++
 		}
 	}
+	resolver := rules.NewResolver(force.Rules)
 	names := map[string]*rules.Service{}
 	for _, s := range force.Rules.Services {
 		names[s.Name] = s
@@ -213,12 +221,12 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		m.Services = append(m.Services, g.serviceView(name, names[name], force.Rules, fleet))
+		m.Services = append(m.Services, g.serviceView(name, names[name], force.Rules, resolver, fleet))
 	}
 	for _, rule := range force.Rules.Gateways {
 		gw := Gateway{Name: rule.Name, Listen: rule.Listen, Hosts: rule.Hosts, Figures: at(g.gateway, rule.Name).figures(g.seconds)}
 		gw.Running = slices.ContainsFunc(fleet, func(p Member) bool { return p.Gateway == rule.Name && p.Connected })
-		gw.Routes = g.routesView(rule.Name, "", rule.Routes, nil)
+		gw.Routes = g.routesView(rule.Name, nil, rule.Routes, resolver)
 		m.Gateways = append(m.Gateways, gw)
 	}
 	slices.SortFunc(m.Gateways, func(a, b Gateway) int { return cmp.Compare(a.Name, b.Name) })
@@ -235,7 +243,7 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 	return m, nil
 }
 
-func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, fleet []Member) Service {
+func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, resolver *rules.Resolver, fleet []Member) Service {
 	s := Service{Name: name, Timeout: rules.DefaultTimeout.String(), Figures: at(g.service, name).figures(g.seconds), Versions: []Version{}, Routes: []Route{}}
 	byVersion := map[string][]Instance{}
 	add := func(version string, in Instance) {
@@ -247,15 +255,15 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	var declared []string
 	if rule != nil {
 		s.Declared, s.Owner, declared = true, rule.Owner, rule.Versions
-		if rule.Timeout != nil {
-			s.Timeout = rule.Timeout.Value.String()
+		if t := resolver.Service(rule).Timeout; t != nil {
+			s.Timeout = t.String()
 		}
 		for _, in := range rule.Instances {
-			address := strings.TrimPrefix(in.URL, "http://")
-			add(in.Version, Instance{ID: name + "@" + address, Address: address})
+			address, _ := in.Address()
+			add(in.Version, Instance{ID: name + "@" + address, Address: address, Site: in.Site})
 			s.Outside = true
 		}
-		s.Routes = g.routesView(name, name, rule.Routes, rule.Timeout)
+		s.Routes = g.routesView(name, rule, rule.Routes, resolver)
 	}
 	for _, p := range fleet {
 		if p.Service == name && p.Inbound != "" {
@@ -325,7 +333,12 @@ func (g *groups) intended(name string, rule *rules.Service, rs *rules.Rules, pla
 		if direct {
 			balanced = 1
 		} else {
-			add(1, rule.Routes[len(rule.Routes)-1].Send)
+			for _, rt := range slices.Backward(rule.Routes) {
+				if len(rt.Send) > 0 {
+					add(1, rt.Send)
+					break
+				}
+			}
 		}
 	}
 	return func(version string) (float64, bool) {
@@ -352,7 +365,7 @@ func findRoute(rs *rules.Rules, ladder [2]string) *rules.Route {
 }
 
 // routesView lists the rungs of a ladder with their figures.
-func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout *rules.Timeout) []Route {
+func (g *groups) routesView(ladder string, home *rules.Service, routes []*rules.Route, resolver *rules.Resolver) []Route {
 	out := []Route{}
 	var all uint64
 	for k, n := range g.byRoute {
@@ -360,25 +373,30 @@ func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout 
 			all += n
 		}
 	}
+	name := ""
+	if home != nil {
+		name = home.Name
+	}
 	for _, rule := range routes {
 		t, took := at(g.route, [2]string{ladder, rule.Name}), g.byRoute[[2]string{ladder, rule.Name}]
-		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Share: share(took, all), Figures: t.figures(g.seconds),
-			Timeout: rules.DefaultTimeout.String()}
-		if home == "" {
-			r.Timeout = ""
+		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Does: []Doing{}, Share: share(took, all), Figures: t.figures(g.seconds)}
+		for _, a := range rule.Actions(name) {
+			r.Does = append(r.Does, Doing{a.Name, a.Value, "route " + rule.Name, a.Origin})
 		}
-		if limit := cmp.Or(rule.Timeout, timeout); limit != nil {
-			r.Timeout = limit.Value.String()
+		for _, h := range resolver.RouteHoldings(home, rule) {
+			switch {
+			case h.Name == "timeout" && (home != nil || h.From != "built in" && h.From != "defaults"):
+				r.Timeout = h.Value
+			case h.Name != "timeout" && h.From != "built in":
+				r.Does = append(r.Does, Doing{h.Name, h.Value, h.From, h.Origin})
+			}
 		}
 		for _, c := range rule.When {
 			r.When = append(r.When, c.Describe())
 		}
-		if rw := rule.Rewrite; rw != nil {
-			r.Rewrite = strings.TrimSpace(rw.Host + " " + rw.Path)
-		}
 		for _, to := range rule.Send {
 			n := g.byTarget[[4]string{ladder, rule.Name, to.Service, to.Version}]
-			r.Send = append(r.Send, Target{Target: to.Short(home), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
+			r.Send = append(r.Send, Target{Target: to.Short(name), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
 				Intended: to.Weight.Share(), Observed: share(n, took), Requests: n})
 		}
 		out = append(out, r)
@@ -386,20 +404,24 @@ func (g *groups) routesView(ladder, home string, routes []*rules.Route, timeout 
 	return out
 }
 
-// warnings checks the rules in force against the registry as it is now. The
-// answer is kept until either changes.
+// warnEvery is how long warnings hold that depend on traffic.
+const warnEvery = 15 * time.Second
+
+// warnings checks the rules in force against the mesh as it is now. The answer
+// is kept for a while, or until rules or instances change.
 func (c *Control) warnings() []rules.Finding {
 	c.mu.Lock()
-	of, live, bundles := [2]uint64{c.rulesSeq, c.peersSeq}, c.live(), c.force.Revision.Bundles
-	if c.warnedOf == of {
+	of, now := [2]uint64{c.rulesSeq, c.peersSeq}, c.now()
+	if c.warnedOf == of && now.Sub(c.warnedAt) < warnEvery {
 		defer c.mu.Unlock()
 		return c.warned
 	}
+	live, bundles := c.live(), c.force.Revision.Bundles
 	c.mu.Unlock()
 	_, found := rules.Check(joined(bundles), live)
 	found = append([]rules.Finding{}, found...)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.warned, c.warnedOf = found, of
+	c.warned, c.warnedOf, c.warnedAt = found, of, now
 	return found
 }

@@ -2,6 +2,7 @@ package proxy
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -28,10 +30,12 @@ type carrier struct {
 	caller      string // service that calls; a gateway's own name
 	callerValue []string
 	gateway     string // set at a gateway
+	site        string
 	epoch       time.Time
 	force       *atomic.Pointer[inForce]
 	transport   http.RoundTripper
 	recorder    *recorder
+	mirrors     *mirrors
 }
 
 // inForce is what a proxy follows now.
@@ -52,6 +56,7 @@ func (c *carrier) connContext(ctx context.Context, _ net.Conn) context.Context {
 type exchange struct {
 	engine.Exchange
 	r    *http.Request
+	c    *carrier
 	path string
 }
 
@@ -60,7 +65,10 @@ var exchanges = sync.Pool{New: func() any { return new(exchange) }}
 func (e *exchange) Method() string             { return e.r.Method }
 func (e *exchange) Host() string               { return e.r.Host }
 func (e *exchange) Path() string               { return e.path }
+func (e *exchange) Query() string              { return e.r.URL.RawQuery }
 func (e *exchange) Header(key string) []string { return e.r.Header[key] }
+func (e *exchange) Caller() string             { return e.c.caller }
+func (e *exchange) Site() string               { return e.c.site }
 
 // wirePath is the path as it came on the wire, where that can be told.
 func wirePath(r *http.Request) string {
@@ -77,7 +85,7 @@ func (c *carrier) now() time.Duration { return time.Since(c.epoch) }
 func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	begun := c.now()
 	e := exchanges.Get().(*exchange)
-	e.r, e.path = r, wirePath(r)
+	e.r, e.c, e.path = r, c, wirePath(r)
 	force := c.force.Load()
 	entry := engine.Entry{Gateway: c.gateway}
 	ask := r.Header[wire.HeaderAsk] != nil
@@ -93,7 +101,7 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if cut != nil {
 			cut(nil)
 		}
-		e.r = nil
+		e.r, e.c = nil, nil
 		exchanges.Put(e)
 	}()
 	shard, _ := r.Context().Value(shardKey{}).(*shard)
@@ -111,12 +119,25 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		case engine.Attempt:
 			instance = step.Instance
 			var o engine.Outcome
-			answer, cut, o = c.try(r, call{instance.Address, e.Exchange.Path(), e.SendHost(), step.Deadline, instance.Outside})
+			answer, cut, o = c.try(r, call{to: instance, path: e.Exchange.Path(), host: e.SendHost(), deadline: step.Deadline, edits: edits(e), mirror: e.Mirror()})
 			if answer == nil && r.Context().Err() != nil {
 				done(engine.Abandoned, "", 0)
 				panic(http.ErrAbortHandler)
 			}
 			step = e.Next(o, c.now())
+		case engine.Wait:
+			if !c.wait(r.Context(), step.Deadline) {
+				done(engine.Abandoned, "", 0)
+				panic(http.ErrAbortHandler)
+			}
+			step = e.Next(engine.Outcome{}, c.now())
+		case engine.Answer:
+			done(engine.Classify("", step.Status), "", step.Status)
+			if ask {
+				w.Header().Set(wire.HeaderAnswered, c.answered(e, nil, force.revision))
+			}
+			c.answer(w, e, step.Status)
+			return
 		case engine.Reply:
 			if answer != nil {
 				answer.Body.Close()
@@ -131,7 +152,8 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			if ask {
 				w.Header().Set(wire.HeaderAnswered, c.answered(e, instance, force.revision))
 			}
-			if err := pass(w, answer); err != nil {
+			limitFields(w.Header(), e)
+			if err := pass(w, answer, e); err != nil {
 				if r.Context().Err() != nil {
 					done(engine.Abandoned, "", 0)
 				} else {
@@ -145,13 +167,26 @@ func (c *carrier) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// wait waits until a time of the carrier's clock; false: the caller left.
+func (c *carrier) wait(ctx context.Context, until time.Duration) bool {
+	t := time.NewTimer(until - c.now())
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
 // call is where one try goes.
 type call struct {
-	address  string
+	to       *engine.Instance
 	path     string // percent-encoded
 	host     string // empty: as it came
 	deadline time.Duration
-	outside  bool // not ours: it cannot speak for the mesh
+	edits    [2]*rules.HeaderEdits // of the gateway's route and the service's
+	mirror   *engine.Instance      // gets a copy; nil: nobody does
 }
 
 var errDeadline = errors.New("no answer in time")
@@ -167,14 +202,34 @@ func (c *carrier) try(r *http.Request, to call) (*http.Response, context.CancelC
 	ctx, cancel := context.WithCancelCause(r.Context())
 	timer := time.AfterFunc(left, func() { cancel(errDeadline) })
 	out := &http.Request{Method: r.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Host: to.host,
-		URL: target(to.address, to.path, r.URL), Header: c.outHeader(r, left), ContentLength: r.ContentLength, Trailer: r.Trailer}
+		URL: target(to.to, to.path, r.URL), Header: c.outHeader(r, left), ContentLength: r.ContentLength, Trailer: r.Trailer}
 	if out.Host == "" {
 		out.Host = r.Host
 	}
+	for _, e := range to.edits {
+		if e != nil {
+			edit(out.Header, &e.Request)
+		}
+	}
+	var kept *keptBody
 	if r.ContentLength != 0 {
 		out.Body = r.Body
+		if to.mirror != nil {
+			kept = &keptBody{ReadCloser: r.Body}
+			out.Body = kept
+		}
+	}
+	copyOf := func(body []byte) {
+		c.mirrors.send(&http.Request{Method: out.Method, Proto: out.Proto, ProtoMajor: 1, ProtoMinor: 1, Host: out.Host,
+			URL: target(to.mirror, to.path, r.URL), Header: out.Header.Clone()}, body, left)
+	}
+	if to.mirror != nil && kept == nil {
+		copyOf(nil)
 	}
 	answer, err := c.transport.RoundTrip(out.WithContext(ctx))
+	if kept != nil && kept.whole {
+		copyOf(kept.kept.Bytes())
+	}
 	stopped := timer.Stop()
 	if err == nil && !stopped && context.Cause(ctx) == errDeadline {
 		answer.Body.Close()
@@ -187,7 +242,7 @@ func (c *carrier) try(r *http.Request, to call) (*http.Response, context.CancelC
 	}
 	if reason := answer.Header[wire.HeaderReason]; reason != nil {
 		delete(answer.Header, wire.HeaderReason)
-		if !to.outside {
+		if !to.to.Outside {
 			return answer, cancel, engine.Outcome{Reason: engine.Reason(reason[0]), Detail: "its proxy could not reach the workload"}
 		}
 	}
@@ -196,8 +251,11 @@ func (c *carrier) try(r *http.Request, to call) (*http.Response, context.CancelC
 
 // target is the address of a try. The path goes out exactly as the engine
 // gave it.
-func target(address, path string, in *url.URL) *url.URL {
-	u := &url.URL{Scheme: "http", Host: address, RawQuery: in.RawQuery, ForceQuery: in.ForceQuery}
+func target(to *engine.Instance, path string, in *url.URL) *url.URL {
+	u := &url.URL{Scheme: "http", Host: to.Address, RawQuery: in.RawQuery, ForceQuery: in.ForceQuery}
+	if to.Secure {
+		u.Scheme = "https"
+	}
 	if strings.HasPrefix(path, "//") {
 		u.RawPath = path
 		u.Path, _ = url.PathUnescape(path)
@@ -210,9 +268,14 @@ func target(address, path string, in *url.URL) *url.URL {
 // outcome tells why there is no answer.
 func outcome(err, cause error) engine.Outcome {
 	var op *net.OpError
+	var untrusted *tls.CertificateVerificationError
+	var noTLS tls.RecordHeaderError
+	var alert tls.AlertError
 	switch {
 	case cause == errDeadline || errors.Is(err, errDeadline):
 		return engine.Outcome{Reason: engine.TimedOut}
+	case errors.As(err, &untrusted), errors.As(err, &noTLS), errors.As(err, &alert):
+		return engine.Outcome{Reason: engine.TLS, Detail: "no secure connection: " + err.Error()}
 	case errors.As(err, &op) && op.Op == "dial", errors.Is(err, syscall.ECONNREFUSED):
 		return engine.Outcome{Reason: engine.Unreachable, Detail: "cannot be reached: " + err.Error()}
 	}
@@ -223,9 +286,12 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 
 // pass writes the answer to the caller. Bodies of unknown length are flushed as
 // they come, so that streams arrive at once.
-func pass(w http.ResponseWriter, answer *http.Response) error {
+func pass(w http.ResponseWriter, answer *http.Response, e *exchange) error {
 	h := w.Header()
 	copyEndToEnd(h, answer.Header)
+	if e != nil {
+		editAnswer(h, e)
+	}
 	h["Via"] = append(h["Via"], "1.1 nightjar")
 	for k := range answer.Trailer {
 		h.Add("Trailer", k)
@@ -277,6 +343,9 @@ func (c *carrier) answered(e *exchange, in *engine.Instance, revision uint) stri
 		id = in.ID
 	}
 	route, gate := e.Route()
+	if e.Service() == "" && gate != nil { // a gateway's route answered
+		return fmt.Sprintf("%s/; revision=%d; gate=%q", gate.Of(), revision, gate.Name())
+	}
 	v := fmt.Sprintf("%s/%s; instance=%q; revision=%d", e.Service(), e.Version(), id, revision)
 	if route != nil {
 		v += fmt.Sprintf("; route=%q", route.Name())
@@ -298,6 +367,28 @@ type problem struct {
 	Rule   string        `json:"rule,omitempty"`
 }
 
+// answer writes what a route answers by itself.
+func (c *carrier) answer(w http.ResponseWriter, e *exchange, status int) {
+	h := w.Header()
+	reply, redirect := e.Answer()
+	body := ""
+	if reply != nil {
+		if body = reply.Body; body != "" {
+			h["Content-Type"] = []string{"text/plain; charset=utf-8"}
+		}
+		edit(h, &rules.Edits{Set: reply.Headers})
+	} else {
+		h["Location"] = []string{redirect}
+	}
+	editAnswer(h, e)
+	limitFields(h, e)
+	if status != http.StatusNoContent && status != http.StatusNotModified {
+		h["Content-Length"] = []string{strconv.Itoa(len(body))}
+	}
+	w.WriteHeader(status)
+	io.WriteString(w, body)
+}
+
 // refuse answers in the mesh's own name: the reason, what happened, and the
 // rule that led there. The body is JSON for callers that take it.
 func (c *carrier) refuse(w http.ResponseWriter, r *http.Request, e *exchange, s engine.Step) {
@@ -307,6 +398,10 @@ func (c *carrier) refuse(w http.ResponseWriter, r *http.Request, e *exchange, s 
 		if rt != nil && rt.Name() != "" && p.Rule == "" {
 			p.Rule = fmt.Sprintf("route %s of %s, %s", rt.Name(), rt.Of(), rt.At())
 		}
+	}
+	limitFields(w.Header(), e)
+	if _, _, taken := e.Limit(); s.Reason == engine.Limited {
+		w.Header()["Retry-After"] = []string{strconv.Itoa(wholeSeconds(taken.Wait))}
 	}
 	writeRefusal(w, r, c.name, p)
 }
@@ -340,7 +435,7 @@ func fromLoopback(r *http.Request) bool {
 // inbound hands requests from other proxies to the workload beside it.
 type inbound struct {
 	carrier
-	app string
+	app *engine.Instance
 }
 
 func (in *inbound) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -348,18 +443,18 @@ func (in *inbound) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if limit == 0 {
 		limit = 24 * time.Hour // whoever calls without a proxy sets its own limit
 	}
-	answer, cut, o := in.try(r, call{in.app, wirePath(r), "", in.now() + limit, true})
+	answer, cut, o := in.try(r, call{to: in.app, path: wirePath(r), deadline: in.now() + limit})
 	if answer == nil {
 		if r.Context().Err() != nil {
 			panic(http.ErrAbortHandler)
 		}
 		w.Header().Set(wire.HeaderReason, string(o.Reason))
 		writeRefusal(w, r, in.name, problem{Type: "about:blank", Title: http.StatusText(o.Reason.Status()), Status: o.Reason.Status(),
-			Detail: "workload " + in.app + ": " + o.Detail, Reason: o.Reason, Proxy: in.name})
+			Detail: "workload " + in.app.Address + ": " + o.Detail, Reason: o.Reason, Proxy: in.name})
 		return
 	}
 	defer cut(nil)
-	if err := pass(w, answer); err != nil {
+	if err := pass(w, answer, nil); err != nil {
 		panic(http.ErrAbortHandler)
 	}
 }

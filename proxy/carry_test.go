@@ -45,11 +45,11 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	t.Cleanup(workload.Close)
 	pool := &http.Transport{DisableCompression: true}
 	t.Cleanup(pool.CloseIdleConnections)
-	in := &inbound{carrier: carrier{name: "s-v1-a", epoch: time.Now(), transport: pool}, app: strings.TrimPrefix(workload.URL, "http://")}
+	in := &inbound{carrier: carrier{name: "s-v1-a", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: strings.TrimPrefix(workload.URL, "http://"), Outside: true}}
 	inSrv := httptest.NewServer(in)
 	t.Cleanup(inSrv.Close)
 	const closed = "127.0.0.1:1" // nobody listens there
-	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: closed}
+	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: closed, Outside: true}}
 	deadSrv := httptest.NewServer(dead)
 	t.Cleanup(deadSrv.Close)
 
@@ -69,7 +69,8 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), transport: pool, recorder: newRecorder(2), force: new(atomic.Pointer[inForce])}
+	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), transport: pool, recorder: newRecorder(2), force: new(atomic.Pointer[inForce]), mirrors: newMirrors(pool)}
+	t.Cleanup(c.mirrors.end)
 	c.force.Store(&inForce{table: table, revision: 7, known: true})
 	srv := httptest.NewUnstartedServer(c)
 	srv.Config.ConnContext = c.connContext

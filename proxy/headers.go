@@ -1,11 +1,13 @@
 package proxy
 
 import (
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -45,6 +47,7 @@ func (c *carrier) outHeader(r *http.Request, left time.Duration) http.Header {
 	copyEndToEnd(h, r.Header)
 	delete(h, wire.HeaderAsk)
 	delete(h, wire.HeaderReason)
+	delete(h, wire.HeaderMirror)
 	if _, ok := h["User-Agent"]; !ok {
 		h["User-Agent"] = nil // none came, so none is added
 	}
@@ -113,3 +116,64 @@ func timeLeft(h http.Header) time.Duration {
 	}
 	return time.Duration(ms) * time.Millisecond
 }
+
+// edits are what the routes that took the request do to its header, in the
+// order in which it passes them.
+func edits(e *exchange) (out [2]*rules.HeaderEdits) {
+	route, gate := e.Route()
+	if gate != nil {
+		out[0] = gate.Headers()
+	}
+	if route != nil {
+		out[1] = route.Headers()
+	}
+	return out
+}
+
+// editAnswer does to an answer what the routes say, on the way back.
+func editAnswer(h http.Header, e *exchange) {
+	list := edits(e)
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i] != nil {
+			edit(h, &list[i].Response)
+		}
+	}
+}
+
+// edit removes, sets and adds fields, in this order. Values that h shares with
+// another header are left alone.
+func edit(h http.Header, e *rules.Edits) {
+	for _, name := range e.Remove {
+		delete(h, name)
+	}
+	for i, f := range e.Set {
+		if i > 0 && e.Set[i-1].Name == f.Name { // several values of one field stand together
+			h[f.Name] = append(h[f.Name], f.Value)
+		} else {
+			h[f.Name] = []string{f.Value}
+		}
+	}
+	for _, f := range e.Add {
+		have := h[f.Name]
+		h[f.Name] = append(have[:len(have):len(have)], f.Value)
+	}
+}
+
+// limitFields tells the caller what is left of a limit (draft-ietf-httpapi-
+// ratelimit-headers-10, sections 3 and 4).
+func limitFields(h http.Header, e *exchange) {
+	route, limit, taken := e.Limit()
+	if route == nil {
+		return
+	}
+	name := quoted(route.Name())
+	h["RateLimit-Policy"] = []string{fmt.Sprintf("%s;q=%d;w=%d", name, limit.Count, int(limit.Per/time.Second))}
+	left := fmt.Sprintf("%s;r=%d", name, taken.Left)
+	if taken.Wait > 0 {
+		left += fmt.Sprintf(";t=%d", wholeSeconds(taken.Wait))
+	}
+	h["RateLimit"] = []string{left}
+}
+
+// wholeSeconds rounds up, to 1 at least.
+func wholeSeconds(d time.Duration) int { return int(max(1, (d+time.Second-1)/time.Second)) }

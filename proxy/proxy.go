@@ -6,6 +6,7 @@ package proxy
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nightjar/certs"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/wire"
@@ -36,6 +38,7 @@ type Config struct {
 	Inbound  string // address to take calls for the workload; "127.0.0.1:0" when empty
 	Outbound string // address where the workload calls others; "127.0.0.1:0" when empty
 
+	TLSDir  string // directory from which the names of TLS files count; the working directory when empty
 	Program string // version of this program
 	// Caller is the name by which calls are counted when there is no Service.
 	Caller string
@@ -62,16 +65,18 @@ type Proxy struct {
 	rules     *rules.Rules
 	instances []engine.Instance
 	edge      *edge // the gateway's listener, once the rules name it
-	leaving   bool  // no new listener is to be opened
+	certs     certs.Set
+	leaving   bool // no new listener is to be opened
 }
 
 // Limits of every listener of a proxy.
 const (
-	headerTimeout = 10 * time.Second
-	idleTimeout   = 2 * time.Minute
-	maxHeader     = 64 << 10
-	firstRules    = 5 * time.Second        // how long early callers wait for the first rules
-	hearsay       = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
+	headerTimeout   = 10 * time.Second
+	idleTimeout     = 2 * time.Minute
+	maxHeader       = 64 << 10
+	certificateTick = time.Second            // how often the files of certificates are looked at
+	firstRules      = 5 * time.Second        // how long early callers wait for the first rules
+	hearsay         = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
 )
 
 // New opens the listeners of a proxy, so that their addresses are known.
@@ -92,8 +97,8 @@ func New(cfg Config) (*Proxy, error) {
 	p.force.Store(&inForce{table: empty})
 	p.pool = &http.Transport{Proxy: nil, DisableCompression: true, MaxIdleConns: 0, MaxIdleConnsPerHost: 512, IdleConnTimeout: 30 * time.Second,
 		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, WriteBufferSize: 16 << 10, ReadBufferSize: 16 << 10, MaxResponseHeaderBytes: maxHeader}
-	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), gateway: cfg.Gateway, epoch: p.epoch,
-		force: &p.force, transport: p.pool, recorder: p.recorder}
+	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
+		force: &p.force, transport: p.pool, recorder: p.recorder, mirrors: newMirrors(p.pool)}
 	p.carrier.callerValue = []string{p.carrier.caller}
 	if cfg.App != "" {
 		if p.inbound, err = net.Listen("tcp", cmp.Or(cfg.Inbound, "127.0.0.1:0")); err != nil {
@@ -154,8 +159,12 @@ func (p *Proxy) Run(ctx context.Context) error {
 		})
 	}
 	if p.inbound != nil {
-		in := &inbound{carrier: carrier{name: p.cfg.ID, epoch: p.epoch, transport: p.pool}, app: p.cfg.App}
+		in := &inbound{carrier: carrier{name: p.cfg.ID, epoch: p.epoch, transport: p.pool}, app: &engine.Instance{ID: p.cfg.App, Address: p.cfg.App, Outside: true}}
 		start(p.server(in), p.inbound)
+	}
+	defer p.carrier.mirrors.end()
+	if p.cfg.Gateway != "" {
+		running.Go(func() { every(ctx, certificateTick, p.refreshCertificates) })
 	}
 	talk, hush := context.WithCancel(context.WithoutCancel(ctx))
 	defer hush()
@@ -262,15 +271,22 @@ type edge struct {
 	server   *http.Server
 }
 
-// openEdge listens where the rules in force want the gateway to. The old
-// listener stays until the new one is open; rules that do not name the gateway
-// leave it open, and it refuses requests with a reason.
+// openEdge listens where the rules in force want the gateway to, with the
+// certificates that they name. The old listener stays until the new one is
+// open; rules that do not name the gateway leave it open, and it refuses
+// requests with a reason.
 func (p *Proxy) openEdge() error {
 	if p.cfg.Gateway == "" {
 		return nil
 	}
 	g := p.rules.Gateway(p.cfg.Gateway)
-	if g == nil || p.leaving || (p.edge != nil && p.edge.listen == g.Listen) {
+	if g == nil || p.leaving {
+		return nil
+	}
+	if err := p.certs.Use(p.cfg.TLSDir, g.TLS); err != nil {
+		return fmt.Errorf("gateway %s: %w", g.Name, err)
+	}
+	if p.edge != nil && p.edge.listen == g.Listen {
 		return nil
 	}
 	l, err := net.Listen("tcp", g.Listen)
@@ -287,8 +303,33 @@ func (p *Proxy) openEdge() error {
 		}()
 	}
 	p.edge = &edge{listen: g.Listen, listener: l, server: p.server(p.carrier)}
-	go p.edge.server.Serve(l) // ends when Run shuts the server down
+	go p.edge.server.Serve(&maybeTLS{l, &p.certs, p.certs.Config()}) // ends when Run shuts the server down
 	return nil
+}
+
+// refreshCertificates takes changed files into use.
+func (p *Proxy) refreshCertificates() {
+	if changed, err := p.certs.Refresh(); err != nil {
+		p.log.Warn("changed certificate files are not usable; the ones before stay", "error", err)
+	} else if changed {
+		p.log.Info("certificates were read again")
+	}
+}
+
+// maybeTLS is a listener that speaks TLS as soon as there are certificates, so
+// that rules can bring them and take them away without closing the port.
+type maybeTLS struct {
+	net.Listener
+	certs  *certs.Set
+	config *tls.Config
+}
+
+func (l *maybeTLS) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil || l.certs.Empty() {
+		return c, err
+	}
+	return tls.Server(c, l.config), nil
 }
 
 func (p *Proxy) registration() wire.Registration {

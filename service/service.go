@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nightjar/api"
+	"nightjar/certs"
 	"nightjar/console"
 	"nightjar/control"
 	"nightjar/proxy"
@@ -31,6 +32,7 @@ type Config struct {
 	Addr    string // host:port of API and console; the host is a loopback address
 	Data    string // directory of the records
 	Program string // version of this program
+	TLSDir  string // directory from which the names of TLS files in rules count; the working directory when empty
 	Log     *slog.Logger
 	Drain   time.Duration // how long requests may take to finish at the end
 }
@@ -70,6 +72,7 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		st.Close()
 		return nil, err
 	}
+	c.TLS = certs.Look(cfg.TLSDir)
 	return &Service{cfg, l, st, c}, nil
 }
 

@@ -17,6 +17,10 @@ var migrations = []string{
 	CREATE TABLE checked (
 		bundle TEXT PRIMARY KEY, files TEXT NOT NULL, by TEXT NOT NULL, at DATETIME NOT NULL, mistakes INTEGER NOT NULL
 	);`,
+	`CREATE TABLE drafts (
+		bundle TEXT NOT NULL, by TEXT NOT NULL, files TEXT NOT NULL, base INTEGER NOT NULL, version INTEGER NOT NULL, at DATETIME NOT NULL,
+		PRIMARY KEY (bundle, by)
+	);`,
 }
 
 // migrate applies what is missing, each step whole or not at all. fresh tells

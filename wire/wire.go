@@ -20,6 +20,7 @@ const (
 	HeaderTimeLeft = "Nightjar-Time-Left" // milliseconds that the caller will still wait
 	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
 	HeaderAsk      = "Nightjar-Ask"       // with value "route" the answer says who gave it
+	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
 	HeaderAnswered = "Nightjar-Answered"  // service/version;instance="…";route="…"
 )
 

@@ -12,9 +12,42 @@ import (
 
 // CheckIn asks for a check of the files of one bundle.
 type CheckIn struct {
-	Bundle string       `json:"bundle,omitempty" doc:"main when empty"`
-	Files  []rules.File `json:"files" doc:"all files of the bundle"`
-	By     string       `json:"by,omitempty" doc:"who checks"`
+	Bundle  string       `json:"bundle,omitempty" doc:"main when empty"`
+	Files   []rules.File `json:"files" doc:"all files of the bundle"`
+	By      string       `json:"by,omitempty" doc:"who checks"`
+	Passing bool         `json:"passing,omitempty" doc:"do not remember the files as those last checked; for files that are being worked on"`
+}
+
+// Files is rule files alone.
+type Files struct {
+	Files []rules.File `json:"files"`
+}
+
+// DraftIn is the rule files that somebody is working on.
+type DraftIn struct {
+	By    string       `json:"by" doc:"whose draft it is"`
+	Base  uint         `json:"base" doc:"revision that the work began from"`
+	Files []rules.File `json:"files"`
+}
+
+// Draft is the rule files of a bundle that somebody is working on.
+type Draft struct {
+	Bundle  string       `json:"bundle"`
+	By      string       `json:"by"`
+	Base    uint         `json:"base" doc:"revision that the work began from"`
+	Version uint         `json:"version" doc:"rises with every change; for If-Match"`
+	At      time.Time    `json:"at"`
+	Files   []rules.File `json:"files,omitempty" doc:"not in lists"`
+}
+
+// Drafts is all drafts.
+type Drafts struct {
+	Drafts []Draft `json:"drafts"`
+}
+
+// FromDraft is the draft as the API shows it.
+func FromDraft(d store.Draft) Draft {
+	return Draft{d.Bundle, d.By, d.Base, d.Version, d.At, d.Files}
 }
 
 // PublishIn asks for a new revision in which the bundle has these files.

@@ -49,7 +49,7 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		_, err = p.W.Write(text)
 		return err
 	}
-	s := &Sheet{w: p.W, csv: p.Format == "csv", Wide: p.Format == "wide"}
+	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide"}
 	draw(s)
 	return s.err
 }
@@ -68,14 +68,14 @@ func block(n *yaml.Node) {
 // Sheet is a page of lines and tables. As CSV it is its tables alone.
 type Sheet struct {
 	Wide bool
+	CSV  bool
 	w    io.Writer
-	csv  bool
 	err  error
 }
 
 // Line prints a line; CSV leaves it out.
 func (s *Sheet) Line(format string, args ...any) {
-	if !s.csv {
+	if !s.CSV {
 		_, err := fmt.Fprintf(s.w, format+"\n", args...)
 		s.err = errors.Join(s.err, err)
 	}
@@ -108,7 +108,7 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 		t.AppendRow(row)
 	}
 	drawn := t.Render()
-	if s.csv {
+	if s.CSV {
 		drawn = t.RenderCSV()
 	} else {
 		lines := strings.Split(drawn, "\n")

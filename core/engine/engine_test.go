@@ -14,17 +14,22 @@ import (
 
 // ask is a View made by hand.
 type ask struct {
-	method, host, path string
-	header             http.Header
+	method, host, path  string
+	header              http.Header
+	query, caller, site string
 }
 
 func (a *ask) Method() string             { return a.method }
 func (a *ask) Host() string               { return a.host }
 func (a *ask) Path() string               { return a.path }
 func (a *ask) Header(key string) []string { return a.header[key] }
+func (a *ask) Query() string              { return a.query }
+func (a *ask) Caller() string             { return a.caller }
+func (a *ask) Site() string               { return a.site }
 
 func get(host, path string, headers ...string) *ask {
-	a := &ask{"GET", host, path, http.Header{}}
+	path, query, _ := strings.Cut(path, "?")
+	a := &ask{method: "GET", host: host, path: path, query: query, header: http.Header{}}
 	for _, h := range headers {
 		k, v, _ := strings.Cut(h, ": ")
 		a.header.Add(k, v)
@@ -261,7 +266,7 @@ func TestMatchAgreesWithASearch(t *testing.T) {
 			a.method = pick("GET", "POST")
 			want := ""
 			for _, rt := range table.services["s"].ladder.routes {
-				if len(rt.conds) == 0 || slices.ContainsFunc(rt.conds, func(c *condition) bool { return c.pathFits(a.path) && c.holds(a) }) {
+				if len(rt.conds) == 0 || slices.ContainsFunc(rt.conds, func(c *condition) bool { return c.holds(a, a.path, false) }) {
 					want = rt.Name()
 					break
 				}
@@ -334,39 +339,103 @@ func TestMatchDoesNotAllocate(t *testing.T) {
 	}
 }
 
-func benchTable(b *testing.B, routes int) (*Table, []*ask) {
+// ladders are shapes of rules with one service: the routes by number, and a
+// request that a route takes.
+var ladders = []struct {
+	name  string
+	route func(i int) string
+	ask   func(i int) *ask
+}{
+	{"path", func(i int) string {
+		return fmt.Sprintf("when: {path: /quay%d/ferry/line%d/**, method: [GET, HEAD]}", i%50, i)
+	}, func(i int) *ask { return get("s", fmt.Sprintf("/quay%d/ferry/line%d/berths/7", i%50, i)) }},
+	{"star", func(i int) string { return fmt.Sprintf("when: {path: /quay/*/line%d/*}", i) }, func(i int) *ask { return get("s", fmt.Sprintf("/quay/north/line%d/7", i)) }},
+	{"header", func(i int) string { return fmt.Sprintf("when: {path: /board/**, headers: {x-terminal: t%d}}", i) },
+		func(i int) *ask { return get("s", "/board/today", fmt.Sprintf("X-Terminal: t%d", i)) }},
+	{"host", func(i int) string { return fmt.Sprintf("when: {host: quay%d.ferry.example}", i) }, func(i int) *ask { return get(fmt.Sprintf("quay%d.ferry.example", i), "/") }},
+	{"regex", func(i int) string { return fmt.Sprintf("when: {path: {regex: \"/line%d/[0-9]+\"}}", i) }, func(i int) *ask { return get("s", fmt.Sprintf("/line%d/7", i)) }},
+}
+
+func benchTable(b *testing.B, routes, shape int) (*Table, []*ask) {
 	var doc strings.Builder
 	doc.WriteString("services:\n  s:\n    versions: [v1, v2]\n    routes:\n")
 	var asks []*ask
 	for i := range routes {
-		fmt.Fprintf(&doc, "    - {name: r%d, send: {v1: 85, v2: 15}, when: {path: /quay%d/ferry/line%d/**, method: [GET, HEAD]}}\n", i, i%50, i)
+		fmt.Fprintf(&doc, "    - {name: r%d, send: {v1: 85, v2: 15}, %s}\n", i, ladders[shape].route(i))
 		if i%97 == 0 {
-			asks = append(asks, get("s", fmt.Sprintf("/quay%d/ferry/line%d/berths/7", i%50, i)))
+			asks = append(asks, ladders[shape].ask(i))
 		}
 	}
 	return compile(b, doc.String(), nil, crowd("s/v1", "s/v2")...), asks
 }
 
 func BenchmarkMatch(b *testing.B) {
-	for _, n := range []int{100, 1_000, 10_000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			table, asks := benchTable(b, n)
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				if table.Match("s", asks[i%len(asks)]) == nil {
-					b.Fatal("no match")
+	for shape, l := range ladders {
+		for _, n := range []int{100, 1_000, 10_000} {
+			b.Run(fmt.Sprintf("%s-%d", l.name, n), func(b *testing.B) {
+				table, asks := benchTable(b, n, shape)
+				s := table.services["s"]
+				b.ReportAllocs()
+				for i := 0; b.Loop(); i++ {
+					if rt, _ := s.ladder.match(asks[i%len(asks)], asks[i%len(asks)].path); rt == nil {
+						b.Fatal("no match")
+					}
 				}
-			}
-		})
+			})
+		}
 	}
 }
 
 func BenchmarkExchange(b *testing.B) {
-	table, asks := benchTable(b, 1000)
+	table, asks := benchTable(b, 1000, 0)
 	var x Exchange
 	b.ReportAllocs()
 	for i := 0; b.Loop(); i++ {
 		x.Begin(table, Entry{}, asks[i%len(asks)], 0)
 		x.Next(Outcome{Status: 200}, 1)
+	}
+}
+
+// mesh is rules of services with five routes each.
+func meshText(services int) string {
+	var doc strings.Builder
+	doc.WriteString("services:\n")
+	for i := range services {
+		fmt.Fprintf(&doc, "  service-%d:\n    owner: team-%d\n    labels: {tier: t%d}\n    versions: [v1, v2]\n    timeout: 3s\n    routes:\n", i, i%40, i%5)
+		fmt.Fprintf(&doc, "      - name: crew-first\n        when: {headers: {x-crew: \"yes\"}}\n        send: v2\n")
+		fmt.Fprintf(&doc, "      - name: reads\n        labels: {kind: read}\n        when:\n          - {path: /things/**, method: [GET, HEAD]}\n          - {path: /list}\n        send: {v1: 85, v2: 15}\n        timeout: 2s\n")
+		fmt.Fprintf(&doc, "      - name: old-links\n        when: {path: /old/**}\n        redirect: {path: /things/**, status: 308}\n")
+		fmt.Fprintf(&doc, "      - name: neighbour\n        when: {path: /next/*/x, cookies: {berth: {prefix: a}}}\n        send: service-%d/v1\n        limit: {rate: 30/m, per: [\"header:x-terminal\"]}\n", (i+1)%services)
+		fmt.Fprintf(&doc, "      - name: rest\n        send: v1\n")
+	}
+	doc.WriteString("policies:\n  patient:\n    for: {labels: {kind: read, tier: t1}}\n    retry: {times: 1, on: [unreachable, 503]}\n")
+	return doc.String()
+}
+
+func BenchmarkCheck(b *testing.B) {
+	files := []rules.File{{Name: "mesh.yaml", Text: meshText(2000)}}
+	b.SetBytes(int64(len(files[0].Text)))
+	b.ReportAllocs()
+	for b.Loop() {
+		if rs, found := rules.Check(files, rules.Live{}); rules.Mistakes(found) > 0 || len(rs.Services) != 2000 {
+			b.Fatal(found[0].Text())
+		}
+	}
+}
+
+func BenchmarkCompile(b *testing.B) {
+	rs, _ := rules.Check([]rules.File{{Name: "mesh.yaml", Text: meshText(2000)}}, rules.Live{})
+	var words []string
+	for i := range 2000 {
+		words = append(words, fmt.Sprintf("service-%d/v1", i), fmt.Sprintf("service-%d/v2", i))
+	}
+	instances := crowd(words...)
+	var table *Table
+	b.ReportAllocs()
+	for b.Loop() {
+		var err error
+		if table, err = Compile(rs, instances, Options{Previous: table}); err != nil {
+			b.Fatal(err)
+		}
 	}
 }

@@ -1,21 +1,23 @@
 package engine
 
 import (
-	"cmp"
 	"fmt"
 	"strings"
 	"time"
 
+	"nightjar/core/guard"
 	"nightjar/core/rules"
 )
 
 // Kind says what the driver has to do next.
 type Kind uint8
 
-// The kinds of steps. A request is over after Reply and Done.
+// The kinds of steps. A request is over after Reply, Answer and Done.
 const (
 	Attempt Kind = iota // send the request to Instance and wait until Deadline at most
-	Reply               // answer by yourself: Status, Reason and Detail
+	Wait                // wait until Deadline, then call Next with an empty Outcome
+	Reply               // refuse by yourself: Status, Reason and Detail
+	Answer              // answer as the rules say: see Exchange.Answer
 	Done                // pass the instance's answer on
 )
 
@@ -23,8 +25,8 @@ const (
 type Step struct {
 	Kind     Kind
 	Instance *Instance     // of an Attempt
-	Deadline time.Duration // of an Attempt: the latest time for the answer's headers
-	Status   int           // of a Reply
+	Deadline time.Duration // of an Attempt: the latest time for the answer's headers; of a Wait: its end
+	Status   int           // of a Reply or an Answer
 	Reason   Reason        // of a Reply
 	Detail   string        // of a Reply: what happened, for a person
 }
@@ -33,7 +35,7 @@ type Step struct {
 // there is none.
 type Outcome struct {
 	Status int    // of the answer; 0 without one
-	Reason Reason // Unreachable, Reset or TimedOut; empty with an answer
+	Reason Reason // Unreachable, Reset, TimedOut or TLS; empty with an answer
 	Detail string // what went wrong, for a person
 }
 
@@ -61,67 +63,188 @@ type Exchange struct {
 	deadline time.Duration
 	timeout  time.Duration
 	tries    int
+
+	delay    time.Duration // faults on purpose, before anything else
+	waiting  bool
+	pending  Step // after the wait
+	reply    *rules.Reply
+	redirect string
+	mirror   *Instance
+	limited  *Route // whose limit was closest to being used up
+	taken    guard.Taken
+	edited   edited // the view of a service's routes, when the gateway's changed it
+	key      []byte // of a limit; kept for its room
 }
 
 // Begin decides where the request goes. now is the time since an epoch of the
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
-	*x = Exchange{entry: entry, path: v.Path()}
+	*x = Exchange{entry: entry, path: v.Path(), key: x.key[:0]}
+	return x.delayed(x.begin(t, v, now), now)
+}
+
+func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 	if why := unfit(v); why != "" {
 		return refuse(BadRequest, why)
 	}
-	var to target
-	if entry.Gateway != "" {
-		g := t.gateways[entry.Gateway]
+	var by *Route
+	var to *target
+	if x.entry.Gateway != "" {
+		g := t.gateways[x.entry.Gateway]
 		if g == nil {
-			return refuse(NoRoute, "the rules in force declare no gateway "+entry.Gateway)
+			return refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway)
 		}
-		if !g.serves(v.Host()) {
-			return refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", entry.Gateway, v.Host()))
+		if !hostIn(g.rule.Hosts, v.Host()) {
+			return refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host()))
 		}
 		rt, cond := g.ladder.match(v, x.path)
 		if rt == nil {
-			return refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", entry.Gateway, v.Method(), x.path))
+			return refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path))
 		}
 		x.gate = rt
-		x.rewrite(rt, cond)
-		to = rt.targets[rt.split.draw()]
-	} else {
-		name := ServiceName(v.Host())
-		s := t.services[name]
-		if s == nil {
-			return refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name))
+		if step, over := x.act(rt, cond, v, now); over {
+			return step
 		}
-		to = target{service: s}
+		by, to = rt, rt.choose(v)
+		if rt.request != nil {
+			x.edited = edited{v, rt.request}
+			v = &x.edited
+		}
 	}
-	if to.version == "" {
-		s := to.service
+	if to == nil || to.version == "" {
+		var s *service
+		if to != nil {
+			s = to.service
+		} else {
+			name := ServiceName(v.Host())
+			if s = t.services[name]; s == nil {
+				return refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name))
+			}
+		}
 		x.service = s
 		if s.ladder == nil {
 			x.route = s.plain
-			to.pool = s.all
-		} else {
-			rt, cond := s.ladder.match(v, x.path)
-			if rt == nil {
-				return refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path))
-			}
-			x.route = rt
-			x.rewrite(rt, cond)
-			to = rt.targets[rt.split.draw()]
+			return x.send(&target{service: s, pool: s.all}, s.plain, now)
+		}
+		rt, cond := s.ladder.match(v, x.path)
+		if rt == nil {
+			return refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path))
+		}
+		x.route = rt
+		if step, over := x.act(rt, cond, v, now); over {
+			return step
+		}
+		by, to = rt, rt.choose(v)
+	}
+	return x.send(to, by, now)
+}
+
+// act does what a route does before a target is chosen: limit, harm on
+// purpose, answer, rewrite. over means that the step is the end.
+func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (step Step, over bool) {
+	if rt.limit != nil && !x.allowed(rt, v, now) {
+		l := rt.settings.Limit
+		return refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond))), true
+	}
+	for i, split := range rt.faults {
+		if split.draw() != 0 {
+			continue
+		}
+		f := &rt.rule.Faults[i]
+		x.delay += f.Delay
+		if f.Status > 0 {
+			return Step{Kind: Reply, Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s harms %s%% of its requests on purpose", rt.Name(), f.Share)}, true
 		}
 	}
+	switch {
+	case rt.rule.Reply != nil:
+		x.reply = rt.rule.Reply
+		return Step{Kind: Answer, Status: x.reply.Status}, true
+	case rt.rule.Redirect != nil:
+		x.redirect = location(rt.rule.Redirect, v, x.path, cond)
+		return Step{Kind: Answer, Status: rt.rule.Redirect.Status}, true
+	}
+	x.rewrite(rt, cond)
+	return Step{}, false
+}
+
+// allowed takes a token from the limit of a route.
+func (x *Exchange) allowed(rt *Route, v View, now time.Duration) bool {
+	x.key = x.key[:0]
+	for i := range rt.settings.Limit.Keys {
+		value, _ := keyValue(&rt.settings.Limit.Keys[i], v)
+		x.key = append(append(x.key, value...), 0)
+	}
+	taken := rt.limit.Take(x.key, now)
+	if x.limited == nil || !taken.OK || taken.Left < x.taken.Left {
+		x.limited, x.taken = rt, taken
+	}
+	return taken.OK
+}
+
+// choose draws a target, or finds the one that the visitor keeps.
+func (r *Route) choose(v View) *target {
+	if st := r.rule.Stick; st != nil {
+		if value, ok := keyValue(&st.By, v); ok {
+			return &r.targets[r.stuck(value)]
+		}
+	}
+	return &r.targets[r.split.draw()]
+}
+
+// instead is where a request goes when to has no instance.
+func (r *Route) instead(to *target) *target {
+	if len(to.pool.instances) == 0 && r.otherwise != nil {
+		return r.otherwise
+	}
+	return to
+}
+
+// send picks the instance for a target.
+func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
+	to = by.instead(to)
 	x.service, x.version = to.service, to.version
 	x.setDeadline(now)
 	if x.instance = to.pool.pick(); x.instance == nil {
 		return refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to)))
 	}
 	x.version = x.instance.Version
-	x.tries++
+	for _, rt := range [...]*Route{x.gate, x.route} {
+		if rt != nil && rt.mirror != nil && x.mirror == nil && rt.copies.draw() == 0 {
+			x.mirror = rt.mirror.pool.pick()
+		}
+	}
 	return Step{Kind: Attempt, Instance: x.instance, Deadline: x.deadline}
 }
 
-// Next takes the outcome of the last Attempt.
+// delayed puts a wait before a step when a route asks for one.
+func (x *Exchange) delayed(s Step, now time.Duration) Step {
+	if x.delay == 0 {
+		if s.Kind == Attempt {
+			x.tries++
+		}
+		return s
+	}
+	if s.Kind != Attempt {
+		x.setDeadline(now)
+	}
+	until := now + x.delay
+	if until >= x.deadline {
+		until, s = x.deadline, refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout))
+	}
+	x.waiting, x.pending = true, s
+	return Step{Kind: Wait, Deadline: until}
+}
+
+// Next takes the outcome of the last Attempt, or goes on after a Wait.
 func (x *Exchange) Next(o Outcome, now time.Duration) Step {
+	if x.waiting {
+		x.waiting = false
+		if x.pending.Kind == Attempt {
+			x.tries++
+		}
+		return x.pending
+	}
 	switch {
 	case o.Reason == "":
 		return Step{Kind: Done}
@@ -141,18 +264,22 @@ func (x *Exchange) setDeadline(now time.Duration) {
 	x.deadline = now + x.timeout
 }
 
-// limit is the shortest timeout that one of the routes has, or else that of
-// the called service, or the built-in one.
-func limit(s *service, routes ...*Route) (out rules.Timeout) {
+// limit is the shortest timeout that one of the routes has, the service's own
+// in place of its route's, or else the built-in one.
+func limit(s *service, route, gate *Route) (out rules.Timeout) {
 	out.Value = rules.DefaultTimeout
-	if t := s.timeout(); t != nil {
-		out = *t
+	var own *rules.Timeout
+	if s != nil {
+		own = s.settings.Timeout
 	}
-	set := false
-	for _, rt := range routes {
-		if rt != nil && rt.timeout != nil && (!set || rt.timeout.Value < out.Value) {
-			out, set = *rt.timeout, true
-		}
+	if route != nil && route.settings.Timeout != nil {
+		own = route.settings.Timeout
+	}
+	if own != nil {
+		out = *own
+	}
+	if gate != nil && gate.settings.Timeout != nil && (gate.settings.Timeout.Value < out.Value || own == nil || route == nil) {
+		out = *gate.settings.Timeout
 	}
 	return out
 }
@@ -163,36 +290,19 @@ func (x *Exchange) rewrite(rt *Route, cond *condition) {
 	if rw == nil {
 		return
 	}
-	x.host = cmp.Or(rw.Host, x.host)
-	switch base, keep := strings.CutSuffix(rw.Path, "/**"); {
-	case rw.Path == "":
-	case !keep:
-		x.path = rw.Path
-	case cond != nil && cond.prefix >= 0:
-		if x.path = base + remainder(x.path, cond.rule.Path); x.path == "" {
-			x.path = "/"
-		}
+	if rw.Host != "" {
+		x.host = rw.Host
 	}
-}
-
-// remainder is what of path stands under pattern, which ends in /**. It is
-// found by counting segments, since path may be percent-encoded.
-func remainder(path, pattern string) string {
-	for range strings.Count(pattern, "/") - 1 {
-		i := strings.IndexByte(path[1:], '/')
-		if i < 0 {
-			return ""
-		}
-		path = path[1+i:]
+	if rw.Path != "" {
+		x.path = rewritten(rw.Path, x.path, cond)
 	}
-	return path
 }
 
 func refuse(r Reason, detail string) Step {
 	return Step{Kind: Reply, Status: r.Status(), Reason: r, Detail: detail}
 }
 
-func describe(t target) string {
+func describe(t *target) string {
 	if t.version == "" {
 		return "service " + t.service.name
 	}
@@ -223,31 +333,23 @@ func (x *Exchange) Route() (service, gateway *Route) { return x.route, x.gate }
 // Tries is how often the request was sent.
 func (x *Exchange) Tries() int { return x.tries }
 
+// Mirror is the instance that gets a copy of the request; nil: none does.
+func (x *Exchange) Mirror() *Instance { return x.mirror }
+
+// Answer is what to say on an Answer step: a fixed reply, or the place that a
+// redirect leads to.
+func (x *Exchange) Answer() (reply *rules.Reply, redirect string) { return x.reply, x.redirect }
+
+// Limit tells of the limit that was closest to being used up: the route that
+// has it, what it says, and what is left; a nil route: there was none.
+func (x *Exchange) Limit() (*Route, *rules.Limit, guard.Taken) {
+	return x.limited, x.limited.limiter(), x.taken
+}
+
 // ServiceName is the service that a host means: without port, without the
 // suffix .internal, in small letters.
 func ServiceName(host string) string {
 	return strings.TrimSuffix(bareHost(host), ".internal")
-}
-
-// bareHost is a host without port, case and final dot.
-func bareHost(host string) string {
-	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") {
-		host = host[:i]
-	}
-	return strings.TrimSuffix(strings.ToLower(host), ".")
-}
-
-func (g *gateway) serves(host string) bool {
-	h := bareHost(host)
-	for _, want := range g.rule.Hosts {
-		if want == "*" || want == h {
-			return true
-		}
-		if suffix, ok := strings.CutPrefix(want, "*"); ok && len(h) > len(suffix) && strings.HasSuffix(h, suffix) {
-			return true
-		}
-	}
-	return false
 }
 
 // unfit tells why a request cannot be carried, whatever the rules; empty: it can.
@@ -262,14 +364,21 @@ func unfit(v View) string {
 }
 
 // dotted tells whether a path has a segment that means "here" or "one up",
-// encoded or not. Such a path could be read in two ways.
+// encoded or not, with a backslash for a slash or not. Such a path could be
+// read in two ways.
 func dotted(path string) bool {
-	if !strings.Contains(path, "/.") && strings.IndexByte(path, '%') < 0 {
+	if !strings.Contains(path, "/.") && strings.IndexByte(path, '%') < 0 && strings.IndexByte(path, '\\') < 0 {
 		return false
 	}
 	for seg := range strings.SplitSeq(path, "/") {
-		if d := decoded(seg); d == "." || d == ".." || strings.HasPrefix(d, "../") || strings.Contains(d, "/../") || strings.HasSuffix(d, "/..") {
+		d := decoded(seg)
+		if d == "." || d == ".." {
 			return true
+		}
+		for part := range strings.FieldsFuncSeq(d, func(c rune) bool { return c == '/' || c == '\\' }) {
+			if part == ".." {
+				return true
+			}
 		}
 	}
 	return false

@@ -13,7 +13,8 @@ type Explanation struct {
 	Ladders  []Ladder  `json:"ladders" doc:"the routes that were looked at, the gateway's before the service's"`
 	Odds     []Odds    `json:"odds" doc:"where the request goes, and how likely"`
 	Settings []Setting `json:"settings" doc:"every setting that holds, with its origin"`
-	Refusal  *Refusal  `json:"refusal,omitempty" doc:"set when the mesh itself answers"`
+	Answer   *Answered `json:"answer,omitempty" doc:"set when a route answers by itself, with a redirect or a fixed reply"`
+	Refusal  *Refusal  `json:"refusal,omitempty" doc:"set when the mesh refuses the request"`
 	Path     string    `json:"path" doc:"path that the instance gets"`
 }
 
@@ -41,11 +42,20 @@ type Odds struct {
 	Instances int     `json:"instances" doc:"known now"`
 }
 
-// Setting is one effective setting.
+// Setting is one effective setting or action.
 type Setting struct {
-	Name   string       `json:"name"`
-	Value  string       `json:"value"`
-	Origin rules.Origin `json:"origin" doc:"empty: built in"`
+	Name    string       `json:"name"`
+	Value   string       `json:"value"`
+	From    string       `json:"from" doc:"the level that set it, or built in"`
+	Origin  rules.Origin `json:"origin" doc:"where it was written; empty: built in"`
+	Service string       `json:"service,omitempty" doc:"set when the request can go to several services"`
+}
+
+// Answered is what a route answers by itself.
+type Answered struct {
+	Status   int    `json:"status"`
+	Location string `json:"location,omitempty" doc:"of a redirect"`
+	Body     string `json:"body,omitempty" doc:"of a fixed reply"`
 }
 
 // Refusal is the mesh's own answer.
@@ -55,12 +65,13 @@ type Refusal struct {
 	Detail string `json:"detail"`
 }
 
-// Explain takes the decisions of Begin without drawing from a split: it runs
-// the same matching and tells the odds in place of a choice.
+// Explain takes the decisions of Begin without drawing from a split or taking
+// from a limit: it runs the same matching and tells the odds in place of a
+// choice.
 func Explain(t *Table, entry Entry, v View) Explanation {
-	e := &explainer{v: v}
+	e := &explainer{v: v, table: t}
 	e.out.Path = v.Path()
-	e.out.Odds = []Odds{}
+	e.out.Odds, e.out.Settings, e.out.Ladders = []Odds{}, []Setting{}, []Ladder{}
 	why := unfit(v)
 	switch {
 	case why != "":
@@ -70,7 +81,7 @@ func Explain(t *Table, entry Entry, v View) Explanation {
 		switch {
 		case g == nil:
 			e.refuse(refuse(NoRoute, "the rules in force declare no gateway "+entry.Gateway))
-		case !g.serves(v.Host()):
+		case !hostIn(g.rule.Hosts, v.Host()):
 			e.refuse(refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", entry.Gateway, v.Host())))
 		default:
 			e.gateway(entry.Gateway, g)
@@ -84,12 +95,20 @@ func Explain(t *Table, entry Entry, v View) Explanation {
 		}
 		e.service(s, nil, v.Path(), 1)
 	}
+	if e.several {
+		return e.out
+	}
+	for i := range e.out.Settings {
+		e.out.Settings[i].Service = ""
+	}
 	return e.out
 }
 
 type explainer struct {
-	v   View
-	out Explanation
+	v       View
+	table   *Table
+	out     Explanation
+	several bool // services that the request can go to
 }
 
 func (e *explainer) refuse(s Step) {
@@ -104,22 +123,53 @@ func (e *explainer) gateway(name string, g *gateway) {
 		e.refuse(refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", name, e.v.Method(), path)))
 		return
 	}
-	for i, to := range rt.targets {
-		share := rt.split.plan.weights[i].Share()
-		if share == 0 {
-			continue
-		}
+	if e.out.Answer != nil {
+		e.settings(nil, nil, rt)
+		return
+	}
+	seen := e.v
+	e.shares(rt, func(to *target, share float64) {
 		if to.version == "" {
+			if rt.request != nil {
+				e.v = &edited{seen, rt.request}
+			}
 			e.service(to.service, rt, path, share)
-		} else {
-			e.odds(to.service, to.version, share, to.pool)
-			e.settings(path, to.service, nil, rt)
+			e.v = seen
+			return
+		}
+		e.out.Path = path
+		e.odds(to.service, to.version, share, to.pool)
+		e.settings(to.service, nil, rt)
+	})
+}
+
+// shares tells how the requests like this one are shared out among the
+// targets of a route.
+func (e *explainer) shares(rt *Route, each func(to *target, share float64)) {
+	if st := rt.rule.Stick; st != nil {
+		if value, ok := keyValue(&st.By, e.v); ok {
+			to := &rt.targets[rt.stuck(value)]
+			if to.version != "" {
+				to = rt.instead(to)
+			}
+			each(to, 1)
+			return
+		}
+	}
+	for i := range rt.targets {
+		if w := rt.split.plan.weights[i]; w > 0 {
+			to := &rt.targets[i]
+			if to.version != "" {
+				to = rt.instead(to)
+			}
+			each(to, w.Share())
 		}
 	}
 }
 
 func (e *explainer) service(s *service, gate *Route, path string, share float64) {
 	if s.ladder == nil {
+		e.out.Path = path
 		e.out.Ladders = append(e.out.Ladders, Ladder{Kind: "service", Name: s.name, Plain: true, Rungs: []Rung{}})
 		for _, v := range sortedVersions(s) {
 			p := s.versions[v]
@@ -130,7 +180,7 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 		if len(s.all.instances) == 0 {
 			e.refuse(refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
 		}
-		e.settings(path, s, s.plain, gate)
+		e.settings(s, s.plain, gate)
 		return
 	}
 	rt, path := e.climb("service", s.name, s.ladder, path)
@@ -138,12 +188,11 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 		e.refuse(refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, e.v.Method(), path)))
 		return
 	}
-	for i, to := range rt.targets {
-		if w := rt.split.plan.weights[i]; w > 0 {
-			e.odds(to.service, to.version, share*w.Share(), to.pool)
-		}
+	e.out.Path = path
+	if e.out.Answer == nil {
+		e.shares(rt, func(to *target, part float64) { e.odds(to.service, to.version, share*part, to.pool) })
 	}
-	e.settings(path, s, rt, gate)
+	e.settings(s, rt, gate)
 }
 
 func sortedVersions(s *service) []string {
@@ -193,6 +242,12 @@ func (e *explainer) climb(kind, name string, l *ladder, path string) (*Route, st
 	if taken == nil {
 		return nil, path
 	}
+	switch {
+	case taken.rule.Reply != nil:
+		e.out.Answer = &Answered{Status: taken.rule.Reply.Status, Body: taken.rule.Reply.Body}
+	case taken.rule.Redirect != nil:
+		e.out.Answer = &Answered{Status: taken.rule.Redirect.Status, Location: location(taken.rule.Redirect, e.v, path, cond)}
+	}
 	x := Exchange{path: path}
 	x.rewrite(taken, cond)
 	return taken, x.path
@@ -207,26 +262,86 @@ func (e *explainer) whyNot(rt *Route, path string) string {
 	return strings.Join(whys, "; and ")
 }
 
+// failed says what the first entry that does not hold wanted, and what is there.
 func (e *explainer) failed(c *condition, path string) string {
-	if !c.pathFits(path) {
-		return fmt.Sprintf("expected path %s, found %s", c.rule.Path, path)
+	said := func(expected, found string) string { return fmt.Sprintf("expected %s, found %s", expected, found) }
+	if c.path != nil && !c.pathFits(path) {
+		return said("path "+c.rule.Path, path)
 	}
-	if len(c.methods) > 0 && !slices.Contains(c.methods, e.v.Method()) {
-		return fmt.Sprintf("expected method %s, found %s", strings.Join(c.methods, "|"), e.v.Method())
-	}
-	for i := range c.headers {
-		if t := &c.headers[i]; !t.holdsHeader(e.v) {
-			return fmt.Sprintf("expected header %s, found %s", t.rule.Describe(), found(e.v.Header(t.rule.Name)))
+	one := func(word string, values []string, have string) string {
+		if have == "" {
+			have = "none"
 		}
+		return said(word+" "+strings.Join(values, "|"), have)
 	}
-	for i := range c.cookies {
-		if t := &c.cookies[i]; !t.holdsCookie(e.v) {
-			var values []string
-			eachCookie(e.v, t.rule.Name, func(value string) { values = append(values, value) })
-			return fmt.Sprintf("expected cookie %s, found %s", t.rule.Describe(), found(values))
+	switch c.failing(e.v, path) {
+	case byPath:
+		return said(fmt.Sprintf("path regex %q", c.rule.PathRegex), path)
+	case byMethod:
+		return one("method", c.rule.Methods, e.v.Method())
+	case byHost:
+		return one("host", c.rule.Hosts, bareHost(e.v.Host()))
+	case byFrom:
+		return one("from", c.rule.From, e.v.Caller())
+	case bySite:
+		return one("site", c.rule.Sites, e.v.Site())
+	case byHeader:
+		for i := range c.headers {
+			if t := &c.headers[i]; !t.holdsHeader(e.v) {
+				lower := *t.rule
+				lower.Name = strings.ToLower(lower.Name)
+				return said("header "+lower.Describe(), found(e.v.Header(t.rule.Name)))
+			}
+		}
+	case byQuery:
+		return e.failedValue("query", c.query, true)
+	case byCookie:
+		return e.failedValue("cookie", c.cookies, false)
+	case byAny:
+		return "expected any of these, found none: " + e.each(c.any, path, "; ")
+	case byAll:
+		for _, sub := range c.all {
+			if !sub.holds(e.v, path, false) {
+				return e.failed(sub, path)
+			}
+		}
+	case byNot:
+		for _, sub := range c.not {
+			if sub.holds(e.v, path, false) {
+				return fmt.Sprintf("expected not (%s), and it holds", sub.rule.Describe())
+			}
 		}
 	}
 	return "every entry held"
+}
+
+func (e *explainer) each(list []*condition, path, sep string) string {
+	var out []string
+	for _, c := range list {
+		out = append(out, e.failed(c, path))
+	}
+	return strings.Join(out, sep)
+}
+
+func (e *explainer) failedValue(word string, tests []test, query bool) string {
+	for i := range tests {
+		t := &tests[i]
+		if t.holdsValue(e.v, query) {
+			continue
+		}
+		var values []string
+		take := func(value string) bool {
+			values = append(values, value)
+			return true
+		}
+		if query {
+			eachQuery(e.v, t.rule.Name, take)
+		} else {
+			eachCookie(e.v, t.rule.Name, take)
+		}
+		return fmt.Sprintf("expected %s %s, found %s", word, t.rule.Describe(), found(values))
+	}
+	return ""
 }
 
 func found(values []string) string {
@@ -236,23 +351,69 @@ func found(values []string) string {
 	return fmt.Sprintf("%q", strings.Join(values, ", "))
 }
 
-func (e *explainer) settings(path string, s *service, rt, gate *Route) {
-	if e.out.Settings != nil {
-		return
+// settings lists what holds for a request to a service: by its route, by the
+// gateway's, or by both. The service is nil when a gateway's route answers.
+func (e *explainer) settings(s *service, rt, gate *Route) {
+	name := ""
+	if s != nil {
+		name = s.name
 	}
-	e.out.Path = path
+	for _, have := range e.out.Settings {
+		if have.Service == name {
+			return
+		}
+	}
+	e.several = e.several || len(e.out.Settings) > 0
+	add := func(h rules.Holding) {
+		if h.Value == "none" {
+			return
+		}
+		e.out.Settings = append(e.out.Settings, Setting{h.Name, h.Value, h.From, h.Origin, name})
+	}
+	var rule *rules.Service
+	var route *rules.Route
+	if s != nil {
+		rule = s.rule
+	}
+	if rt != nil {
+		route = rt.rule
+	} else if gate != nil {
+		route = gate.rule
+	}
+	holds := e.table.resolver.RouteHoldings(rule, route)
 	t := limit(s, rt, gate)
-	e.out.Settings = append(e.out.Settings, Setting{"timeout", t.Value.String(), t.At})
-	for _, r := range []*Route{gate, rt} {
-		if r == nil || r.rule.Rewrite == nil {
+	for _, h := range holds {
+		if h.Name == "timeout" && h.Origin != t.Origin { // the gateway's is shorter
+			h = rules.Holding{Name: "timeout", Value: t.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: t.Origin}
+		}
+		if e.out.Answer == nil || h.Name == "limit" {
+			add(h)
+		}
+	}
+	for _, by := range []*Route{gate, rt} {
+		if by == nil || by.rule.Name == "" {
 			continue
 		}
-		rw := r.rule.Rewrite
-		for _, s := range []Setting{{"rewrite.path", rw.Path, rw.At}, {"rewrite.host", rw.Host, rw.At}} {
-			if s.Value != "" {
-				e.out.Settings = append(e.out.Settings, s)
+		from := "route " + by.Name()
+		if by == gate {
+			from += " of gateway " + by.of
+			if l := by.settings.Limit; l != nil && rt != nil {
+				add(rules.Holding{Name: "limit", Value: l.String(), From: from, Origin: l.Origin})
+			}
+		}
+		home := ""
+		if by == rt {
+			home = by.of
+		}
+		for _, a := range by.rule.Actions(home) {
+			add(rules.Holding{Name: a.Name, Value: a.Value, From: from, Origin: a.Origin})
+		}
+	}
+	if s != nil && e.out.Answer == nil {
+		for _, h := range e.table.resolver.ServiceHoldings(rule) {
+			if h.Name != "timeout" && h.Name != "retry" {
+				add(h)
 			}
 		}
 	}
-	e.out.Settings = append(e.out.Settings, Setting{Name: "balance", Value: "in-turn"})
 }

@@ -1,64 +1,43 @@
 package engine
 
 import (
-	"net/url"
 	"regexp"
-	"slices"
 	"strings"
 
 	"nightjar/core/rules"
 )
 
-// View is all that the engine sees of a request. Its methods must be cheap and
-// must not allocate.
-type View interface {
-	Method() string
-	Host() string               // as the caller wrote it, port included
-	Path() string               // as it came on the wire, percent-encoded, without the query
-	Header(key string) []string // by canonical name; nil when absent
-}
-
 // ladder is the compiled routes of a service or gateway. A tree over path
-// segments finds the few routes whose path fits; only their other predicates
-// are tried, so the cost does not grow with routes that cannot match.
+// segments finds the few routes whose path fits, an index by equality those of
+// them whose header, host or the like fits; only their other entries are
+// tried. So the cost does not grow with routes that cannot match.
 type ladder struct {
 	routes []*Route
-	any    []rung // conditions without a path
+	byName map[string]*Route
+	any    rungs // conditions without a path
 	root   node
 }
 
-// rung is one condition of one route, without its path.
+// rung is one condition of one route.
 type rung struct {
-	index int // of the route; lists of rungs are in rising order of it
-	cond  *condition
+	index int        // of the route; lists of rungs are in rising order of it
+	found bool       // the place in the tree says all about the path
+	cond  *condition // nil: always
 }
 
 type node struct {
 	children map[string]*node
-	exact    []rung // the path ends here
-	one      []rung // exactly one more segment
-	under    []rung // the path ends here or goes on
-}
-
-// condition is a compiled rules.Condition. A nil condition always holds.
-type condition struct {
-	rule    *rules.Condition
-	prefix  int // length of the path before /**, -1 without
-	methods []string
-	headers []test
-	cookies []test
-}
-
-type test struct {
-	rule  *rules.Test
-	regex *regexp.Regexp
+	star     *node // any segment that is not empty
+	exact    rungs // the path ends here
+	under    rungs // the path ends here or goes on
 }
 
 func newLadder(routes []*Route) (*ladder, error) {
-	l := &ladder{routes: routes}
+	l := &ladder{routes: routes, byName: make(map[string]*Route, len(routes))}
 	for i, rt := range routes {
+		l.byName[rt.rule.Name] = rt
 		if len(rt.rule.When) == 0 {
-			l.any = append(l.any, rung{index: i})
+			l.any.list = append(l.any.list, rung{index: i})
 		}
 		for j := range rt.rule.When {
 			c, err := newCondition(&rt.rule.When[j])
@@ -66,229 +45,186 @@ func newLadder(routes []*Route) (*ladder, error) {
 				return nil, err
 			}
 			rt.conds = append(rt.conds, c)
-			l.add(rung{index: i, cond: c}, c.rule.Path)
+			places := anchors(c.rule)
+			if len(places) == 0 {
+				l.any.list = append(l.any.list, rung{index: i, cond: c})
+			}
+			for _, p := range places {
+				l.add(rung{index: i, cond: c, found: c.rule.Path != ""}, p)
+			}
 		}
 	}
+	l.any.arrange()
+	l.root.arrange()
 	return l, nil
 }
 
-func newCondition(rule *rules.Condition) (*condition, error) {
-	c := &condition{rule: rule, methods: rule.Methods, prefix: -1}
-	if p, ok := strings.CutSuffix(rule.Path, "/**"); ok {
-		c.prefix = len(p)
+// anchors are path patterns of which one fits whenever the condition holds;
+// none: it can hold anywhere.
+func anchors(c *rules.Condition) []string {
+	if c.Path != "" {
+		return []string{c.Path}
 	}
-	for _, group := range []struct {
-		from []rules.Test
-		to   *[]test
-	}{{rule.Headers, &c.headers}, {rule.Cookies, &c.cookies}} {
-		for i := range group.from {
-			t := test{rule: &group.from[i]}
-			if t.rule.Op == rules.Regex {
-				re, err := regexp.Compile("^(?:" + t.rule.Values[0] + ")$")
-				if err != nil {
-					return nil, err
-				}
-				t.regex = re
-			}
-			*group.to = append(*group.to, t)
+	if c.PathRegex != "" {
+		if p := plainStart(c.PathRegex); p != "" {
+			return []string{p}
 		}
 	}
-	return c, nil
+	for i := range c.All {
+		if p := anchors(&c.All[i]); len(p) > 0 {
+			return p
+		}
+	}
+	var out []string
+	for i := range c.Any {
+		p := anchors(&c.Any[i])
+		if len(p) == 0 {
+			return nil
+		}
+		for _, x := range p {
+			out = appendNew(out, x)
+		}
+	}
+	return out
 }
 
+func appendNew(list []string, s string) []string {
+	for _, have := range list {
+		if have == s {
+			return list
+		}
+	}
+	return append(list, s)
+}
+
+// plainStart is the pattern for the whole segments with which every path
+// begins that fits an expression.
+func plainStart(expr string) string {
+	re, err := regexp.Compile(expr)
+	if err != nil {
+		return ""
+	}
+	start, _ := re.LiteralPrefix()
+	last := strings.LastIndexByte(start, '/')
+	if last < 1 || start[0] != '/' || strings.ContainsAny(start, "%*") {
+		return ""
+	}
+	return start[:last] + "/**"
+}
+
+// add puts a rung where its path leads. Segments are kept decoded.
 func (l *ladder) add(r rung, path string) {
-	if path == "" {
-		l.any = append(l.any, r)
-		return
-	}
 	at := &l.root
-	for rest := path[1:]; ; {
-		seg, more, cut := strings.Cut(rest, "/")
-		switch {
-		case seg == "**":
-			at.under = append(at.under, r)
+	for rest, more := path[1:], true; more; {
+		var seg string
+		seg, rest, more = cut(rest)
+		switch seg {
+		case "**":
+			at.under.list = append(at.under.list, r)
 			return
-		case seg == "*":
-			at.one = append(at.one, r)
-			return
-		}
-		next := at.children[decoded(seg)]
-		if next == nil {
-			if at.children == nil {
-				at.children = map[string]*node{}
+		case "*":
+			if at.star == nil {
+				at.star = &node{}
 			}
-			next = &node{}
-			at.children[decoded(seg)] = next
+			at = at.star
+		default:
+			seg = decoded(seg)
+			next := at.children[seg]
+			if next == nil {
+				if at.children == nil {
+					at.children = map[string]*node{}
+				}
+				next = &node{}
+				at.children[seg] = next
+			}
+			at = next
 		}
-		at = next
-		if !cut {
-			at.exact = append(at.exact, r)
-			return
-		}
-		rest = more
 	}
+	at.exact.list = append(at.exact.list, r)
+}
+
+func (n *node) arrange() {
+	n.exact.arrange()
+	n.under.arrange()
+	if n.star != nil {
+		n.star.arrange()
+	}
+	for _, c := range n.children {
+		c.arrange()
+	}
+}
+
+// search is one walk through a ladder.
+type search struct {
+	v       View
+	path    string
+	encoded bool
+	best    rung
 }
 
 // match finds the first route, in the order of the ladder, that takes the
 // request, and the condition by which it does (nil: it has none).
 func (l *ladder) match(v View, path string) (*Route, *condition) {
-	best := rung{index: len(l.routes)}
-	if len(l.any) > 0 { // most lists are empty, and a call costs more than a look
-		best = first(l.any, v, best)
+	s := search{v: v, path: path, best: rung{index: len(l.routes)}}
+	if len(l.any.list) > 0 || l.any.keyed != nil {
+		s.try(&l.any)
 	}
 	if len(path) > 0 && path[0] == '/' {
-		at, rest, more := &l.root, path[1:], true
-		encoded := strings.IndexByte(path, '%') >= 0
-		for at != nil {
-			if len(at.under) > 0 {
-				best = first(at.under, v, best)
-			}
-			if !more {
-				best = first(at.exact, v, best)
-				break
-			}
-			var seg string
-			if i := strings.IndexByte(rest, '/'); i >= 0 {
-				seg, rest = rest[:i], rest[i+1:]
-			} else {
-				seg, rest, more = rest, "", false
-			}
-			if !more && seg != "" && len(at.one) > 0 {
-				best = first(at.one, v, best)
-			}
-			if encoded {
-				seg = decoded(seg)
-			}
-			if at.children == nil {
-				break
-			}
-			at = at.children[seg]
-		}
+		s.encoded = strings.IndexByte(path, '%') >= 0
+		s.walk(&l.root, path[1:], true)
 	}
-	if best.index == len(l.routes) {
+	if s.best.index == len(l.routes) {
 		return nil, nil
 	}
-	return l.routes[best.index], best.cond
+	return l.routes[s.best.index], s.best.cond
 }
 
-// first returns the first rung before best whose predicates hold, or best.
-func first(list []rung, v View, best rung) rung {
-	for _, r := range list {
-		if r.index >= best.index {
-			break
+func (s *search) walk(at *node, rest string, more bool) {
+	for at != nil {
+		if len(at.under.list) > 0 || at.under.keyed != nil {
+			s.try(&at.under)
 		}
-		if r.cond == nil || r.cond.holds(v) {
-			return r
-		}
-	}
-	return best
-}
-
-// decoded resolves percent-encoding in one segment. A segment cannot be cut in
-// two by an encoded slash: paths are cut first and decoded then.
-func decoded(seg string) string {
-	if strings.IndexByte(seg, '%') < 0 {
-		return seg
-	}
-	if s, err := url.PathUnescape(seg); err == nil {
-		return s
-	}
-	return seg
-}
-
-// holds tells whether everything but the path fits.
-func (c *condition) holds(v View) bool {
-	if len(c.methods) > 0 && !slices.Contains(c.methods, v.Method()) {
-		return false
-	}
-	for i := range c.headers {
-		if !c.headers[i].holdsHeader(v) {
-			return false
-		}
-	}
-	for i := range c.cookies {
-		if !c.cookies[i].holdsCookie(v) {
-			return false
-		}
-	}
-	return true
-}
-
-// holdsHeader tests every value of the header; one that fits is enough.
-func (t *test) holdsHeader(v View) bool {
-	values := v.Header(t.rule.Name)
-	if t.rule.Op == rules.Absent {
-		return (len(values) == 0) != t.rule.Not
-	}
-	return slices.ContainsFunc(values, t.fits) != t.rule.Not
-}
-
-func (t *test) holdsCookie(v View) bool {
-	found, hit := false, false
-	eachCookie(v, t.rule.Name, func(value string) {
-		found = true
-		hit = hit || t.fits(value)
-	})
-	if t.rule.Op == rules.Absent {
-		hit = !found
-	}
-	return hit != t.rule.Not
-}
-
-// eachCookie calls do with every value of a cookie (RFC 6265, section 4.2.1).
-func eachCookie(v View, name string, do func(value string)) {
-	for _, line := range v.Header("Cookie") {
-		for pair := range strings.SplitSeq(line, ";") {
-			k, value, _ := strings.Cut(strings.TrimSpace(pair), "=")
-			if k == name {
-				do(strings.Trim(value, `"`))
+		if !more {
+			if len(at.exact.list) > 0 || at.exact.keyed != nil {
+				s.try(&at.exact)
 			}
+			return
 		}
+		var seg string
+		seg, rest, more = cut(rest)
+		if at.star != nil && seg != "" {
+			s.walk(at.star, rest, more)
+		}
+		if at.children == nil {
+			return
+		}
+		if s.encoded {
+			seg = decoded(seg)
+		}
+		at = at.children[seg]
 	}
 }
 
-func (t *test) fits(value string) bool {
-	switch t.rule.Op {
-	case rules.Is:
-		return value == t.rule.Values[0]
-	case rules.In:
-		return slices.Contains(t.rule.Values, value)
-	case rules.Prefix:
-		return strings.HasPrefix(value, t.rule.Values[0])
-	case rules.Suffix:
-		return strings.HasSuffix(value, t.rule.Values[0])
-	case rules.Contains:
-		return strings.Contains(value, t.rule.Values[0])
-	case rules.Regex:
-		return t.regex.MatchString(value)
-	case rules.Present:
-		return true
-	}
-	return false
-}
-
-// pathFits tells whether the path alone fits the condition; match does the
-// same by walking the tree.
-func (c *condition) pathFits(path string) bool {
-	pattern := c.rule.Path
-	if pattern == "" {
-		return true
-	}
-	if path == "" || path[0] != '/' {
-		return false
-	}
-	want, have := strings.Split(pattern[1:], "/"), strings.Split(path[1:], "/")
-	for i, w := range want {
-		switch {
-		case w == "**":
+// try looks for a better rung among some.
+func (s *search) try(r *rungs) {
+	s.first(r.list)
+	for i := range r.keyed {
+		r.keyed[i].each(s.v, func(value string) bool {
+			s.first(r.keyed[i].by[value])
 			return true
-		case i >= len(have):
-			return false
-		case w == "*":
-			return len(have) == i+1 && have[i] != ""
-		case decoded(w) != decoded(have[i]):
-			return false
+		})
+	}
+}
+
+// first keeps the first rung before the best so far whose condition holds.
+func (s *search) first(list []rung) {
+	for _, r := range list {
+		if r.index >= s.best.index {
+			return
+		}
+		if r.cond == nil || r.cond.holds(s.v, s.path, r.found) {
+			s.best = r
+			return
 		}
 	}
-	return len(have) == len(want)
 }

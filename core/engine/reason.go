@@ -12,13 +12,18 @@ const (
 	NoInstance  Reason = "no-instance" // the chosen target has no usable instance
 	NoRoute     Reason = "no-route"    // no service, gateway or route takes the request
 	BadRequest  Reason = "bad-request" // the request cannot be understood safely
+	Limited     Reason = "limited"     // over the limit of a route
+	Fault       Reason = "fault"       // harmed on purpose
+	TLS         Reason = "tls"         // no secure connection to the instance
 )
 
 // Status is the HTTP status of a refusal for the reason.
 func (r Reason) Status() int {
 	switch r {
-	case Unreachable, Reset:
+	case Unreachable, Reset, TLS:
 		return 502
+	case Limited:
+		return 429
 	case TimedOut:
 		return 504
 	case NoInstance:
@@ -46,6 +51,10 @@ func (r Reason) ErrorType() string {
 		return "destination_not_found"
 	case BadRequest:
 		return "http_request_error"
+	case Limited:
+		return "http_request_denied"
+	case TLS:
+		return "tls_protocol_error"
 	}
 	return "proxy_internal_error"
 }
@@ -69,7 +78,7 @@ func Classify(reason Reason, status int) Class {
 			return OK
 		}
 		return Failed
-	case Unreachable, Reset, TimedOut:
+	case Unreachable, Reset, TimedOut, TLS:
 		return Failed
 	}
 	return Refused

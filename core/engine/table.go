@@ -10,9 +10,9 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 	"sync/atomic"
 
+	"nightjar/core/guard"
 	"nightjar/core/rules"
 )
 
@@ -24,6 +24,7 @@ type Instance struct {
 	Site    string `json:"site,omitempty"`
 	Address string `json:"address"` // host:port that takes its requests
 	Outside bool   `json:"outside,omitempty"`
+	Secure  bool   `json:"secure,omitempty"` // it is spoken to by TLS
 }
 
 // Table is the compiled form of one revision and one state of the registry. It
@@ -31,15 +32,18 @@ type Instance struct {
 type Table struct {
 	services map[string]*service
 	gateways map[string]*gateway
+	resolver *rules.Resolver
 }
 
 type service struct {
 	name     string
 	rule     *rules.Service // nil: only registered, never declared
+	settings rules.Settings // what holds for the service; nil parts: built in
 	ladder   *ladder        // nil: no routes, plain balancing
 	plain    *Route         // stands in for the ladder
 	all      *pool
 	versions map[string]*pool
+	placed   map[string]*pool // by version@site, as far as rules name them
 }
 
 type gateway struct {
@@ -50,12 +54,18 @@ type gateway struct {
 // Route is a compiled route. Plain balancing over all instances of a service
 // without routes is a Route without a name.
 type Route struct {
-	of      string // the service or gateway it belongs to
-	rule    *rules.Route
-	conds   []*condition
-	targets []target
-	split   *split
-	timeout *rules.Timeout // of the route or else of its service; nil: built in
+	of        string // the service or gateway it belongs to
+	rule      *rules.Route
+	settings  rules.Settings // of the route and its policies
+	conds     []*condition
+	targets   []target
+	split     *split
+	otherwise *target
+	mirror    *target
+	copies    *split // one of two: mirrored
+	faults    []*split
+	limit     *guard.Limit
+	request   *headerView // what the service's own routes see of a gateway's request; nil: as it came
 }
 
 // Name is the route's name; empty for plain balancing.
@@ -67,10 +77,14 @@ func (r *Route) Of() string { return r.of }
 // At is where the route was written.
 func (r *Route) At() rules.Origin { return r.rule.At }
 
+// Headers are the route's header edits; nil: none.
+func (r *Route) Headers() *rules.HeaderEdits { return r.rule.Headers }
+
 type target struct {
 	service *service
 	version string // empty: the service's own routes decide
 	pool    *pool  // nil when version is empty
+	seed    uint64 // of the target's name, for what sticks
 }
 
 // pool is the instances of a version, or of a whole service. They take turns.
@@ -95,24 +109,25 @@ type Options struct {
 // Compile builds the table for rules that were checked and for the instances
 // that are known. It fails only for rules that Check would refuse.
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
-	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}}}
+	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs)}}
 	for _, rule := range rs.Services {
 		b.service(rule.Name).rule = rule
 	}
 	b.pools(rs, instances)
 	for _, s := range b.t.services {
+		s.settings = b.t.resolver.Service(s.rule)
 		if s.rule == nil || len(s.rule.Routes) == 0 {
-			s.plain = &Route{of: s.name, rule: &rules.Route{}, timeout: s.timeout()}
+			s.plain = &Route{of: s.name, rule: &rules.Route{}}
 			continue
 		}
-		l, err := b.ladder(s.name, s.rule.Routes, s.timeout())
+		l, err := b.ladder(s.name, s.rule, s.rule.Routes)
 		if err != nil {
 			return nil, err
 		}
 		s.ladder = l
 	}
 	for _, rule := range rs.Gateways {
-		l, err := b.ladder(rule.Name, rule.Routes, nil)
+		l, err := b.ladder(rule.Name, nil, rule.Routes)
 		if err != nil {
 			return nil, err
 		}
@@ -130,17 +145,10 @@ type builder struct {
 func (b *builder) service(name string) *service {
 	s := b.t.services[name]
 	if s == nil {
-		s = &service{name: name, versions: map[string]*pool{}, all: b.pool(name, "")}
+		s = &service{name: name, versions: map[string]*pool{}, placed: map[string]*pool{}, all: b.pool(name, "")}
 		b.t.services[name] = s
 	}
 	return s
-}
-
-func (s *service) timeout() *rules.Timeout {
-	if s.rule == nil {
-		return nil
-	}
-	return s.rule.Timeout
 }
 
 // pool makes an empty pool that goes on where the previous table's stood.
@@ -149,7 +157,9 @@ func (b *builder) pool(service, version string) *pool {
 		if s := b.opt.Previous.services[service]; s != nil {
 			old := s.all
 			if version != "" {
-				old = s.versions[version]
+				if old = s.versions[version]; old == nil {
+					old = s.placed[version]
+				}
 			}
 			if old != nil {
 				return &pool{turn: old.turn}
@@ -168,6 +178,22 @@ func (b *builder) version(s *service, version string) *pool {
 	return p
 }
 
+// place is the pool of a version's instances at one site.
+func (b *builder) place(s *service, version, site string) *pool {
+	key := version + "@" + site
+	p := s.placed[key]
+	if p == nil {
+		p = b.pool(s.name, key)
+		for _, in := range b.version(s, version).instances {
+			if in.Site == site {
+				p.instances = append(p.instances, in)
+			}
+		}
+		s.placed[key] = p
+	}
+	return p
+}
+
 func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 	for _, rule := range rs.Services {
 		s := b.service(rule.Name)
@@ -175,9 +201,9 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 			b.version(s, v)
 		}
 		for _, in := range rule.Instances {
-			address := strings.TrimPrefix(in.URL, "http://")
+			address, secure := in.Address()
 			instances = append(instances[:len(instances):len(instances)], Instance{ID: rule.Name + "@" + address,
-				Service: rule.Name, Version: in.Version, Address: address, Outside: true})
+				Service: rule.Name, Version: in.Version, Site: in.Site, Address: address, Outside: true, Secure: secure})
 		}
 	}
 	sorted := slices.Clone(instances)
@@ -191,36 +217,116 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 	}
 }
 
-func (b *builder) ladder(of string, list []*rules.Route, timeout *rules.Timeout) (*ladder, error) {
+func (b *builder) ladder(of string, home *rules.Service, list []*rules.Route) (*ladder, error) {
 	routes := make([]*Route, 0, len(list))
 	for _, rule := range list {
-		rt := &Route{of: of, rule: rule, timeout: cmp.Or(rule.Timeout, timeout)}
+		rt := &Route{of: of, rule: rule, settings: b.t.resolver.Route(home, rule)}
 		weights := make([]rules.Percent, 0, len(rule.Send))
 		for _, t := range rule.Send {
-			s := b.t.services[t.Service]
-			if s == nil {
-				return nil, fmt.Errorf("route %s of %s sends to service %s, which nothing declares", rule.Name, of, t.Service)
+			to, err := b.target(rt, t)
+			if err != nil {
+				return nil, err
 			}
-			to := target{service: s, version: t.Version}
-			if t.Version != "" {
-				to.pool = b.version(s, t.Version)
-			}
-			rt.targets = append(rt.targets, to)
+			rt.targets = append(rt.targets, *to)
 			weights = append(weights, t.Weight)
 		}
-		if len(rt.targets) == 0 {
+		if len(rt.targets) == 0 && rule.Redirect == nil && rule.Reply == nil {
 			return nil, fmt.Errorf("route %s of %s sends nowhere", rule.Name, of)
 		}
-		rt.split = b.split(of, rule, weights)
+		old := b.opt.Previous.route(of, rule.Name)
+		if len(weights) > 0 {
+			rt.split = b.split(rt, "", weights, func() *split {
+				if old != nil && slices.EqualFunc(old.rule.Send, rule.Send, func(a, b rules.Target) bool { return a.String() == b.String() }) {
+					return old.split
+				}
+				return nil
+			})
+		}
+		if err := b.actions(rt, old); err != nil {
+			return nil, err
+		}
 		routes = append(routes, rt)
 	}
 	return newLadder(routes)
 }
 
-func (b *builder) split(of string, rule *rules.Route, weights []rules.Percent) *split {
-	if old := b.opt.Previous.route(of, rule.Name); old != nil && slices.Equal(old.split.plan.weights, weights) &&
-		slices.EqualFunc(old.rule.Send, rule.Send, func(a, b rules.Target) bool { return a.String() == b.String() }) {
-		return old.split
+// actions compiles what a route does besides sending. Counters of the old
+// route of that name go on where nothing about them changed.
+func (b *builder) actions(rt, old *Route) (err error) {
+	rule := rt.rule
+	if rule.Otherwise != nil {
+		if rt.otherwise, err = b.target(rt, *rule.Otherwise); err != nil {
+			return err
+		}
+	}
+	if m := rule.Mirror; m != nil {
+		if rt.mirror, err = b.target(rt, m.To); err != nil {
+			return err
+		}
+		rt.copies = b.split(rt, "mirror", []rules.Percent{m.Share, rules.Whole - m.Share}, func() *split {
+			if old != nil {
+				return old.copies
+			}
+			return nil
+		})
+	}
+	for i, f := range rule.Faults {
+		rt.faults = append(rt.faults, b.split(rt, fmt.Sprint("fault", i), []rules.Percent{f.Share, rules.Whole - f.Share}, func() *split {
+			if old != nil && i < len(old.faults) {
+				return old.faults[i]
+			}
+			return nil
+		}))
+	}
+	if l := rt.settings.Limit; l != nil {
+		if was := old.limiter(); was != nil && was.String() == l.String() {
+			rt.limit = old.limit
+		} else {
+			rt.limit = guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
+		}
+	}
+	if h := rule.Headers; h != nil || rule.Rewrite != nil && rule.Rewrite.Host != "" {
+		rt.request = newHeaderView(rule)
+	}
+	return nil
+}
+
+func (r *Route) limiter() *rules.Limit {
+	if r == nil {
+		return nil
+	}
+	return r.settings.Limit
+}
+
+func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
+	s := b.t.services[t.Service]
+	if s == nil {
+		return nil, fmt.Errorf("route %s of %s sends to service %s, which nothing declares", rt.rule.Name, rt.of, t.Service)
+	}
+	to := &target{service: s, version: t.Version, seed: seedOf(t.String())}
+	switch {
+	case t.Site != "":
+		to.pool = b.place(s, t.Version, t.Site)
+	case t.Version != "":
+		to.pool = b.version(s, t.Version)
+	}
+	return to, nil
+}
+
+// seedOf makes a number of a name.
+func seedOf(name string) uint64 {
+	h := uint64(0)
+	for _, c := range name {
+		h = mix(h ^ uint64(c))
+	}
+	return h
+}
+
+// split makes the split of a route, or goes on with the one that it had when
+// the weights are the same.
+func (b *builder) split(rt *Route, what string, weights []rules.Percent, before func() *split) *split {
+	if old := before(); old != nil && slices.Equal(old.plan.weights, weights) {
+		return old
 	}
 	key := fmt.Sprint(weights)
 	p := b.plans[key]
@@ -228,11 +334,7 @@ func (b *builder) split(of string, rule *rules.Route, weights []rules.Percent) *
 		p = newPlan(weights)
 		b.plans[key] = p
 	}
-	seed := b.opt.Seed
-	for _, c := range of + "/" + rule.Name {
-		seed = mix(seed ^ uint64(c))
-	}
-	return &split{plan: p, seed: seed}
+	return &split{plan: p, seed: mix(b.opt.Seed ^ seedOf(rt.of+"/"+rt.rule.Name+what))}
 }
 
 // route finds a compiled route by name.
@@ -250,12 +352,7 @@ func (t *Table) route(of, name string) *Route {
 	if l == nil {
 		return nil
 	}
-	for _, rt := range l.routes {
-		if rt.rule.Name == name {
-			return rt
-		}
-	}
-	return nil
+	return l.byName[name]
 }
 
 // Match returns the route of a service that takes the request, or nil. It does

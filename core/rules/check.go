@@ -2,15 +2,29 @@ package rules
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
 
-// Live is what is known of the running mesh when rules are checked. The zero
-// value knows nothing, and nothing is warned of on its account.
+// Live is what is known of the running mesh and its files when rules are
+// checked. The zero value knows nothing, and nothing is said on its account.
 type Live struct {
-	Known    bool                // whether Versions says anything
+	Known    bool                // whether Versions, Links and Busy say anything
 	Versions map[string][]string // service to the versions that have an instance now
+	Links    []Link              // who called whom lately
+	Busy     map[string]float64  // service/version to requests at once of its busiest caller
+	// TLS looks at the files of a certificate; nil: they are not looked at.
+	TLS func(Certificate) (CertificateState, error)
+}
+
+// Link is a caller, a service or gateway, and the service that it calls.
+type Link struct{ From, To string }
+
+// CertificateState is what is known of a certificate that could be read.
+type CertificateState struct {
+	Names   []string // hosts that it covers, also *.suffix
+	Expired string   // when it ran out; empty: it has not
 }
 
 // Check reads files and reports every mistake and warning of all of them, in
@@ -18,26 +32,20 @@ type Live struct {
 // the findings is 0.
 func Check(files []File, live Live) (*Rules, []Finding) {
 	rs, found, whole := read(files)
-	c := &checker{rules: rs, live: live, whole: whole}
+	c := &checker{rules: rs, live: live, whole: whole, services: map[string]*Service{}, gateways: map[string]*Gateway{}, sites: map[string]bool{}}
 	for _, s := range rs.Services {
-		path := "services." + s.Name
-		for i, in := range s.Instances {
-			if !s.HasVersion(in.Version) {
-				c.unknownVersion(in.At, fmt.Sprintf("%s.instances[%d]", path, i), s, in.Version)
-			}
-		}
-		c.ladder(s, s.Routes, path)
-		c.idleVersions(s, path)
+		c.services[s.Name] = s
 	}
 	for _, g := range rs.Gateways {
-		if s := rs.Service(g.Name); s != nil {
-			also := s.At
-			c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: g.At, Path: "gateways." + g.Name, Also: &also,
-				Message: g.Name + " is both a service and a gateway", Expected: "another name for one of the two"})
-		}
-		c.ladder(nil, g.Routes, "gateways."+g.Name)
+		c.gateways[g.Name] = g
 	}
-	c.gatewayHosts()
+	for _, s := range rs.Sites {
+		c.sites[s.Name] = true
+	}
+	c.references()
+	c.resolver = NewResolver(rs)
+	c.policies()
+	c.warnings()
 	found = append(found, c.findings...)
 	arrange(found, files)
 	return rs, found
@@ -47,39 +55,141 @@ type checker struct {
 	rules    *Rules
 	live     Live
 	whole    bool
+	services map[string]*Service
+	gateways map[string]*Gateway
+	sites    map[string]bool
+	resolver *Resolver
 	findings []Finding
 }
 
 func (c *checker) add(f Finding) { c.findings = append(c.findings, f) }
 
+func (c *checker) mistake(at Origin, path string, code Code, msg, expected string) {
+	c.add(Finding{Severity: Mistake, Code: code, At: at, Path: path, Message: msg, Expected: expected})
+}
+
+func (c *checker) warn(at Origin, path string, code Code, msg, expected string, also ...Origin) {
+	f := Finding{Severity: Warning, Code: code, At: at, Path: path, Message: msg, Expected: expected}
+	if len(also) > 0 && also[0] != (Origin{}) {
+		f.Also = &also[0]
+	}
+	c.add(f)
+}
+
+// references checks that everything that is named is declared.
+func (c *checker) references() {
+	for _, s := range c.rules.Services {
+		path := "services." + s.Name
+		for i, in := range s.Instances {
+			p := fmt.Sprintf("%s.instances[%d]", path, i)
+			if !s.HasVersion(in.Version) {
+				c.unknownVersion(in.At, p, s, in.Version)
+			}
+			c.knownSite(in.At, p, in.Site)
+		}
+		c.settings(&s.Settings, path)
+		c.ladder(s, s.Routes, path)
+	}
+	for _, g := range c.rules.Gateways {
+		path := "gateways." + g.Name
+		if s := c.services[g.Name]; s != nil {
+			also := s.At
+			c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: g.At, Path: path, Also: &also,
+				Message: g.Name + " is both a service and a gateway", Expected: "another name for one of the two"})
+		}
+		c.ladder(nil, g.Routes, path)
+		c.certificates(g, path)
+	}
+	c.gatewayHosts()
+	for _, p := range c.rules.Policies {
+		c.settings(&p.Settings, "policies."+p.Name)
+	}
+	if d := c.rules.Defaults; d != nil {
+		c.settings(&d.Settings, "defaults")
+	}
+	if a := c.rules.Access; a != nil {
+		for i, rule := range a.Rules {
+			path := fmt.Sprintf("access.rules[%d]", i)
+			for _, name := range rule.From {
+				c.knownCaller(rule.At, path+".from", name)
+			}
+			for _, name := range rule.To {
+				c.knownService(rule.At, path+".to", name)
+			}
+			c.condition(&rule.What, path)
+		}
+	}
+	c.releases()
+	c.trials()
+}
+
 // ladder checks the routes of a service, or of a gateway when home is nil.
 func (c *checker) ladder(home *Service, routes []*Route, path string) {
-	var always *Route
 	for i, rt := range routes {
 		p := fmt.Sprintf("%s.routes[%d]", path, i)
-		if always != nil {
-			also := always.At
-			c.add(Finding{Severity: Warning, Code: CodeShadowed, At: rt.At, Path: p, Also: &also,
-				Message:  fmt.Sprintf("no request can reach route %s: route %s before it takes every one", rt.Name, always.Name),
-				Expected: "routes with conditions above the one without"})
-		} else if len(rt.When) == 0 {
-			always = rt
+		for j := range rt.When {
+			c.condition(&rt.When[j], p+".when")
+			if home == nil {
+				c.outsider(&rt.When[j], p+".when")
+			}
 		}
 		seen := map[string]bool{}
 		for j := range rt.Send {
 			t := &rt.Send[j]
 			c.target(home, t, p+".send")
 			if seen[t.String()] {
-				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: t.At, Path: p + ".send",
-					Message: fmt.Sprintf("target %s stands here twice", t), Expected: "each target once"})
+				c.mistake(t.At, p+".send", CodeDeclaredTwice, fmt.Sprintf("target %s stands here twice", t), "each target once")
 			}
 			seen[t.String()] = true
+		}
+		if t := rt.Otherwise; t != nil {
+			c.target(home, t, p+".otherwise")
+			c.named(t, p+".otherwise")
+		}
+		if rt.Mirror != nil {
+			c.target(home, &rt.Mirror.To, p+".mirror.to")
+			c.named(&rt.Mirror.To, p+".mirror.to")
+		}
+	}
+}
+
+// named: a target beside `send` needs a version.
+func (c *checker) named(t *Target, path string) {
+	if s := c.services[t.Service]; s != nil && t.Version == "" {
+		c.mistake(t.At, path, CodeMissing, fmt.Sprintf("%s names no version", t.Service), fmt.Sprintf("%s/VERSION: one of %s", t.Service, strings.Join(s.Versions, ", ")))
+	}
+}
+
+// condition checks the names in a condition and in those inside it.
+func (c *checker) condition(when *Condition, path string) {
+	for _, name := range when.From {
+		c.knownCaller(when.At, path+".from", name)
+	}
+	for _, name := range when.Sites {
+		c.knownSite(when.At, path+".site", name)
+	}
+	for _, group := range [][]Condition{when.Any, when.All, when.Not} {
+		for i := range group {
+			c.condition(&group[i], path)
+		}
+	}
+}
+
+// outsider: who calls a gateway is not known to the mesh.
+func (c *checker) outsider(when *Condition, path string) {
+	if len(when.From)+len(when.Sites) > 0 {
+		c.mistake(when.At, path, CodeBadValue, "requests come to a gateway from outside the mesh, from no service and no site", "from and site on routes of services only")
+	}
+	for _, group := range [][]Condition{when.Any, when.All, when.Not} {
+		for i := range group {
+			c.outsider(&group[i], path)
 		}
 	}
 }
 
 // target settles what a target's bare name means and whether it exists.
 func (c *checker) target(home *Service, t *Target, path string) {
+	c.knownSite(t.At, path, t.Site)
 	if t.Service == "" { // a bare name
 		if home != nil {
 			t.Service = home.Name
@@ -89,21 +199,39 @@ func (c *checker) target(home *Service, t *Target, path string) {
 			return
 		}
 		t.Service, t.Version = t.Version, ""
-	}
-	s := c.rules.Service(t.Service)
-	if s == nil {
-		if c.whole {
-			var names []string
-			for _, s := range c.rules.Services {
-				names = append(names, s.Name)
-			}
-			c.add(Finding{Severity: Mistake, Code: CodeUnknownService, At: t.At, Path: path,
-				Message: fmt.Sprintf("nothing declares a service %s", t.Service), Expected: oneOf(t.Service, names)})
+		if t.Site != "" {
+			c.mistake(t.At, path, CodeBadValue, "a site goes with a version", fmt.Sprintf("%s/VERSION@%s, or %s alone", t.Service, t.Site, t.Service))
 		}
-		return
 	}
-	if t.Version != "" && !s.HasVersion(t.Version) {
+	if s := c.knownService(t.At, path, t.Service); s != nil && t.Version != "" && !s.HasVersion(t.Version) {
 		c.unknownVersion(t.At, path, s, t.Version)
+	}
+}
+
+// knownService returns the service of that name, or reports that there is none.
+func (c *checker) knownService(at Origin, path, name string) *Service {
+	s := c.services[name]
+	if s == nil && c.whole && name != "" {
+		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service %s", name), oneOf(name, slices.Collect(maps.Keys(c.services))))
+	}
+	return s
+}
+
+// knownCaller reports a name that is neither a service nor a gateway.
+func (c *checker) knownCaller(at Origin, path, name string) {
+	if c.whole && c.services[name] == nil && c.gateways[name] == nil {
+		known := slices.AppendSeq(slices.Collect(maps.Keys(c.services)), maps.Keys(c.gateways))
+		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service or gateway %s", name), oneOf(name, known))
+	}
+}
+
+func (c *checker) knownSite(at Origin, path, name string) {
+	if name != "" && c.whole && !c.sites[name] {
+		expected := oneOf(name, slices.Collect(maps.Keys(c.sites))) + ", or add it to the section sites"
+		if len(c.sites) == 0 {
+			expected = fmt.Sprintf("sites: [%s, …] at the top of a file", name)
+		}
+		c.mistake(at, path, CodeUnknownSite, fmt.Sprintf("nothing declares a site %s", name), expected)
 	}
 }
 
@@ -112,7 +240,7 @@ func (c *checker) unknownVersion(at Origin, path string, s *Service, version str
 	if len(s.Versions) == 0 {
 		expected = fmt.Sprintf("versions: [%s, …] in service %s", version, s.Name)
 	}
-	if c.rules.Service(version) != nil {
+	if c.services[version] != nil {
 		expected = fmt.Sprintf("%s/VERSION to send to service %s", version, version)
 	}
 	decl := s.At
@@ -120,25 +248,13 @@ func (c *checker) unknownVersion(at Origin, path string, s *Service, version str
 		Message: fmt.Sprintf("service %s declares no version %s", s.Name, version), Expected: expected})
 }
 
-// idleVersions warns of a version that gets requests and has no instance now.
-func (c *checker) idleVersions(s *Service, path string) {
-	if !c.live.Known {
+func (c *checker) settings(s *Settings, path string) {
+	if s.Failover == nil {
 		return
 	}
-	have := slices.Clone(c.live.Versions[s.Name])
-	for _, in := range s.Instances {
-		have = append(have, in.Version)
-	}
-	told := map[string]bool{}
-	for i, rt := range s.Routes {
-		for _, t := range rt.Send {
-			if t.Service != s.Name || t.Weight == 0 || slices.Contains(have, t.Version) || told[t.Version] || !s.HasVersion(t.Version) {
-				continue
-			}
-			told[t.Version] = true
-			c.add(Finding{Severity: Warning, Code: CodeNoInstance, At: t.At, Path: fmt.Sprintf("%s.routes[%d].send", path, i),
-				Message:  fmt.Sprintf("%s/%s gets requests and has no instance now", s.Name, t.Version),
-				Expected: "an instance of it to be running before requests are sent there"})
+	for _, site := range s.Failover.Order {
+		if site != "same" {
+			c.knownSite(s.Failover.Origin, path+".failover.order", site)
 		}
 	}
 }
@@ -163,35 +279,186 @@ func (c *checker) gatewayHosts() {
 	}
 }
 
-// Describe writes the condition in one line, as it is read aloud.
-func (c Condition) Describe() string {
-	var parts []string
-	if c.Path != "" {
-		parts = append(parts, "path "+c.Path)
+// certificates looks at the files of a gateway, where they can be seen.
+func (c *checker) certificates(g *Gateway, path string) {
+	if c.live.TLS == nil || len(g.TLS) == 0 {
+		return
 	}
-	if len(c.Methods) > 0 {
-		parts = append(parts, "method "+strings.Join(c.Methods, "|"))
+	var names []string
+	whole := true
+	for _, cert := range g.TLS {
+		state, err := c.live.TLS(cert)
+		if err != nil {
+			c.mistake(cert.At, path+".tls", CodeTLSFile, err.Error(), "two readable PEM files: a certificate chain and the key that belongs to it")
+			whole = false
+			continue
+		}
+		if state.Expired != "" {
+			c.warn(cert.At, path+".tls", CodeCertificate, fmt.Sprintf("%s ran out on %s", cert.Cert, state.Expired), "a certificate that is valid now")
+		}
+		names = append(names, state.Names...)
 	}
-	for _, t := range c.Headers {
-		parts = append(parts, "header "+t.Describe())
+	for i, h := range g.Hosts {
+		if whole && h != "*" && !slices.ContainsFunc(names, func(n string) bool { return hostCovers(n, h) }) {
+			c.warn(g.TLS[0].At, fmt.Sprintf("%s.hosts[%d]", path, i), CodeCertificate, fmt.Sprintf("no certificate of gateway %s covers host %s", g.Name, h),
+				"a certificate for it; these are covered: "+strings.Join(names, ", "))
+		}
 	}
-	for _, t := range c.Cookies {
-		parts = append(parts, "cookie "+t.Describe())
-	}
-	return strings.Join(parts, ", ")
 }
 
-// Describe writes the test in words: x-crew is "yes".
-func (t Test) Describe() string {
-	name, op := strings.ToLower(t.Name), string(t.Op)
-	if t.Not {
-		op = "not " + op
+// hostCovers tells whether every host that b means is one that a means.
+func hostCovers(a, b string) bool {
+	a, b = strings.ToLower(a), strings.ToLower(b)
+	if a == "*" || a == b {
+		return true
 	}
-	switch len(t.Values) {
-	case 0:
-		return name + " " + op
-	case 1:
-		return fmt.Sprintf("%s %s %q", name, op, t.Values[0])
+	suffix, wild := strings.CutPrefix(a, "*")
+	return wild && strings.HasSuffix(strings.TrimPrefix(b, "*"), suffix)
+}
+
+// policies checks that every policy is for something, and that no two of them
+// contradict each other.
+func (c *checker) policies() {
+	for _, p := range c.rules.Policies {
+		forService, forRoute := false, false
+		for _, s := range c.rules.Services {
+			forService = forService || p.fits(s, nil)
+			for _, rt := range s.Routes {
+				forRoute = forRoute || p.fits(s, rt)
+			}
+		}
+		for _, g := range c.rules.Gateways {
+			for _, rt := range g.Routes {
+				forRoute = forRoute || p.fits(nil, rt)
+			}
+		}
+		path := "policies." + p.Name
+		if !c.whole || len(p.For) == 0 || forService {
+			continue
+		}
+		if !forRoute {
+			c.mistake(p.At, path+".for", CodeUnknownLabels, fmt.Sprintf("nothing has the labels %s", p.For), c.nearLabels(p.For))
+			continue
+		}
+		for _, set := range p.All() {
+			if !slices.Contains([]string{"timeout", "retry", "limit"}, set.Name) {
+				c.mistake(set.Where(), path, CodeUnknownLabels, fmt.Sprintf("%s belongs to services, and only routes have the labels %s", set.Name, p.For), "the labels on a service, or a policy of its own")
+			}
+		}
 	}
-	return fmt.Sprintf("%s %s %q", name, op, t.Values)
+	c.resolver.conflicts(func(a, b *Policy, name string, s *Service, rt *Route) {
+		var where []string
+		if rt != nil {
+			where = append(where, "route "+rt.Name)
+		}
+		if s != nil {
+			where = append(where, "service "+s.Name)
+		}
+		also := a.At
+		c.add(Finding{Severity: Mistake, Code: CodePolicyConflict, At: b.At, Path: "policies." + b.Name, Also: &also,
+			Message:  fmt.Sprintf("policies %s and %s both set %s of %s, and have equally many labels", a.Name, b.Name, name, strings.Join(where, " of ")),
+			Expected: "one more label in one of them, or the setting in one of them alone"})
+	})
+}
+
+// nearLabels names labels that exist, those of the same name first.
+func (c *checker) nearLabels(want Labels) string {
+	all := map[string]bool{}
+	take := func(l Labels) {
+		for k, v := range l {
+			all[k+"="+v] = true
+		}
+	}
+	for _, s := range c.rules.Services {
+		take(s.Labels)
+		for _, rt := range s.Routes {
+			take(rt.Labels)
+		}
+	}
+	for _, g := range c.rules.Gateways {
+		for _, rt := range g.Routes {
+			take(rt.Labels)
+		}
+	}
+	if len(all) == 0 {
+		return "labels on a service or a route; none has any"
+	}
+	return oneOf(strings.ReplaceAll(want.String(), ", ", ""), slices.Collect(maps.Keys(all))) + ", all on the same service or route"
+}
+
+func (c *checker) releases() {
+	type span struct{ service, route string }
+	first := map[span]*Release{}
+	for _, r := range c.rules.Releases {
+		path := "releases." + r.Name
+		s := c.knownService(r.At, path+".service", r.Service)
+		if s == nil {
+			continue
+		}
+		for _, v := range []struct{ key, version string }{{"from", r.From}, {"to", r.To}} {
+			if v.version != "" && !s.HasVersion(v.version) {
+				c.unknownVersion(r.At, path+"."+v.key, s, v.version)
+			}
+		}
+		if r.Route != "" && !slices.ContainsFunc(s.Routes, func(rt *Route) bool { return rt.Name == r.Route }) {
+			var names []string
+			for _, rt := range s.Routes {
+				names = append(names, rt.Name)
+			}
+			c.mistake(r.At, path+".route", CodeUnknownRoute, fmt.Sprintf("service %s has no route %s", s.Name, r.Route), oneOf(r.Route, names))
+		}
+		if r.FirstTo != nil {
+			c.condition(r.FirstTo, path+".first-to")
+		}
+		c.loads(r.Load, path)
+		c.expectations(r.Judge.Expect, path+".judge")
+		for k, before := range first {
+			if k.service == r.Service && (k.route == r.Route || k.route == "" || r.Route == "") {
+				also := before.At
+				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: r.At, Path: path, Also: &also,
+					Message: fmt.Sprintf("release %s moves the same route already", before.Name), Expected: "one release for a route at a time"})
+				break
+			}
+		}
+		first[span{r.Service, r.Route}] = r
+	}
+}
+
+func (c *checker) trials() {
+	for _, t := range c.rules.Trials {
+		path := "trials." + t.Name
+		c.loads(t.Load, path)
+		c.expectations(t.Expect, path+".expect")
+		if d := t.Drill; d != nil {
+			c.knownSite(d.At, path+".drill", d.Site)
+			if s := c.knownService(d.At, path+".drill", d.Service); s != nil && d.Version != "" && !s.HasVersion(d.Version) {
+				c.unknownVersion(d.At, path+".drill", s, d.Version)
+			}
+		}
+	}
+}
+
+func (c *checker) loads(list []Load, path string) {
+	for _, l := range list {
+		if l.To != "" && c.gateways[l.To] == nil {
+			c.knownService(l.At, path+".load", l.To)
+		}
+	}
+}
+
+func (c *checker) expectations(list []Expectation, path string) {
+	for _, e := range list {
+		switch e.Metric {
+		case "share":
+			name, version, _ := strings.Cut(e.Of, "/")
+			s := c.knownService(e.At, path, name)
+			if s != nil && !s.HasVersion(version) {
+				c.unknownVersion(e.At, path, s, version)
+			}
+		case "refused":
+			if e.Of != "" && !slices.Contains(Reasons, e.Of) {
+				c.mistake(e.At, path, CodeBadValue, fmt.Sprintf("there is no reason %q", e.Of), oneOf(e.Of, Reasons))
+			}
+		}
+	}
 }

@@ -1,9 +1,8 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
-	"maps"
-	"slices"
 	"sort"
 	"strings"
 )
@@ -54,59 +53,160 @@ type leaf struct {
 
 // flatten writes rules as path and value. No value is empty.
 func flatten(rs *Rules) map[string]leaf {
-	out := map[string]leaf{}
-	put := func(path, text string, at Origin) {
-		if text != "" {
-			out[path] = leaf{text, at}
-		}
+	out := leaves{}
+	for _, s := range rs.Sites {
+		out.put("sites."+s.Name, "declared", s.At)
 	}
 	for _, s := range rs.Services {
 		p := "services." + s.Name
-		put(p, "declared", s.At)
-		put(p+".owner", s.Owner, s.At)
-		put(p+".labels", pairsText(s.Labels), s.At)
-		put(p+".versions", strings.Join(s.Versions, ", "), s.At)
+		out.put(p, "declared", s.At)
+		out.put(p+".owner", s.Owner, s.At)
+		out.put(p+".labels", s.Labels.String(), s.At)
+		out.put(p+".protocol", s.Protocol, s.At)
+		out.put(p+".versions", strings.Join(s.Versions, ", "), s.At)
 		for _, in := range s.Instances {
-			put(p+".instances["+in.URL+"]", "version "+in.Version, in.At)
+			text := "version " + in.Version
+			if in.Site != "" {
+				text += ", site " + in.Site
+			}
+			out.put(p+".instances["+in.URL+"]", text, in.At)
 		}
-		putTimeout(put, p, s.Timeout)
-		flattenRoutes(put, p, s.Name, s.Routes, s.At)
+		out.settings(p, &s.Settings)
+		out.routes(p, s.Name, s.Routes, s.At)
 	}
 	for _, g := range rs.Gateways {
 		p := "gateways." + g.Name
-		put(p, "declared", g.At)
-		put(p+".listen", g.Listen, g.At)
-		put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
-		flattenRoutes(put, p, "", g.Routes, g.At)
+		out.put(p, "declared", g.At)
+		out.put(p+".listen", g.Listen, g.At)
+		out.put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
+		for i, c := range g.TLS {
+			out.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
+		}
+		out.routes(p, "", g.Routes, g.At)
+	}
+	for _, y := range rs.Policies {
+		p := "policies." + y.Name
+		out.put(p, "declared", y.At)
+		out.put(p+".for", y.For.String(), y.At)
+		out.settings(p, &y.Settings)
+	}
+	if d := rs.Defaults; d != nil {
+		out.put("defaults", "declared", d.At)
+		out.settings("defaults", &d.Settings)
+	}
+	out.access(rs.Access)
+	for _, r := range rs.Releases {
+		out.release(r)
+	}
+	for _, t := range rs.Trials {
+		p := "trials." + t.Name
+		out.put(p, "declared", t.At)
+		out.put(p+".for", t.For.String(), t.At)
+		out.put(p+".warm-up", t.WarmUp.String(), t.At)
+		out.loads(p, t.Load)
+		if d := t.Drill; d != nil {
+			d := *d
+			at := d.At
+			d.At = Origin{}
+			out.put(p+".drill", fmt.Sprintf("%+v", d), at)
+		}
+		out.expect(p, t.Expect)
 	}
 	return out
 }
 
-func putTimeout(put func(string, string, Origin), path string, t *Timeout) {
-	if t != nil {
-		put(path+".timeout", t.Value.String(), t.At)
+type leaves map[string]leaf
+
+func (l leaves) put(path, text string, at Origin) {
+	if text != "" {
+		l[path] = leaf{text, at}
 	}
 }
 
-func flattenRoutes(put func(string, string, Origin), path, home string, routes []*Route, at Origin) {
+func (l leaves) settings(path string, s *Settings) {
+	for _, set := range s.All() {
+		l.put(path+"."+set.Name, set.String(), set.Where())
+	}
+}
+
+func (l leaves) routes(path, home string, routes []*Route, at Origin) {
 	var order []string
 	for _, rt := range routes {
 		order = append(order, rt.Name)
 		p := path + ".routes[" + rt.Name + "]"
-		put(p+".labels", pairsText(rt.Labels), rt.At)
-		var when []string
-		for _, c := range rt.When {
-			when = append(when, c.Describe())
+		l.put(p+".labels", rt.Labels.String(), rt.At)
+		l.put(p+".when", describeAll(rt.When, "; or "), rt.At)
+		l.put(p+".send", SendText(rt.Send, home), rt.SendAt)
+		for _, a := range rt.Actions(home) {
+			l.put(p+"."+a.Name, a.Value, a.Origin)
 		}
-		put(p+".when", strings.Join(when, "; or "), rt.At)
-		put(p+".send", SendText(rt.Send, home), rt.SendAt)
-		if rw := rt.Rewrite; rw != nil {
-			put(p+".rewrite.path", rw.Path, rw.At)
-			put(p+".rewrite.host", rw.Host, rw.At)
-		}
-		putTimeout(put, p, rt.Timeout)
+		l.settings(p, &rt.Settings)
 	}
-	put(path+".routes", strings.Join(order, ", "), at)
+	l.put(path+".routes", strings.Join(order, ", "), at)
+}
+
+func (l leaves) access(a *Access) {
+	if a == nil {
+		return
+	}
+	l.put("access", "declared", a.At)
+	l.put("access.default", a.Default, a.At)
+	var order []string
+	for _, r := range a.Rules {
+		order = append(order, r.Name)
+		verb := "deny"
+		if r.Allow {
+			verb = "allow"
+		}
+		l.put("access.rules["+r.Name+"]", fmt.Sprintf("from %s to %s: %s %s", cmp.Or(strings.Join(r.From, "|"), "all"), cmp.Or(strings.Join(r.To, "|"), "all"),
+			verb, cmp.Or(r.What.Describe(), "all")), r.At)
+	}
+	l.put("access.rules", strings.Join(order, ", "), a.At)
+}
+
+func (l leaves) release(r *Release) {
+	p := "releases." + r.Name
+	l.put(p, "declared", r.At)
+	l.put(p+".service", r.Service, r.At)
+	l.put(p+".route", r.Route, r.At)
+	l.put(p+".from", r.From, r.At)
+	l.put(p+".to", r.To, r.At)
+	if r.FirstTo != nil {
+		l.put(p+".first-to", r.FirstTo.Describe(), r.FirstTo.At)
+	}
+	l.put(p+".stages", fmt.Sprint(r.Stages), r.At)
+	l.put(p+".each", r.Each.String(), r.At)
+	if len(r.HoldAt) > 0 {
+		l.put(p+".hold-at", fmt.Sprint(r.HoldAt), r.At)
+	}
+	j := r.Judge
+	l.put(p+".judge", fmt.Sprintf("least %d, every %s, misses %d, patience %s", j.Least, j.Every, j.Misses, j.Patience), r.At)
+	l.expect(p+".judge", j.Expect)
+	l.loads(p, r.Load)
+	l.put(p+".notify", strings.Join(r.Notify, ", "), r.At)
+	l.put(p+".on-success", r.OnSuccess, r.At)
+}
+
+func (l leaves) expect(path string, list []Expectation) {
+	for _, e := range list {
+		l.put(path+".expect["+e.Text+"]", "declared", e.At)
+	}
+}
+
+func (l leaves) loads(path string, list []Load) {
+	for i, x := range list {
+		text := fmt.Sprintf("%s %s%s at %g/%s", x.Method, x.To, x.Path, x.Count, unitName(x.Per))
+		if len(x.Headers) > 0 {
+			text += fmt.Sprintf(" with %v", x.Headers)
+		}
+		if x.Share != nil {
+			text += fmt.Sprintf(", %s%% with %v", x.Share.Of, x.Share.Headers)
+		}
+		if x.Body != "" {
+			text += fmt.Sprintf(", body %q", x.Body)
+		}
+		l.put(fmt.Sprintf("%s.load[%d]", path, i), text, x.At)
+	}
 }
 
 // SendText writes targets with their weights as the author of home would:
@@ -118,14 +218,6 @@ func SendText(send []Target, home string) string {
 			return t.Short(home)
 		}
 		parts = append(parts, fmt.Sprintf("%s %s", t.Short(home), t.Weight))
-	}
-	return strings.Join(parts, ", ")
-}
-
-func pairsText(m map[string]string) string {
-	var parts []string
-	for _, k := range slices.Sorted(maps.Keys(m)) {
-		parts = append(parts, k+"="+m[k])
 	}
 	return strings.Join(parts, ", ")
 }

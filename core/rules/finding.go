@@ -15,28 +15,90 @@ const (
 	Warning Severity = "warning" // published, and shown everywhere
 )
 
-// Code names a kind of finding. Codes are stable; each has a paragraph in
-// docs/rules.md.
+// Code names a kind of finding. Codes are stable; each has a section in
+// docs/findings.md.
 type Code string
 
-// The kinds of findings.
+// The kinds of mistakes.
 const (
-	CodeSyntax         Code = "syntax"          // not YAML or JSON
-	CodeUnknownKey     Code = "unknown-key"     // a key that the language does not have
-	CodeDoubledKey     Code = "doubled-key"     // a key twice in one mapping
-	CodeWrongType      Code = "wrong-type"      // a list where a mapping belongs, and the like
-	CodeMissing        Code = "missing"         // something required is not there
-	CodeDeclaredTwice  Code = "declared-twice"  // the same service, gateway or route name twice
-	CodeBadName        Code = "bad-name"        // a name that could not be addressed
-	CodeBadValue       Code = "bad-value"       // a value outside what is possible
-	CodeBadRegex       Code = "bad-regex"       // an expression that RE2 does not accept
-	CodeWeights        Code = "weights"         // weights that do not add to 100
-	CodeUnknownVersion Code = "unknown-version" // a version that its service does not declare
-	CodeUnknownService Code = "unknown-service" // a service that nothing declares
-	CodeTooLarge       Code = "too-large"       // over the limits on size and depth
-	CodeShadowed       Code = "shadowed"        // a route that an earlier one always takes
-	CodeNoInstance     Code = "no-instance"     // a version that has no instance now
+	CodeSyntax         Code = "syntax"
+	CodeUnknownKey     Code = "unknown-key"
+	CodeDoubledKey     Code = "doubled-key"
+	CodeWrongType      Code = "wrong-type"
+	CodeMissing        Code = "missing"
+	CodeDeclaredTwice  Code = "declared-twice"
+	CodeBadName        Code = "bad-name"
+	CodeBadValue       Code = "bad-value"
+	CodeBadRegex       Code = "bad-regex"
+	CodeWeights        Code = "weights"
+	CodeUnknownVersion Code = "unknown-version"
+	CodeUnknownService Code = "unknown-service"
+	CodeUnknownSite    Code = "unknown-site"
+	CodeUnknownRoute   Code = "unknown-route"
+	CodeUnknownLabels  Code = "unknown-labels"
+	CodePolicyConflict Code = "policy-conflict"
+	CodeTLSFile        Code = "tls-file"
+	CodeTooLarge       Code = "too-large"
 )
+
+// The kinds of warnings.
+const (
+	CodeShadowed        Code = "shadowed"
+	CodeNoInstance      Code = "no-instance"
+	CodeTriesTooLong    Code = "tries-too-long"
+	CodeTimeoutOutlives Code = "timeout-outlives"
+	CodeUnsafeRetry     Code = "unsafe-retry"
+	CodeRetriesMultiply Code = "retries-multiply"
+	CodeFaultForAll     Code = "fault-for-all"
+	CodeGuardTooSmall   Code = "guard-too-small"
+	CodeUsedLinkDenied  Code = "used-link-denied"
+	CodeMirrorDoubles   Code = "mirror-doubles"
+	CodeCertificate     Code = "certificate"
+	CodeNoEffectYet     Code = "no-effect-yet"
+)
+
+// Kind is what there is to know of a Code.
+type Kind struct {
+	Code     Code
+	Severity Severity
+	Means    string // in one sentence
+}
+
+// Kinds lists every kind of finding, mistakes first.
+func Kinds() []Kind {
+	return []Kind{
+		{CodeSyntax, Mistake, "The file is not one YAML or JSON document."},
+		{CodeUnknownKey, Mistake, "The language has no such key here."},
+		{CodeDoubledKey, Mistake, "A key stands twice in one mapping."},
+		{CodeWrongType, Mistake, "A value is of another kind than is needed: a list for a mapping, a time without its unit."},
+		{CodeMissing, Mistake, "Something that is required is not there."},
+		{CodeDeclaredTwice, Mistake, "The same thing is declared in two places."},
+		{CodeBadName, Mistake, "A name could not be addressed."},
+		{CodeBadValue, Mistake, "A value is outside what is possible."},
+		{CodeBadRegex, Mistake, "RE2 does not accept the regular expression."},
+		{CodeWeights, Mistake, "The weights do not add to 100."},
+		{CodeUnknownVersion, Mistake, "The service does not declare that version."},
+		{CodeUnknownService, Mistake, "Nothing declares that service or gateway."},
+		{CodeUnknownSite, Mistake, "The section sites does not list that site."},
+		{CodeUnknownRoute, Mistake, "The service has no route of that name."},
+		{CodeUnknownLabels, Mistake, "No service and no route has the labels that a policy is for."},
+		{CodePolicyConflict, Mistake, "Two equally specific policies set the same thing."},
+		{CodeTLSFile, Mistake, "A certificate or key cannot be read, or the two do not belong together."},
+		{CodeTooLarge, Mistake, "The rules are over a limit on size, depth or cost."},
+		{CodeShadowed, Warning, "An earlier route takes every request that this one could take."},
+		{CodeNoInstance, Warning, "A version gets requests and has no instance now."},
+		{CodeTriesTooLong, Warning, "The tries of a request cannot all fit into its timeout."},
+		{CodeTimeoutOutlives, Warning, "A timeout is longer than that of the caller's own route."},
+		{CodeUnsafeRetry, Warning, "Requests whose method is not idempotent are sent again."},
+		{CodeRetriesMultiply, Warning, "Retries multiply along a chain of calls."},
+		{CodeFaultForAll, Warning, "A fault on purpose hits every request."},
+		{CodeGuardTooSmall, Warning, "Fewer requests at once are let through than traffic needs now."},
+		{CodeUsedLinkDenied, Warning, "A link that is used now has no permission."},
+		{CodeMirrorDoubles, Warning, "A mirror about doubles the load of a guarded service."},
+		{CodeCertificate, Warning, "A certificate has run out or does not cover a host."},
+		{CodeNoEffectYet, Warning, "The setting is checked, and this program does not act on it yet."},
+	}
+}
 
 // Finding is one mistake or warning.
 type Finding struct {

@@ -1,12 +1,16 @@
 // Package rules is Nightjar's rule language: its model, reading rule files
-// with positions, checking them, and telling two rule sets apart.
+// with positions, checking them, formatting them, and telling two rule sets
+// apart.
 //
 // The package does no I/O. Files come in as text and leave as text.
 package rules
 
 import (
 	"fmt"
-	"time"
+	"maps"
+	"net"
+	"slices"
+	"strings"
 )
 
 // File is one rule file as it was given.
@@ -30,10 +34,20 @@ func (o Origin) String() string {
 	return fmt.Sprintf("%s:%d:%d", o.File, o.Line, o.Col)
 }
 
+// Where is the place itself. What is written in a rule file embeds its Origin
+// and has the method by that.
+func (o Origin) Where() Origin { return o }
+
 // Rules is everything that a set of rule files says, in the order of the files.
 type Rules struct {
+	Sites    []Site     `json:"sites,omitempty"`
 	Services []*Service `json:"services,omitempty"`
 	Gateways []*Gateway `json:"gateways,omitempty"`
+	Policies []*Policy  `json:"policies,omitempty"`
+	Defaults *Defaults  `json:"defaults,omitempty"`
+	Access   *Access    `json:"access,omitempty"`
+	Releases []*Release `json:"releases,omitempty"`
+	Trials   []*Trial   `json:"trials,omitempty"`
 }
 
 // Service returns the service of that name, or nil.
@@ -56,55 +70,101 @@ func (r *Rules) Gateway(name string) *Gateway {
 	return nil
 }
 
+// Site is one entry of the section `sites`: a place where instances run.
+type Site struct {
+	Name string `json:"name"`
+	At   Origin `json:"at"`
+}
+
+// Labels are names with values that policies select by.
+type Labels map[string]string
+
+// String writes the labels in the order of their names: kind=read, tier=core.
+func (l Labels) String() string {
+	text := ""
+	for i, k := range slices.Sorted(maps.Keys(l)) {
+		if i > 0 {
+			text += ", "
+		}
+		text += k + "=" + l[k]
+	}
+	return text
+}
+
 // Service is one entry of the section `services`.
 type Service struct {
-	Name      string            `json:"name"`
-	Owner     string            `json:"owner,omitempty"`
-	Labels    map[string]string `json:"labels,omitempty"`
-	Versions  []string          `json:"versions,omitempty"`  // every version that rules may name
-	Instances []Instance        `json:"instances,omitempty"` // of a service outside the mesh
-	Timeout   *Timeout          `json:"timeout,omitempty"`   // for routes that set none
-	Routes    []*Route          `json:"routes,omitempty"`    // none: plain balancing over all instances
-	At        Origin            `json:"at"`
+	Name      string     `json:"name"`
+	Owner     string     `json:"owner,omitempty"`
+	Labels    Labels     `json:"labels,omitempty"`
+	Protocol  string     `json:"protocol,omitempty"`  // http when empty, grpc or tcp
+	Versions  []string   `json:"versions,omitempty"`  // every version that rules may name
+	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
+	Settings
+	Routes []*Route `json:"routes,omitempty"` // none: plain balancing over all instances
+	At     Origin   `json:"at"`
 }
 
 // HasVersion tells whether the service declares the version.
-func (s *Service) HasVersion(v string) bool {
-	for _, have := range s.Versions {
-		if have == v {
-			return true
-		}
-	}
-	return false
-}
+func (s *Service) HasVersion(v string) bool { return slices.Contains(s.Versions, v) }
 
 // Instance is a declared instance of a service outside the mesh.
 type Instance struct {
-	URL     string `json:"url"` // http://host:port
+	URL     string `json:"url"` // http://host:port or https://host:port
 	Version string `json:"version"`
+	Site    string `json:"site,omitempty"`
 	At      Origin `json:"at"`
+}
+
+// Address is the host:port of the instance, and whether it is spoken to by TLS.
+func (in Instance) Address() (address string, secure bool) {
+	address, secure = strings.CutPrefix(in.URL, "https://")
+	address = strings.TrimPrefix(address, "http://")
+	if _, _, err := net.SplitHostPort(address); err != nil {
+		port := "80"
+		if secure {
+			port = "443"
+		}
+		address = net.JoinHostPort(strings.Trim(address, "[]"), port)
+	}
+	return address, secure
 }
 
 // Gateway is one entry of the section `gateways`: an edge of the mesh.
 type Gateway struct {
-	Name   string   `json:"name"`
-	Listen string   `json:"listen"` // host:port; an empty host means every address
-	Hosts  []string `json:"hosts,omitempty"`
-	Routes []*Route `json:"routes,omitempty"`
-	At     Origin   `json:"at"`
+	Name   string        `json:"name"`
+	Listen string        `json:"listen"` // host:port; an empty host means every address
+	TLS    []Certificate `json:"tls,omitempty"`
+	Hosts  []string      `json:"hosts,omitempty"`
+	Routes []*Route      `json:"routes,omitempty"`
+	At     Origin        `json:"at"`
+}
+
+// Certificate names the two PEM files of a certificate chain and its key, on
+// the machine where the gateway runs.
+type Certificate struct {
+	Cert string `json:"cert"`
+	Key  string `json:"key"`
+	At   Origin `json:"at"`
 }
 
 // Route is one rung of a service's or gateway's ladder. The first route whose
-// When holds takes the request.
+// When holds takes the request. Of Send, Redirect and Reply it has one.
 type Route struct {
-	Name    string            `json:"name"`
-	Labels  map[string]string `json:"labels,omitempty"`
-	When    []Condition       `json:"when,omitempty"` // any of them; none: always
-	Send    []Target          `json:"send"`
-	SendAt  Origin            `json:"sendAt"`
-	Rewrite *Rewrite          `json:"rewrite,omitempty"`
-	Timeout *Timeout          `json:"timeout,omitempty"`
-	At      Origin            `json:"at"`
+	Name      string       `json:"name"`
+	Labels    Labels       `json:"labels,omitempty"`
+	When      []Condition  `json:"when,omitempty"` // any of them; none: always
+	Send      []Target     `json:"send,omitempty"`
+	SendAt    Origin       `json:"sendAt,omitzero"`
+	Otherwise *Target      `json:"otherwise,omitempty"` // when the chosen target has no usable instance
+	Stick     *Stick       `json:"stick,omitempty"`
+	Redirect  *Redirect    `json:"redirect,omitempty"`
+	Reply     *Reply       `json:"reply,omitempty"`
+	Rewrite   *Rewrite     `json:"rewrite,omitempty"`
+	Headers   *HeaderEdits `json:"headers,omitempty"`
+	Mirror    *Mirror      `json:"mirror,omitempty"`
+	Faults    []Fault      `json:"faults,omitempty"`
+	Settings
+	At Origin `json:"at"`
 }
 
 // Target is where a route sends, with its weight. Version is empty when a
@@ -112,72 +172,60 @@ type Route struct {
 type Target struct {
 	Service string  `json:"service"`
 	Version string  `json:"version,omitempty"`
+	Site    string  `json:"site,omitempty"` // instances of this site alone
 	Weight  Percent `json:"weight"`
 	At      Origin  `json:"at"`
 }
 
-// String is the target in the words of the language: service/version.
-func (t Target) String() string {
-	if t.Version == "" {
-		return t.Service
-	}
-	return t.Service + "/" + t.Version
-}
+// String is the target in the words of the language: service/version@site.
+func (t Target) String() string { return t.Short("") }
 
 // Short is the target as an author inside the service home would write it.
 func (t Target) Short(home string) string {
-	if t.Service == home && t.Version != "" {
-		return t.Version
+	text := t.Service
+	switch {
+	case t.Version == "":
+	case t.Service == home:
+		text = t.Version
+	default:
+		text += "/" + t.Version
 	}
-	return t.String()
+	if t.Site != "" {
+		text += "@" + t.Site
+	}
+	return text
 }
 
-// Condition holds when all of its entries hold.
-type Condition struct {
-	Path    string   `json:"path,omitempty"` // /a/b, /a/* or /a/**
-	Methods []string `json:"methods,omitempty"`
-	Headers []Test   `json:"headers,omitempty"`
-	Cookies []Test   `json:"cookies,omitempty"`
-	At      Origin   `json:"at"`
+// Policy is one entry of the section `policies`: settings for every service
+// and route that has all of its labels. A route has the labels of its service
+// besides its own.
+type Policy struct {
+	Name string `json:"name"`
+	For  Labels `json:"for"`
+	Settings
+	At Origin `json:"at"`
 }
 
-// Test is one check of a named value, such as a header.
-type Test struct {
-	Name   string   `json:"name"`
-	Op     Op       `json:"op"`
-	Values []string `json:"values,omitempty"`
-	Not    bool     `json:"not,omitempty"`
+// Defaults is the section `defaults`: settings of the whole mesh.
+type Defaults struct {
+	Settings
+	At Origin `json:"at"`
 }
 
-// Op is how a Test compares.
-type Op string
-
-// The comparisons of a Test. Present and Absent take no values, In takes
-// several, the rest take one.
-const (
-	Is       Op = "is"
-	In       Op = "in"
-	Prefix   Op = "prefix"
-	Suffix   Op = "suffix"
-	Contains Op = "contains"
-	Regex    Op = "regex" // RE2, the whole value
-	Present  Op = "present"
-	Absent   Op = "absent"
-)
-
-// Rewrite changes the request on its way to the target.
-type Rewrite struct {
-	Path string `json:"path,omitempty"` // with a final /** the remainder matched by the route's ** is kept
-	Host string `json:"host,omitempty"`
-	At   Origin `json:"at"`
+// Access is the section `access`: who may call whom. The first rule that fits
+// decides, and else Default.
+type Access struct {
+	Default string       `json:"default"` // allow or deny
+	Rules   []AccessRule `json:"rules,omitempty"`
+	At      Origin       `json:"at"`
 }
 
-// Timeout covers a request from its first byte in to the last header out, all
-// tries and waits included.
-type Timeout struct {
-	Value time.Duration `json:"value"`
-	At    Origin        `json:"at"`
+// AccessRule allows or denies calls.
+type AccessRule struct {
+	Name  string    `json:"name"`
+	From  []string  `json:"from"` // services and gateways; empty: everybody
+	To    []string  `json:"to"`   // services; empty: all
+	Allow bool      `json:"allow"`
+	What  Condition `json:"what"` // which requests; an empty one means all
+	At    Origin    `json:"at"`
 }
-
-// DefaultTimeout holds where neither the route nor the service sets one.
-const DefaultTimeout = 15 * time.Second

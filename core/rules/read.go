@@ -3,12 +3,8 @@ package rules
 import (
 	"errors"
 	"fmt"
-	"net"
-	"net/url"
 	"regexp"
-	"strconv"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -19,9 +15,6 @@ const (
 	MaxDepth = 63        // nesting of mappings and lists
 	maxNodes = 1_000_000 // values of one file, with every alias written out
 )
-
-// MaxTimeout is the longest timeout that a rule may set.
-const MaxTimeout = 24 * time.Hour
 
 var (
 	nameShape    = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
@@ -43,21 +36,28 @@ func read(files []File) (rules *Rules, findings []Finding, whole bool) {
 			Message:  fmt.Sprintf("the rule files hold %d bytes", total),
 			Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes)}}, false
 	}
+	shared := &common{rules: rules, first: map[string]Origin{}}
 	for _, f := range files {
-		r := &reader{file: f.Name, rules: rules}
+		r := &reader{common: shared, file: f.Name}
 		if !r.readFile(f.Text) {
 			whole = false
 		}
-		findings = append(findings, r.findings...)
 	}
-	return rules, findings, whole
+	return rules, shared.findings, whole
+}
+
+// common is what the readers of all files of a rule set share.
+type common struct {
+	rules    *Rules
+	first    map[string]Origin // what was declared, by kind and name
+	findings []Finding
+	programs int // of regular expressions, in instructions
 }
 
 // reader reads one file. Every method reports what is wrong and goes on.
 type reader struct {
-	file     string
-	rules    *Rules
-	findings []Finding
+	*common
+	file string
 }
 
 func (r *reader) readFile(text string) bool {
@@ -82,12 +82,14 @@ func (r *reader) readFile(text string) bool {
 		return true
 	}
 	r.mapping(root, "", fields{
-		"services": func(n *yaml.Node, path string) {
-			r.entries(n, path, func(k, v *yaml.Node, path string) { r.service(k, v, path) })
-		},
-		"gateways": func(n *yaml.Node, path string) {
-			r.entries(n, path, func(k, v *yaml.Node, path string) { r.gateway(k, v, path) })
-		},
+		"sites":    func(n *yaml.Node, path string) { r.list(n, path, "sites", r.site) },
+		"services": func(n *yaml.Node, path string) { r.pairs(n, path, r.service) },
+		"gateways": func(n *yaml.Node, path string) { r.pairs(n, path, r.gateway) },
+		"policies": func(n *yaml.Node, path string) { r.pairs(n, path, r.policy) },
+		"defaults": r.defaults,
+		"access":   r.access,
+		"releases": func(n *yaml.Node, path string) { r.pairs(n, path, r.release) },
+		"trials":   func(n *yaml.Node, path string) { r.pairs(n, path, r.trial) },
 	})
 	return true
 }
@@ -132,6 +134,22 @@ func (r *reader) mistake(n *yaml.Node, path string, code Code, msg, expected str
 	r.findings = append(r.findings, Finding{Severity: Mistake, Code: code, At: r.at(n), Path: path, Message: msg, Expected: expected})
 }
 
+// once tells whether nothing of that kind and name was declared before;
+// otherwise it reports both places.
+func (r *reader) once(n *yaml.Node, path, what string) bool {
+	if before, twice := r.first[what]; twice {
+		r.declaredTwice(n, path, what, before)
+		return false
+	}
+	r.first[what] = r.at(n)
+	return true
+}
+
+func (r *reader) declaredTwice(n *yaml.Node, path, what string, before Origin) {
+	r.mistake(n, path, CodeDeclaredTwice, what+" is declared twice", "one declaration; take one of the two places out")
+	r.findings[len(r.findings)-1].Also = &before
+}
+
 // fields maps each key that a mapping may have to what reads its value.
 type fields map[string]func(n *yaml.Node, path string)
 
@@ -143,12 +161,17 @@ func (f fields) names() []string {
 	return out
 }
 
+// keys are the keys that a mapping had, each with its place.
+type keys map[string]*yaml.Node
+
+func (k keys) has(name string) bool { return k[name] != nil }
+
 // mapping reads a mapping with known keys. An empty value counts as an empty
 // mapping. It returns the keys that were there.
-func (r *reader) mapping(n *yaml.Node, path string, known fields) map[string]bool {
-	seen := map[string]bool{}
+func (r *reader) mapping(n *yaml.Node, path string, known fields) keys {
+	seen := keys{}
 	r.pairs(n, path, func(k, v *yaml.Node, path string) {
-		seen[k.Value] = true
+		seen[k.Value] = k
 		readField, ok := known[k.Value]
 		if !ok {
 			r.mistake(k, path, CodeUnknownKey, fmt.Sprintf("unknown key %q", k.Value), oneOf(k.Value, known.names()))
@@ -159,21 +182,17 @@ func (r *reader) mapping(n *yaml.Node, path string, known fields) map[string]boo
 	return seen
 }
 
-// entries reads a mapping from names of the author's choice to values.
-func (r *reader) entries(n *yaml.Node, path string, each func(k, v *yaml.Node, path string)) {
-	r.pairs(n, path, each)
-}
-
+// pairs reads a mapping, whatever its keys.
 func (r *reader) pairs(n *yaml.Node, path string, each func(k, v *yaml.Node, path string)) {
 	n = resolve(n)
-	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
+	if isNull(n) {
 		return
 	}
 	if n.Kind != yaml.MappingNode {
 		r.mistake(n, path, CodeWrongType, "this is "+kind(n), "a mapping (key: value)")
 		return
 	}
-	first := map[string]*yaml.Node{}
+	first := make(map[string]*yaml.Node, len(n.Content)/2)
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, v := n.Content[i], n.Content[i+1]
 		if resolve(k).Kind != yaml.ScalarNode {
@@ -207,6 +226,10 @@ func resolve(n *yaml.Node) *yaml.Node {
 	return n
 }
 
+func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }
+
+func isMapping(n *yaml.Node) bool { return resolve(n).Kind == yaml.MappingNode }
+
 // kind names a value for a message.
 func kind(n *yaml.Node) string {
 	switch n = resolve(n); n.Kind {
@@ -237,7 +260,7 @@ func (r *reader) items(n *yaml.Node, path string, each func(n *yaml.Node, path s
 // list is items for a value that has to be a list.
 func (r *reader) list(n *yaml.Node, path, of string, each func(n *yaml.Node, path string)) {
 	n = resolve(n)
-	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
+	if isNull(n) {
 		return
 	}
 	if n.Kind != yaml.SequenceNode {
@@ -247,187 +270,14 @@ func (r *reader) list(n *yaml.Node, path, of string, each func(n *yaml.Node, pat
 	r.items(n, path, each)
 }
 
-// scalar reads a plain value as the text that the author wrote.
-func (r *reader) scalar(n *yaml.Node, path, expected string) (string, bool) {
-	n = resolve(n)
-	if n.Kind != yaml.ScalarNode || n.Tag == "!!null" {
-		r.mistake(n, path, CodeWrongType, "this is "+kind(n), expected)
-		return "", false
+// need reports what is missing from a mapping.
+func (r *reader) need(n *yaml.Node, path string, seen keys, what string, names ...string) {
+	if resolve(n).Kind != yaml.MappingNode && !isNull(resolve(n)) {
+		return // reported already
 	}
-	return n.Value, true
-}
-
-func (r *reader) name(n *yaml.Node, path string, shape *regexp.Regexp, expected string) (string, bool) {
-	s, ok := r.scalar(n, path, expected)
-	if ok && !shape.MatchString(s) {
-		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q cannot be a name here", s), expected)
-		return "", false
-	}
-	return s, ok
-}
-
-const (
-	nameExpected    = "up to 63 small letters, digits and hyphens, such as north-quay"
-	versionExpected = "letters, digits, dots, hyphens and underscores, such as v2 or 2026.11"
-)
-
-func (r *reader) labels(n *yaml.Node, path string) map[string]string {
-	out := map[string]string{}
-	r.entries(n, path, func(k, v *yaml.Node, path string) {
-		if s, ok := r.scalar(v, path, "a plain value"); ok {
-			out[k.Value] = s
-		}
-	})
-	return out
-}
-
-func (r *reader) timeout(n *yaml.Node, path string) *Timeout {
-	const expected = "a time with its unit, more than 0 and at most 24h, such as 800ms, 3s or 1m30s"
-	s, ok := r.scalar(n, path, expected)
-	if !ok {
-		return nil
-	}
-	d, err := time.ParseDuration(s)
-	if err != nil {
-		msg := fmt.Sprintf("%q is not a time", s)
-		if _, err := strconv.ParseFloat(s, 64); err == nil {
-			msg = fmt.Sprintf("%q has no unit", s)
-		}
-		r.mistake(n, path, CodeWrongType, msg, expected)
-		return nil
-	}
-	if d <= 0 || d > MaxTimeout {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("a timeout of %s is not possible", s), expected)
-		return nil
-	}
-	return &Timeout{Value: d, At: r.at(n)}
-}
-
-func (r *reader) service(k, v *yaml.Node, path string) {
-	s := &Service{Name: k.Value, At: r.at(k)}
-	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
-		return
-	}
-	var routes *yaml.Node
-	r.mapping(v, path, fields{
-		"owner":  func(n *yaml.Node, path string) { s.Owner, _ = r.scalar(n, path, "the owner's name") },
-		"labels": func(n *yaml.Node, path string) { s.Labels = r.labels(n, path) },
-		"versions": func(n *yaml.Node, path string) {
-			r.list(n, path, "versions", func(n *yaml.Node, path string) {
-				ver, ok := r.name(n, path, versionShape, versionExpected)
-				if !ok {
-					return
-				}
-				if s.HasVersion(ver) {
-					r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("version %s stands in the list twice", ver), "each version once")
-					return
-				}
-				s.Versions = append(s.Versions, ver)
-			})
-		},
-		"instances": func(n *yaml.Node, path string) {
-			r.list(n, path, "instances", func(n *yaml.Node, path string) { r.instance(s, n, path) })
-		},
-		"timeout": func(n *yaml.Node, path string) { s.Timeout = r.timeout(n, path) },
-		"routes":  func(n *yaml.Node, _ string) { routes = n },
-	})
-	if routes != nil {
-		s.Routes = r.routes(routes, path+".routes")
-	}
-	if before := r.rules.Service(s.Name); before != nil {
-		r.declaredTwice(k, path, "service "+s.Name, before.At)
-		return
-	}
-	r.rules.Services = append(r.rules.Services, s)
-}
-
-func (r *reader) declaredTwice(n *yaml.Node, path, what string, before Origin) {
-	r.mistake(n, path, CodeDeclaredTwice, what+" is declared twice", "one declaration; take one of the two places out")
-	r.findings[len(r.findings)-1].Also = &before
-}
-
-func (r *reader) instance(s *Service, n *yaml.Node, path string) {
-	in := Instance{At: r.at(n)}
-	seen := r.mapping(n, path, fields{
-		"at": func(n *yaml.Node, path string) {
-			const expected = "an address such as http://10.0.0.7:8443"
-			text, ok := r.scalar(n, path, expected)
-			if !ok {
-				return
-			}
-			u, err := url.Parse(text)
-			if err != nil || u.Scheme != "http" || u.Hostname() == "" || u.User != nil ||
-				strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not an address of an instance", text), expected)
-				return
-			}
-			in.URL = "http://" + u.Host
-		},
-		"version": func(n *yaml.Node, path string) { in.Version, _ = r.name(n, path, versionShape, versionExpected) },
-	})
-	for _, k := range []string{"at", "version"} {
-		if !seen[k] {
-			r.mistake(n, path, CodeMissing, "this instance has no "+k, "both at and version")
+	for _, name := range names {
+		if !seen.has(name) {
+			r.mistake(n, path, CodeMissing, fmt.Sprintf("%s has no %s", what, name), name+": …")
 		}
 	}
-	if in.URL != "" && in.Version != "" {
-		s.Instances = append(s.Instances, in)
-	}
-}
-
-func (r *reader) gateway(k, v *yaml.Node, path string) {
-	g := &Gateway{Name: k.Value, At: r.at(k)}
-	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
-		return
-	}
-	seen := r.mapping(v, path, fields{
-		"listen": func(n *yaml.Node, path string) {
-			const expected = "an address with a port, such as 127.0.0.1:8080 or :8080"
-			s, ok := r.scalar(n, path, expected)
-			if !ok {
-				return
-			}
-			_, port, err := net.SplitHostPort(s)
-			if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not an address to listen on", s), expected)
-				return
-			}
-			g.Listen = s
-		},
-		"hosts": func(n *yaml.Node, path string) {
-			r.list(n, path, "host names", func(n *yaml.Node, path string) {
-				if h, ok := r.host(n, path); ok {
-					g.Hosts = append(g.Hosts, h)
-				}
-			})
-		},
-		"routes": func(n *yaml.Node, path string) { g.Routes = r.routes(n, path) },
-	})
-	for _, key := range []string{"listen", "hosts"} {
-		if !seen[key] {
-			r.mistake(k, path, CodeMissing, fmt.Sprintf("gateway %s has no %s", g.Name, key), key+", such as "+map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}[key])
-		}
-	}
-	if before := r.rules.Gateway(g.Name); before != nil {
-		r.declaredTwice(k, path, "gateway "+g.Name, before.At)
-		return
-	}
-	r.rules.Gateways = append(r.rules.Gateways, g)
-}
-
-// host reads a host name: exact, *.suffix, or * for every host. Case and a
-// final dot carry no meaning.
-func (r *reader) host(n *yaml.Node, path string) (string, bool) {
-	const expected = "a host name without port, such as tickets.ferry.example, *.ferry.example or *"
-	s, ok := r.scalar(n, path, expected)
-	if !ok {
-		return "", false
-	}
-	h := strings.TrimSuffix(strings.ToLower(s), ".")
-	rest := strings.TrimPrefix(h, "*.")
-	if h != "*" && (rest == "" || strings.ContainsAny(rest, "*/:@ \t") || strings.Contains(rest, "..")) {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a host name", s), expected)
-		return "", false
-	}
-	return h, true
 }

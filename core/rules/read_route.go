@@ -2,12 +2,15 @@ package rules
 
 import (
 	"fmt"
-	"net/textproto"
-	"regexp"
+	"slices"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 )
+
+// maxReply bounds the body of a fixed answer.
+const maxReply = 64 << 10
 
 func (r *reader) routes(n *yaml.Node, path string) []*Route {
 	var out []*Route
@@ -31,32 +34,86 @@ func (r *reader) route(n *yaml.Node, path string) *Route {
 	seen := r.mapping(n, path, fields{
 		"name":   func(n *yaml.Node, path string) { rt.Name, _ = r.name(n, path, nameShape, nameExpected) },
 		"labels": func(n *yaml.Node, path string) { rt.Labels = r.labels(n, path) },
-		"when": func(n *yaml.Node, path string) {
-			r.items(n, path, func(n *yaml.Node, path string) { rt.When = append(rt.When, r.condition(n, path)) })
+		"when":   func(n *yaml.Node, path string) { rt.When = r.conditions(n, path) },
+		"send":   func(n *yaml.Node, path string) { rt.SendAt = r.at(n); rt.Send = r.send(n, path) },
+		"otherwise": func(n *yaml.Node, path string) {
+			if t, ok := r.target(n, path); ok {
+				rt.Otherwise = &t
+			}
 		},
-		"send":    func(n *yaml.Node, path string) { rt.SendAt = r.at(n); rt.Send = r.send(n, path) },
-		"rewrite": func(n *yaml.Node, path string) { rt.Rewrite = r.rewrite(n, path) },
+		"stick":    func(n *yaml.Node, path string) { rt.Stick = r.stick(n, path) },
+		"redirect": func(n *yaml.Node, path string) { rt.Redirect = r.redirect(n, path) },
+		"reply":    func(n *yaml.Node, path string) { rt.Reply = r.reply(n, path) },
+		"rewrite":  func(n *yaml.Node, path string) { rt.Rewrite = r.rewrite(n, path) },
+		"headers":  func(n *yaml.Node, path string) { rt.Headers = r.headerEdits(n, path) },
+		"mirror":   func(n *yaml.Node, path string) { rt.Mirror = r.mirror(n, path) },
+		"fault": func(n *yaml.Node, path string) {
+			r.items(n, path, func(n *yaml.Node, path string) { rt.Faults = append(rt.Faults, r.fault(n, path)) })
+		},
 		"timeout": func(n *yaml.Node, path string) { rt.Timeout = r.timeout(n, path) },
+		"retry":   func(n *yaml.Node, path string) { rt.Retry = r.retry(n, path) },
+		"limit":   func(n *yaml.Node, path string) { rt.Limit = r.limit(n, path) },
 	})
-	if n.Kind != yaml.MappingNode {
+	if !isMapping(n) {
 		return rt
 	}
-	if !seen["name"] {
+	if !seen.has("name") {
 		r.mistake(n, path, CodeMissing, "this route has no name", "a name, so that commands and pictures can speak of the route")
 	}
-	if !seen["send"] {
-		r.mistake(n, path, CodeMissing, "this route sends nowhere", "send: VERSION, or send: {VERSION: WEIGHT, …}")
-	}
-	if rt.Rewrite != nil && strings.HasSuffix(rt.Rewrite.Path, "/**") {
-		for _, c := range rt.When {
-			if !strings.HasSuffix(c.Path, "/**") {
-				r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeBadValue, At: rt.Rewrite.At, Path: path + ".rewrite",
-					Message: "the rewrite keeps a remainder (/**) that the route's path does not have", Expected: "every path of `when` to end in /** too, or a rewrite without /**"})
-				break
-			}
+	r.oneEnd(n, path, seen)
+	r.remainder(rt, path)
+	return rt
+}
+
+// oneEnd: a route sends, redirects or replies, and has only what goes with it.
+func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
+	var ends []string
+	for _, k := range []string{"send", "redirect", "reply"} {
+		if seen.has(k) {
+			ends = append(ends, k)
 		}
 	}
-	return rt
+	switch len(ends) {
+	case 0:
+		r.mistake(n, path, CodeMissing, "this route sends nowhere", "send: VERSION, send: {VERSION: WEIGHT, …}, redirect: {…} or reply: {…}")
+		return
+	case 1:
+	default:
+		r.mistake(seen[ends[1]], path+"."+ends[1], CodeBadValue, "a route has one end, and this one has "+strings.Join(ends, " and "), "one of send, redirect and reply")
+		return
+	}
+	if ends[0] == "send" {
+		return
+	}
+	for _, k := range []string{"otherwise", "stick", "rewrite", "mirror", "retry", "timeout"} {
+		if at := seen[k]; at != nil {
+			r.mistake(at, path+"."+k, CodeBadValue, fmt.Sprintf("%s says nothing on a route with %s", k, ends[0]), "send, or no "+k)
+		}
+	}
+}
+
+// remainder: what is kept of the path must have been left open by every
+// condition.
+func (r *reader) remainder(rt *Route, path string) {
+	check := func(to, key string, at Origin) {
+		if !strings.HasSuffix(to, "/**") {
+			return
+		}
+		open := len(rt.When) > 0
+		for _, c := range rt.When {
+			open = open && strings.HasSuffix(c.Path, "/**")
+		}
+		if !open {
+			r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeBadValue, At: at, Path: path + "." + key,
+				Message: fmt.Sprintf("the %s keeps a remainder (/**) that the route's path does not have", key), Expected: "every condition of `when` with a path that ends in /** too, or a path without /** here"})
+		}
+	}
+	if rt.Rewrite != nil {
+		check(rt.Rewrite.Path, "rewrite", rt.Rewrite.At)
+	}
+	if rt.Redirect != nil {
+		check(rt.Redirect.Path, "redirect", rt.Redirect.At)
+	}
 }
 
 // send reads a target or a mapping of targets to weights.
@@ -72,7 +129,7 @@ func (r *reader) send(n *yaml.Node, path string) []Target {
 	var out []Target
 	var sum Percent
 	bad := false
-	r.entries(n, path, func(k, v *yaml.Node, path string) {
+	r.pairs(n, path, func(k, v *yaml.Node, path string) {
 		t, ok := r.target(k, path)
 		text, ok2 := r.scalar(v, path, "a weight in percent")
 		if !ok || !ok2 {
@@ -106,179 +163,165 @@ func (r *reader) send(n *yaml.Node, path string) []Target {
 	return out
 }
 
-// target reads version, service/version or service. Which of the two a bare
-// name is can only be told when all files are read; until then it stands in
-// Version.
+// target reads version, service/version or service, each but the last with
+// @site. Which of the first and the last a bare name is can only be told when
+// all files are read; until then it stands in Version.
 func (r *reader) target(n *yaml.Node, path string) (Target, bool) {
-	const expected = "VERSION or SERVICE/VERSION (in a gateway also SERVICE)"
+	const expected = "VERSION or SERVICE/VERSION, either with @SITE (in a gateway also SERVICE)"
 	s, ok := r.scalar(n, path, expected)
 	if !ok {
 		return Target{}, false
 	}
 	t := Target{At: r.at(n)}
-	service, version, crossed := strings.Cut(s, "/")
+	name, site, placed := strings.Cut(s, "@")
+	service, version, crossed := strings.Cut(name, "/")
 	if !crossed {
-		service, version = "", s
+		service, version = "", name
 	}
-	if (crossed && !nameShape.MatchString(service)) || !versionShape.MatchString(version) {
+	if (crossed && !nameShape.MatchString(service)) || !versionShape.MatchString(version) || placed && !nameShape.MatchString(site) {
 		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q is not a target", s), expected)
 		return Target{}, false
 	}
-	t.Service, t.Version = service, version
+	t.Service, t.Version, t.Site = service, version, site
 	return t, true
+}
+
+func (r *reader) stick(n *yaml.Node, path string) *Stick {
+	s := &Stick{At: r.at(n)}
+	seen := r.mapping(n, path, fields{"by": func(n *yaml.Node, path string) { s.By, _ = r.key(n, path) }})
+	r.need(n, path, seen, "stick", "by")
+	if s.By.Kind == "" {
+		return nil
+	}
+	return s
+}
+
+// newPath reads a path to rewrite or redirect to.
+func (r *reader) newPath(n *yaml.Node, path string) string {
+	const expected = "a path that begins with /, such as /board or /v2/**"
+	s, ok := r.scalar(n, path, expected)
+	if !ok {
+		return ""
+	}
+	if plain := strings.TrimSuffix(s, "/**"); !strings.HasPrefix(s, "/") || plain != "" && !plainPath(plain) || strings.Contains(plain, "*") {
+		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to go to", s), expected)
+		return ""
+	}
+	return s
 }
 
 func (r *reader) rewrite(n *yaml.Node, path string) *Rewrite {
 	rw := &Rewrite{At: r.at(n)}
-	r.mapping(n, path, fields{
-		"path": func(n *yaml.Node, path string) {
-			const expected = "a path that begins with /, such as /board or /v2/**"
-			s, ok := r.scalar(n, path, expected)
-			if !ok {
-				return
-			}
-			plain := strings.TrimSuffix(s, "/**")
-			if !strings.HasPrefix(s, "/") || strings.ContainsAny(plain, "*?# \t") || hasDots(plain) {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to rewrite to", s), expected)
-				return
-			}
-			rw.Path = s
-		},
-		"host": func(n *yaml.Node, path string) {
-			if h, ok := r.host(n, path); ok && !strings.HasPrefix(h, "*") {
-				rw.Host = h
-			} else if ok {
-				r.mistake(n, path, CodeBadValue, "a rewrite needs one exact host", "a host name such as tickets.ferry.example")
-			}
-		},
+	seen := r.mapping(n, path, fields{
+		"path": func(n *yaml.Node, path string) { rw.Path = r.newPath(n, path) },
+		"host": func(n *yaml.Node, path string) { rw.Host = r.oneHost(n, path) },
 	})
+	if isMapping(n) && len(seen) == 0 {
+		r.mistake(n, path, CodeMissing, "this rewrite changes nothing", "path or host")
+	}
 	return rw
 }
 
-// hasDots tells whether a path has a segment . or .. in it.
-func hasDots(path string) bool {
-	for seg := range strings.SplitSeq(path, "/") {
-		if seg == "." || seg == ".." {
-			return true
-		}
-	}
-	return false
-}
-
-func (r *reader) condition(n *yaml.Node, path string) Condition {
-	c := Condition{At: r.at(n)}
+func (r *reader) redirect(n *yaml.Node, path string) *Redirect {
+	rd := &Redirect{Status: 307, At: r.at(n)}
 	seen := r.mapping(n, path, fields{
-		"path": func(n *yaml.Node, path string) {
-			const expected = "/a/b (exact), /a/* (one segment) or /a/** (the path and everything under it)"
-			s, ok := r.scalar(n, path, expected)
-			if !ok {
+		"scheme": func(n *yaml.Node, path string) { rd.Scheme = r.choice(n, path, "http", "https") },
+		"host":   func(n *yaml.Node, path string) { rd.Host = r.oneHost(n, path) },
+		"path":   func(n *yaml.Node, path string) { rd.Path = r.newPath(n, path) },
+		"status": func(n *yaml.Node, path string) {
+			v, ok := r.number(n, path, 300, 399)
+			if ok && !slices.Contains([]int{301, 302, 303, 307, 308}, v) {
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("status %d does not redirect", v), "301, 302, 303, 307 or 308")
 				return
 			}
-			plain := strings.TrimSuffix(strings.TrimSuffix(s, "/**"), "/*")
-			if !strings.HasPrefix(s, "/") || strings.ContainsAny(plain, "*?# \t") || hasDots(plain) || strings.Contains(s, "//") {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path condition", s), expected)
+			set(&rd.Status, v, ok)
+		},
+	})
+	if isMapping(n) && !seen.has("path") && !seen.has("host") && !seen.has("scheme") {
+		r.mistake(n, path, CodeMissing, "this redirect leads to where it came from", "path, host or scheme")
+	}
+	return rd
+}
+
+func (r *reader) reply(n *yaml.Node, path string) *Reply {
+	rp := &Reply{At: r.at(n)}
+	seen := r.mapping(n, path, fields{
+		"status": func(n *yaml.Node, path string) { rp.Status, _ = r.number(n, path, 200, 599) },
+		"body": func(n *yaml.Node, path string) {
+			s, ok := r.scalar(n, path, "a text")
+			if ok && len(s) > maxReply {
+				r.mistake(n, path, CodeTooLarge, fmt.Sprintf("the body holds %d bytes", len(s)), fmt.Sprintf("at most %d bytes", maxReply))
 				return
 			}
-			c.Path = s
+			rp.Body = s
 		},
-		"method": func(n *yaml.Node, path string) {
-			r.items(n, path, func(n *yaml.Node, path string) {
-				s, ok := r.scalar(n, path, "a method such as GET, or a list of methods")
-				if ok && !tokenShape.MatchString(s) {
-					r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a method", s), "a method such as GET, or a list of methods")
-					return
-				}
-				if ok && s != strings.ToUpper(s) {
-					r.mistake(n, path, CodeBadValue, fmt.Sprintf("methods are written in capitals, not %q", s), strings.ToUpper(s))
-					return
-				}
-				if ok {
-					c.Methods = append(c.Methods, s)
-				}
-			})
-		},
-		"headers": func(n *yaml.Node, path string) {
-			c.Headers = r.tests(n, path, textproto.CanonicalMIMEHeaderKey)
-		},
-		"cookies": func(n *yaml.Node, path string) {
-			c.Cookies = r.tests(n, path, func(s string) string { return s })
-		},
+		"headers": func(n *yaml.Node, path string) { rp.Headers = r.headerFields(n, path) },
 	})
-	if n := resolve(n); n.Kind == yaml.MappingNode && len(seen) == 0 {
-		r.mistake(n, path, CodeMissing, "this condition is empty", "at least one of path, method, headers, cookies; or no `when` at all, which always holds")
+	r.need(n, path, seen, "reply", "status")
+	if at := seen["body"]; at != nil && rp.Body != "" && (rp.Status == 204 || rp.Status == 304) {
+		r.mistake(at, path+".body", CodeBadValue, fmt.Sprintf("an answer with status %d has no body", rp.Status), "no body, or another status")
 	}
-	return c
+	return rp
 }
 
-func (r *reader) tests(n *yaml.Node, path string, canonical func(string) string) []Test {
-	var out []Test
-	r.entries(n, path, func(k, v *yaml.Node, path string) {
-		if !tokenShape.MatchString(k.Value) {
-			r.mistake(k, path, CodeBadName, fmt.Sprintf("%q cannot be the name of a header or cookie", k.Value), "letters, digits and hyphens")
-			return
-		}
-		out = append(out, r.test(canonical(k.Value), v, path, false)...)
-	})
-	return out
-}
-
-// test reads one test: a plain scalar tests equality, a mapping names the
-// comparison; several comparisons in one mapping must all hold.
-func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
-	n = resolve(n)
-	if n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
-		return []Test{{Name: name, Op: Is, Values: []string{n.Value}, Not: not}}
-	}
-	var out []Test
-	add := func(op Op, values ...string) { out = append(out, Test{Name: name, Op: op, Values: values, Not: not}) }
-	one := func(op Op) func(*yaml.Node, string) {
+func (r *reader) headerEdits(n *yaml.Node, path string) *HeaderEdits {
+	h := &HeaderEdits{At: r.at(n)}
+	edits := func(e *Edits) func(*yaml.Node, string) {
 		return func(n *yaml.Node, path string) {
-			if s, ok := r.scalar(n, path, "a plain value"); ok {
-				add(op, s)
+			seen := r.mapping(n, path, fields{
+				"set": func(n *yaml.Node, path string) { e.Set = r.headerFields(n, path) },
+				"add": func(n *yaml.Node, path string) { e.Add = r.headerFields(n, path) },
+				"remove": func(n *yaml.Node, path string) {
+					r.items(n, path, func(n *yaml.Node, path string) {
+						if name, ok := r.headerName(n, path); ok {
+							e.Remove = append(e.Remove, name)
+						}
+					})
+				},
+			})
+			if isMapping(n) && len(seen) == 0 {
+				r.mistake(n, path, CodeMissing, "no header is changed here", "set, add or remove")
 			}
 		}
 	}
-	known := fields{
-		"is": one(Is), "prefix": one(Prefix), "suffix": one(Suffix), "contains": one(Contains),
-		"in": func(n *yaml.Node, path string) {
-			var values []string
-			r.list(n, path, "plain values", func(n *yaml.Node, path string) {
-				if s, ok := r.scalar(n, path, "a plain value"); ok {
-					values = append(values, s)
-				}
-			})
-			add(In, values...)
-		},
-		"regex": func(n *yaml.Node, path string) {
-			s, ok := r.scalar(n, path, "a regular expression (RE2)")
-			if !ok {
-				return
-			}
-			if _, err := regexp.Compile(s); err != nil {
-				r.mistake(n, path, CodeBadRegex, strings.TrimPrefix(err.Error(), "error parsing regexp: "), "a regular expression in RE2 syntax")
-				return
-			}
-			add(Regex, s)
-		},
-		"present": func(n *yaml.Node, path string) {
-			switch s, ok := r.scalar(n, path, "true or false"); {
-			case !ok:
-			case s == "true":
-				add(Present)
-			case s == "false":
-				add(Absent)
-			default:
-				r.mistake(n, path, CodeWrongType, fmt.Sprintf("%q is neither true nor false", s), "true or false")
-			}
-		},
+	seen := r.mapping(n, path, fields{"request": edits(&h.Request), "response": edits(&h.Response)})
+	if isMapping(n) && len(seen) == 0 {
+		r.mistake(n, path, CodeMissing, "no header is changed here", "request or response")
 	}
-	if !not {
-		known["not"] = func(n *yaml.Node, path string) { out = append(out, r.test(name, n, path, true)...) }
+	return h
+}
+
+func (r *reader) mirror(n *yaml.Node, path string) *Mirror {
+	m := &Mirror{Share: Whole, At: r.at(n)}
+	seen := r.mapping(n, path, fields{
+		"to": func(n *yaml.Node, path string) { m.To, _ = r.target(n, path) },
+		"share": func(n *yaml.Node, path string) {
+			p, ok := r.percent(n, path, 1)
+			set(&m.Share, p, ok)
+		},
+	})
+	r.need(n, path, seen, "mirror", "to")
+	if m.To.Version == "" {
+		return nil
 	}
-	if seen := r.mapping(n, path, known); len(seen) == 0 && n.Kind == yaml.MappingNode {
-		r.mistake(n, path, CodeMissing, "this test is empty", "a plain value, or one of is, in, prefix, suffix, contains, regex, present, not")
-	} else if not && len(seen) > 1 {
-		r.mistake(n, path, CodeBadValue, "not turns round one comparison, and here are several", "one comparison under each not")
+	return m
+}
+
+func (r *reader) fault(n *yaml.Node, path string) Fault {
+	f := Fault{Share: Whole, At: r.at(n)}
+	seen := r.mapping(n, path, fields{
+		"delay": func(n *yaml.Node, path string) {
+			d, ok := r.duration(n, path, time.Nanosecond)
+			set(&f.Delay, d, ok)
+		},
+		"status": func(n *yaml.Node, path string) { f.Status, _ = r.number(n, path, 200, 599) },
+		"share": func(n *yaml.Node, path string) {
+			p, ok := r.percent(n, path, 0)
+			set(&f.Share, p, ok)
+		},
+	})
+	if isMapping(n) && !seen.has("delay") && !seen.has("status") {
+		r.mistake(n, path, CodeMissing, "this fault does no harm", "delay, status or both")
 	}
-	return out
+	return f
 }

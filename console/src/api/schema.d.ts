@@ -21,6 +21,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is working on which bundle */
+        get: operations["drafts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{bundle}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files that somebody is working on */
+        get: operations["draft"];
+        /** Keep the files that somebody is working on */
+        put: operations["saveDraft"];
+        post?: never;
+        /** Forget the files that somebody was working on */
+        delete: operations["dropDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/explain": {
         parameters: {
             query?: never;
@@ -158,6 +194,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/format": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lay rule files out anew; comments stay */
+        post: operations["format"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of a rule file */
+        get: operations["schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/services/{service}/effective": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What holds for a service after policies and defaults, each value with its origin */
+        get: operations["effective"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/split": {
         parameters: {
             query?: never;
@@ -218,6 +305,62 @@ export interface components {
             files: components["schemas"]["RulesFile"][];
             /** @description who checks */
             by?: string;
+            /** @description do not remember the files as those last checked; for files that are being worked on */
+            passing?: boolean;
+        };
+        Doing: {
+            name: string;
+            value: string;
+            /** @description the level that set it */
+            from: string;
+            origin: components["schemas"]["RulesOrigin"];
+        };
+        Draft: {
+            bundle: string;
+            by: string;
+            /** @description revision that the work began from */
+            base: number;
+            /** @description rises with every change; for If-Match */
+            version: number;
+            /** Format: date-time */
+            at: string;
+            /** @description not in lists */
+            files?: components["schemas"]["RulesFile"][];
+        };
+        DraftIn: {
+            /** @description whose draft it is */
+            by: string;
+            /** @description revision that the work began from */
+            base: number;
+            files: components["schemas"]["RulesFile"][];
+        };
+        Drafts: {
+            drafts: components["schemas"]["Draft"][];
+        };
+        Effective: {
+            service: string;
+            revision: number;
+            /** @description of the service, apart from its routes */
+            settings: components["schemas"]["RulesHolding"][];
+            /** @description in match order; empty: plain balancing */
+            routes: components["schemas"]["EffectiveRoute"][];
+        };
+        EffectiveRoute: {
+            name: string;
+            at: components["schemas"]["RulesOrigin"];
+            /** @description conditions in words; any of them; empty: always */
+            when: string[];
+            /** @description targets with their weights */
+            send?: string;
+            /** @description what it does and what holds for it */
+            settings: components["schemas"]["RulesHolding"][];
+        };
+        EngineAnswered: {
+            status: number;
+            /** @description of a redirect */
+            location?: string;
+            /** @description of a fixed reply */
+            body?: string;
         };
         EngineLadder: {
             /** @description gateway or service */
@@ -251,8 +394,12 @@ export interface components {
         EngineSetting: {
             name: string;
             value: string;
-            /** @description empty: built in */
+            /** @description the level that set it, or built in */
+            from: string;
+            /** @description where it was written; empty: built in */
             origin: components["schemas"]["RulesOrigin"];
+            /** @description set when the request can go to several services */
+            service?: string;
         };
         Explained: {
             method: string;
@@ -266,7 +413,9 @@ export interface components {
             odds: components["schemas"]["EngineOdds"][];
             /** @description every setting that holds, with its origin */
             settings: components["schemas"]["EngineSetting"][];
-            /** @description set when the mesh itself answers */
+            /** @description set when a route answers by itself, with a redirect or a fixed reply */
+            answer?: components["schemas"]["EngineAnswered"];
+            /** @description set when the mesh refuses the request */
             refusal?: components["schemas"]["EngineRefusal"];
             /** @description path that the instance gets */
             path: string;
@@ -293,6 +442,9 @@ export interface components {
             reasons?: {
                 [key: string]: number;
             };
+        };
+        Files: {
+            files: components["schemas"]["RulesFile"][];
         };
         Fleet: {
             proxies: components["schemas"]["Member"][];
@@ -468,7 +620,8 @@ export interface components {
             /** @description conditions in words; any of them; empty: always */
             when: string[];
             send: components["schemas"]["Target"][];
-            rewrite?: string;
+            /** @description what it does besides sending, and the settings that it has of its own or by a policy */
+            does: components["schemas"]["Doing"][];
             /** @description empty: that of the called service */
             timeout: string;
             share: number | null;
@@ -507,6 +660,14 @@ export interface components {
             also?: components["schemas"]["RulesOrigin"];
             /** @description the source line */
             source?: string;
+        };
+        RulesHolding: {
+            name: string;
+            value: string;
+            /** @description the level that set it, or built in */
+            from: string;
+            /** @description where it was written; empty: built in */
+            origin: components["schemas"]["RulesOrigin"];
         };
         RulesOrigin: {
             file?: string;
@@ -676,6 +837,139 @@ export interface operations {
                 content: {
                     "application/x-ndjson": components["schemas"]["Tally"];
                 };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drafts"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draft: {
+        parameters: {
+            query?: {
+                /** @description whose draft it is */
+                by?: string;
+            };
+            header?: never;
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveDraft: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description version of the draft in quotes, 0 when there is none yet; refused with 412 when it has another one */
+                "If-Match"?: string;
+            };
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: {
+                /** @description whose draft it is */
+                by?: string;
+            };
+            header?: never;
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What is wrong and what to do next */
             default: {
@@ -967,6 +1261,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    format: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Files"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Files"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effective: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effective"];
                 };
             };
             /** @description What is wrong and what to do next */

@@ -88,7 +88,9 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ ml: "auto", color: "text.secondary", fontSize: 12 }}>
             {route.figures.requests > 0 && `success ${percent(route.figures.success)}, p95 ${millis(route.figures.p95MS)}; `}
             {route.timeout && `timeout ${route.timeout}; `}
-            {route.rewrite && `rewritten to ${route.rewrite}; `}
+            {route.does.map((d) => (
+              <span key={d.name} title={`${d.from}, ${d.origin.file ?? ""}:${d.origin.line ?? ""}`}>{d.name} {d.value}; </span>
+            ))}
             {route.at.file}:{route.at.line}
           </Box>
         </Box>

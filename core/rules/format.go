@@ -1,0 +1,501 @@
+package rules
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+)
+
+// Format lays a rule file out anew: two spaces a level, lists one level below
+// their key, single-line brackets with single spaces, one empty line at most,
+// no white space at the ends of lines. Comments, the order of things and the
+// way in which values are written stay. A JSON file stays JSON.
+//
+// What was read from the file before and after is the same, and formatting
+// twice is formatting once. A file of which that could not be said comes back
+// as it was. It fails for text that is not one YAML document.
+func Format(f File) (string, error) {
+	text := strings.TrimPrefix(strings.ReplaceAll(f.Text, "\r\n", "\n"), "\ufeff")
+	before, err := document(text)
+	if err != nil {
+		r := &reader{common: &common{}, file: f.Name}
+		r.syntax(err)
+		return "", fmt.Errorf("%s: %s", r.findings[0].At, r.findings[0].Message)
+	}
+	once := layOut(text, before)
+	if again, err := document(once); err != nil || !sameNodes(before, again) || !slices.Equal(comments(text), comments(once)) || layOut(once, again) != once {
+		return f.Text, nil
+	}
+	return once, nil
+}
+
+// document parses text; nil for a file without a document.
+func document(text string) (*yaml.Node, error) {
+	if len(text) > MaxBytes {
+		return nil, fmt.Errorf("the file holds %d bytes, more than %d", len(text), MaxBytes)
+	}
+	var doc yaml.Node
+	if err := yaml.Load([]byte(text), &doc); err != nil {
+		if strings.Contains(err.Error(), "no documents") {
+			return nil, nil
+		}
+		return nil, err
+	}
+	if len(doc.Content) == 0 {
+		return nil, nil
+	}
+	nodes := 0
+	if bad, why := measure(doc.Content[0], 1, &nodes); bad != nil {
+		return nil, fmt.Errorf("line %d: %s", bad.Line, why)
+	}
+	return doc.Content[0], nil
+}
+
+// sameNodes tells whether two documents say the same in the same words.
+func sameNodes(a, b *yaml.Node) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	if a.Kind != b.Kind || a.Tag != b.Tag || a.Value != b.Value || a.Anchor != b.Anchor || len(a.Content) != len(b.Content) {
+		return false
+	}
+	for i := range a.Content {
+		if !sameNodes(a.Content[i], b.Content[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+var commentShape = regexp.MustCompile(`(^|\s)#.*`)
+
+// comments are the pieces of text that may be comments, in order.
+func comments(text string) []string {
+	var out []string
+	for line := range strings.SplitSeq(text, "\n") {
+		if c := commentShape.FindString(line); c != "" {
+			out = append(out, strings.TrimSpace(c))
+		}
+	}
+	return out
+}
+
+func layOut(text string, root *yaml.Node) string {
+	if root != nil && root.Style&yaml.FlowStyle != 0 && json.Valid([]byte(text)) {
+		var b bytes.Buffer
+		if json.Indent(&b, []byte(strings.TrimSpace(text)), "", "  ") == nil {
+			return b.String() + "\n"
+		}
+	}
+	l := &layout{lines: strings.Split(text, "\n"), line: map[int]placed{}, frozen: map[int]int{}}
+	if root != nil {
+		l.block(root, 0, 0)
+	}
+	return l.write()
+}
+
+// layout works line by line: it knows for each line that begins with something
+// of the document's structure how far in it belongs, and moves the lines in
+// between along with it.
+type layout struct {
+	lines  []string
+	line   map[int]placed // by line, from 1
+	frozen map[int]int    // lines inside a text of several lines, with the line where it began
+	flows  []flow
+}
+
+// placed is where a line belongs.
+type placed struct {
+	indent int // spaces before the first dash or word
+	dashes int // of lists that begin on this line, each with what follows on the line
+}
+
+// flow is a piece of a line that is written anew.
+type flow struct {
+	line, from, to int // bytes within the line
+	text           string
+}
+
+// begins tells at which column, from 1, the text of a line begins.
+func (l *layout) begins(line int) int {
+	if line < 1 || line > len(l.lines) {
+		return 1
+	}
+	s := l.lines[line-1]
+	return len(s) - len(strings.TrimLeft(s, " ")) + 1
+}
+
+// block places a value whose lines belong indent spaces in. dashes is how many
+// dashes stand before it on its first line.
+func (l *layout) block(n *yaml.Node, indent, dashes int) {
+	switch {
+	case n.Kind == yaml.MappingNode && n.Style&yaml.FlowStyle == 0:
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			k, v := n.Content[i], n.Content[i+1]
+			if i > 0 || dashes == 0 {
+				l.place(k.Line, indent, 0)
+			}
+			l.scalar(k, k.Column)
+			l.value(v, k, indent)
+			l.gap(k, v)
+		}
+	case n.Kind == yaml.SequenceNode && n.Style&yaml.FlowStyle == 0:
+		for i, c := range n.Content {
+			if d := l.loneDash(c); d > 0 { // the item begins on a line after its dash
+				l.place(d, indent, 1)
+				l.block(c, indent+2, 0)
+				if c.Kind == yaml.ScalarNode || c.Kind == yaml.AliasNode || c.Style&yaml.FlowStyle != 0 {
+					l.place(c.Line, indent+2, 0)
+				}
+				continue
+			}
+			if i > 0 || dashes == 0 {
+				l.place(c.Line, indent, 1)
+			} else if p, ok := l.line[c.Line]; ok {
+				p.dashes++
+				l.line[c.Line] = p
+			}
+			l.block(c, indent+2, 1+dashes*b2i(i == 0))
+		}
+	default:
+		l.scalar(n, l.begins(n.Line))
+		l.flow(n)
+	}
+}
+
+// loneDash is the line of the dash of a list's item when the item begins on a
+// later one; 0: it does not.
+func (l *layout) loneDash(c *yaml.Node) int {
+	if c.Line > len(l.lines) || strings.TrimSpace(l.lines[c.Line-1][:byteOf(l.lines[c.Line-1], c.Column)]) != "" {
+		return 0
+	}
+	for no := c.Line - 1; no > 0; no-- {
+		switch s := strings.TrimSpace(l.lines[no-1]); {
+		case s == "" || s[0] == '#':
+		case s == "-" || strings.HasPrefix(s, "- #"):
+			return no
+		default:
+			return 0
+		}
+	}
+	return 0
+}
+
+// gap leaves one space between a key and its value on the same line.
+func (l *layout) gap(k, v *yaml.Node) {
+	if k.Line != v.Line || k.Line > len(l.lines) || k.Kind != yaml.ScalarNode {
+		return
+	}
+	s := l.lines[k.Line-1]
+	from := byteOf(s, k.Column)
+	if from >= len(s) {
+		return
+	}
+	_, end, ok := scalarText(s, from, k)
+	to := byteOf(s, v.Column)
+	if ok && end < to && to < len(s) && strings.TrimSpace(s[end:to]) == ":" {
+		l.flows = append(l.flows, flow{k.Line, end, to, ": "})
+	}
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// value places what stands behind a key.
+func (l *layout) value(v, k *yaml.Node, indent int) {
+	if v.Line == k.Line || v.Kind == yaml.AliasNode || v.Style&yaml.FlowStyle != 0 || v.Kind == yaml.ScalarNode {
+		if v.Line != k.Line {
+			l.place(v.Line, indent+2, 0)
+		}
+		l.scalar(v, k.Column)
+		l.flow(v)
+		return
+	}
+	l.block(v, indent+2, 0)
+}
+
+func (l *layout) place(line, indent, dashes int) {
+	if _, ok := l.line[line]; !ok {
+		l.line[line] = placed{indent, dashes}
+	}
+}
+
+// scalar finds the lines of a text that takes several. parent is the column of
+// what it belongs to; the text stands further in.
+func (l *layout) scalar(n *yaml.Node, parent int) {
+	if n.Kind != yaml.ScalarNode {
+		return
+	}
+	if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
+		end := l.quoteEnd(n)
+		for i := n.Line + 1; i <= end; i++ {
+			l.frozen[i] = n.Line
+		}
+		return
+	}
+	literal := n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0
+	if !literal && n.Line <= len(l.lines) && strings.Contains(l.lines[n.Line-1], n.Value) {
+		return
+	}
+	last := n.Line
+	for i := n.Line + 1; i <= len(l.lines); i++ {
+		s := strings.TrimSpace(l.lines[i-1])
+		if s != "" && (l.begins(i) <= parent || !literal && s[0] == '#') {
+			break
+		}
+		if s != "" {
+			last = i
+		}
+	}
+	if literal { // empty lines at the end may count
+		for last < len(l.lines) && strings.TrimSpace(l.lines[last]) == "" {
+			last++
+		}
+	}
+	for i := n.Line + 1; i <= last; i++ {
+		l.frozen[i] = n.Line
+	}
+}
+
+// quoteEnd is the line on which a quoted text ends.
+func (l *layout) quoteEnd(n *yaml.Node) int {
+	at, line := byteOf(l.lines[n.Line-1], n.Column)+1, n.Line
+	quote := byte('"')
+	if n.Style&yaml.SingleQuotedStyle != 0 {
+		quote = '\''
+	}
+	for ; line <= len(l.lines); line, at = line+1, 0 {
+		s := l.lines[line-1]
+		for ; at < len(s); at++ {
+			switch {
+			case s[at] == '\\' && quote == '"':
+				at++
+			case s[at] == quote && quote == '\'' && at+1 < len(s) && s[at+1] == quote:
+				at++
+			case s[at] == quote:
+				return line
+			}
+		}
+	}
+	return n.Line
+}
+
+// byteOf is the byte at a column, from 1, that counts characters.
+func byteOf(s string, col int) int {
+	for i := range s {
+		if col--; col == 0 {
+			return i
+		}
+	}
+	return len(s)
+}
+
+// flow writes brackets that stand on one line with single spaces.
+func (l *layout) flow(n *yaml.Node) {
+	if n.Kind != yaml.MappingNode && n.Kind != yaml.SequenceNode || n.Style&yaml.FlowStyle == 0 || n.Anchor != "" || n.Line > len(l.lines) {
+		return
+	}
+	s := l.lines[n.Line-1]
+	from := byteOf(s, n.Column)
+	text, to, ok := flowText(s, from, n)
+	if ok {
+		l.flows = append(l.flows, flow{n.Line, from, to, text})
+	}
+}
+
+// flowText is the brackets of n, which begin at the byte from of line s, in
+// their canonical form, and where they end. It is not ok when they take more
+// than the line, or hold what it does not know.
+func flowText(s string, from int, n *yaml.Node) (text string, to int, ok bool) {
+	pair := "{}"
+	if n.Kind == yaml.SequenceNode {
+		pair = "[]"
+	}
+	if from >= len(s) || s[from] != pair[0] || n.Anchor != "" {
+		return "", 0, false
+	}
+	var b strings.Builder
+	b.WriteByte(pair[0])
+	at := from + 1
+	for i, c := range n.Content {
+		switch {
+		case i == 0:
+		case n.Kind == yaml.MappingNode && i%2 == 1:
+			b.WriteString(": ")
+		default:
+			b.WriteString(", ")
+		}
+		if c.Line != n.Line || c.Anchor != "" || c.Kind == yaml.AliasNode || c.Style&yaml.TaggedStyle != 0 {
+			return "", 0, false
+		}
+		start := byteOf(s, c.Column)
+		var item string
+		if c.Kind == yaml.ScalarNode {
+			if start < at {
+				return "", 0, false
+			}
+			item, at, ok = scalarText(s, start, c)
+		} else {
+			item, at, ok = flowText(s, start, c)
+		}
+		if !ok {
+			return "", 0, false
+		}
+		b.WriteString(item)
+	}
+	for at < len(s) && strings.IndexByte(" ,", s[at]) >= 0 {
+		at++
+	}
+	if at >= len(s) || s[at] != pair[1] {
+		return "", 0, false
+	}
+	b.WriteByte(pair[1])
+	return b.String(), at + 1, true
+}
+
+// scalarText is the text of a scalar on one line, as it was written.
+func scalarText(s string, from int, n *yaml.Node) (string, int, bool) {
+	if n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
+		l := layout{lines: []string{s}}
+		one := *n
+		one.Line, one.Column = 1, utf8.RuneCountInString(s[:from])+1
+		if from >= len(s) || l.quoteEnd(&one) != 1 {
+			return "", 0, false
+		}
+		for to := from + 2; to <= len(s); to++ {
+			var got yaml.Node
+			if s[to-1] == s[from] && yaml.Load([]byte(s[from:to]), &got) == nil && len(got.Content) == 1 && got.Content[0].Value == n.Value {
+				return s[from:to], to, true
+			}
+		}
+		return "", 0, false
+	}
+	if n.Value == "" || !strings.HasPrefix(s[from:], n.Value) {
+		return "", 0, false
+	}
+	return n.Value, from + len(n.Value), true
+}
+
+// write puts the lines together.
+func (l *layout) write() string {
+	slices.SortFunc(l.flows, func(a, b flow) int { return cmp.Or(cmp.Compare(a.line, b.line), cmp.Compare(a.from, b.from)) })
+	for _, f := range slices.Backward(l.flows) { // from the end, so that places stay right
+		s := l.lines[f.line-1]
+		l.lines[f.line-1] = s[:f.from] + f.text + s[f.to:]
+	}
+	shift := map[int]int{} // by line: how far it moved
+	out := make([]string, 0, len(l.lines))
+	owner := 0
+	for i, s := range l.lines {
+		no := i + 1
+		start, inside := l.frozen[no]
+		body := strings.TrimLeft(s, " ")
+		indent := len(s) - len(body)
+		if !inside {
+			body = strings.TrimRight(body, " \t")
+		}
+		p, structural := l.line[no]
+		switch {
+		case inside && strings.TrimSpace(s) == "":
+			out = append(out, s)
+			continue
+		case inside:
+			move := shift[start]
+			out = append(out, strings.Repeat(" ", max(0, indent+move))+body)
+			continue
+		case body == "":
+			out = append(out, "")
+			continue
+		case structural:
+			owner = no
+			shift[no] = p.indent - indent
+			out = append(out, strings.Repeat(" ", p.indent)+dashed(body, p.dashes))
+		case body[0] == '#':
+			out = append(out, strings.Repeat(" ", l.commentIndent(i, indent))+body)
+		default: // goes on with what the line before began
+			out = append(out, strings.Repeat(" ", max(0, indent+shift[owner]))+body)
+			shift[no] = shift[owner]
+		}
+	}
+	return l.squeeze(out)
+}
+
+// dashed writes the dashes before an item with one space each.
+func dashed(body string, dashes int) string {
+	prefix := ""
+	for range dashes {
+		rest, ok := strings.CutPrefix(body, "-")
+		if !ok || rest != "" && rest[0] != ' ' {
+			break
+		}
+		if body = strings.TrimLeft(rest, " "); body == "" || body[0] == '#' {
+			return strings.TrimRight(prefix+"- "+body, " ")
+		}
+		prefix += "- "
+	}
+	return prefix + body
+}
+
+// commentIndent puts a comment in line with what follows it, or, when it
+// stands further in than that, with what it follows.
+func (l *layout) commentIndent(i, indent int) int {
+	next, found := 0, false
+	for j := i + 1; j < len(l.lines); j++ {
+		s := strings.TrimLeft(l.lines[j], " ")
+		if s == "" || s[0] == '#' {
+			continue
+		}
+		if p, ok := l.line[j+1]; ok {
+			if indent <= len(l.lines[j])-len(s) {
+				return p.indent
+			}
+			next, found = p.indent, true
+		}
+		break
+	}
+	for j := i - 1; j >= 0; j-- {
+		s := strings.TrimLeft(l.lines[j], " ")
+		if p, ok := l.line[j+1]; ok && s != "" {
+			if old := len(l.lines[j]) - len(s); indent >= old {
+				return max(next, p.indent+min(indent-old, 2*p.dashes)/2*2)
+			} else if found {
+				continue
+			}
+		}
+	}
+	return next
+}
+
+// squeeze leaves one empty line where there were several, and none at the
+// ends, outside texts of several lines.
+func (l *layout) squeeze(lines []string) string {
+	var out []string
+	for i, s := range lines {
+		_, inside := l.frozen[i+1]
+		if s == "" && !inside && (len(out) == 0 || out[len(out)-1] == "") {
+			continue
+		}
+		out = append(out, s)
+	}
+	for len(out) > 0 && strings.TrimSpace(out[len(out)-1]) == "" {
+		if _, inside := l.frozen[len(lines)]; inside && len(out) > 0 && len(lines) > 1 && lines[len(lines)-1] != "" {
+			break
+		}
+		out = out[:len(out)-1]
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return strings.Join(out, "\n") + "\n"
+}

@@ -1,0 +1,240 @@
+package rules
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+)
+
+func (r *reader) release(k, v *yaml.Node, path string) {
+	rel := &Release{Name: k.Value, Each: time.Minute, OnSuccess: "leave", At: r.at(k),
+		Judge: Judge{Least: 50, Every: 10 * time.Second, Patience: 5 * time.Minute}}
+	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
+		return
+	}
+	version := func(to *string) func(*yaml.Node, string) {
+		return func(n *yaml.Node, path string) { *to, _ = r.name(n, path, versionShape, versionExpected) }
+	}
+	seen := r.mapping(v, path, fields{
+		"service": func(n *yaml.Node, path string) { rel.Service, _ = r.name(n, path, nameShape, nameExpected) },
+		"route":   func(n *yaml.Node, path string) { rel.Route, _ = r.name(n, path, nameShape, nameExpected) },
+		"from":    version(&rel.From),
+		"to":      version(&rel.To),
+		"first-to": func(n *yaml.Node, path string) {
+			c := r.condition(n, path)
+			rel.FirstTo = &c
+		},
+		"stages": func(n *yaml.Node, path string) {
+			rel.Stages = r.shares(n, path)
+			for i := 1; i < len(rel.Stages); i++ {
+				if rel.Stages[i] <= rel.Stages[i-1] {
+					r.mistake(n, path, CodeBadValue, fmt.Sprintf("stage %s%% comes after %s%%", rel.Stages[i], rel.Stages[i-1]), "stages that rise, such as [2%, 15%, 50%, 100%]")
+					return
+				}
+			}
+		},
+		"each": func(n *yaml.Node, path string) {
+			d, ok := r.duration(n, path, time.Second)
+			set(&rel.Each, d, ok)
+		},
+		"hold-at": func(n *yaml.Node, path string) { rel.HoldAt = r.shares(n, path) },
+		"judge":   func(n *yaml.Node, path string) { r.judge(&rel.Judge, n, path) },
+		"load":    func(n *yaml.Node, path string) { rel.Load = r.loads(n, path) },
+		"notify": func(n *yaml.Node, path string) {
+			r.items(n, path, func(n *yaml.Node, path string) {
+				s, ok := r.scalar(n, path, "a URL")
+				if !ok {
+					return
+				}
+				if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+					r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a URL to notify", s), "http://HOST/PATH or https://HOST/PATH, without a password")
+					return
+				}
+				rel.Notify = append(rel.Notify, s)
+			})
+		},
+		"on-success": func(n *yaml.Node, path string) {
+			if s := r.choice(n, path, "make-default", "leave"); s != "" {
+				rel.OnSuccess = s
+			}
+		},
+	})
+	r.need(k, path, seen, "release "+rel.Name, "service", "from", "to", "stages")
+	if rel.From != "" && rel.From == rel.To {
+		r.mistake(seen["to"], path+".to", CodeBadValue, "the release leads from a version to itself", "two versions")
+	}
+	if at := seen["hold-at"]; at != nil {
+		for _, h := range rel.HoldAt {
+			known := false
+			for _, s := range rel.Stages {
+				known = known || s == h
+			}
+			if !known {
+				r.mistake(at, path+".hold-at", CodeBadValue, fmt.Sprintf("there is no stage of %s%% to hold at", h), "one of the stages")
+			}
+		}
+	}
+	if r.once(k, path, "release "+rel.Name) {
+		r.rules.Releases = append(r.rules.Releases, rel)
+	}
+}
+
+// shares reads a list of percentages above zero.
+func (r *reader) shares(n *yaml.Node, path string) []Percent {
+	var out []Percent
+	r.items(n, path, func(n *yaml.Node, path string) {
+		if p, ok := r.percent(n, path, 1); ok {
+			out = append(out, p)
+		}
+	})
+	return out
+}
+
+// judge reads what a stage has to show: a figure and the bound, one a key, and
+// any expectation under expect.
+func (r *reader) judge(j *Judge, n *yaml.Node, path string) {
+	bound := func(metric string) func(*yaml.Node, string) {
+		return func(n *yaml.Node, path string) {
+			s, ok := r.scalar(n, path, `a comparison such as ">= 98.5%"`)
+			if !ok {
+				return
+			}
+			against := strings.TrimSuffix(metric, "-against-from")
+			e, err := ParseExpectation(against + " " + s)
+			if err == nil && against == metric && e.Value < 0 {
+				err = fmt.Errorf("%s cannot be less than 0", metric)
+			}
+			if err != nil {
+				r.mistake(n, path, CodeBadValue, err.Error(), `a comparison such as ">= 98.5%" or "<= 300ms"`)
+				return
+			}
+			e.Metric, e.Text, e.At = metric, metric+" "+s, r.at(n)
+			j.Expect = append(j.Expect, e)
+		}
+	}
+	known := fields{
+		"success-against-from": bound("success-against-from"),
+		"expect":               func(n *yaml.Node, path string) { j.Expect = append(j.Expect, r.expectations(n, path)...) },
+		"least": func(n *yaml.Node, path string) {
+			v, ok := r.number(n, path, 1, 1_000_000)
+			set(&j.Least, v, ok)
+		},
+		"every": func(n *yaml.Node, path string) {
+			d, ok := r.duration(n, path, time.Second)
+			set(&j.Every, d, ok)
+		},
+		"misses": func(n *yaml.Node, path string) { j.Misses, _ = r.number(n, path, 0, 100) },
+		"patience": func(n *yaml.Node, path string) {
+			d, ok := r.duration(n, path, time.Second)
+			set(&j.Patience, d, ok)
+		},
+	}
+	for _, metric := range []string{"success", "first-try", "p50", "p90", "p95", "p99"} {
+		known[metric] = bound(metric)
+	}
+	r.mapping(n, path, known)
+}
+
+func (r *reader) expectations(n *yaml.Node, path string) []Expectation {
+	var out []Expectation
+	r.items(n, path, func(n *yaml.Node, path string) {
+		s, ok := r.scalar(n, path, "an expectation such as success >= 98.5%")
+		if !ok {
+			return
+		}
+		e, err := ParseExpectation(s)
+		if err == nil && e.Value < 0 {
+			err = fmt.Errorf("%s cannot be less than 0", e.Metric)
+		}
+		if err != nil {
+			r.mistake(n, path, CodeBadValue, err.Error(), "such as success >= 98.5%, p99 <= 300ms, share(sailings/v2) = 15% ± 2% or refused(limited) = 0")
+			return
+		}
+		e.At = r.at(n)
+		out = append(out, e)
+	})
+	return out
+}
+
+func (r *reader) trial(k, v *yaml.Node, path string) {
+	t := &Trial{Name: k.Value, For: 30 * time.Second, At: r.at(k)}
+	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
+		return
+	}
+	seen := r.mapping(v, path, fields{
+		"load": func(n *yaml.Node, path string) { t.Load = r.loads(n, path) },
+		"for": func(n *yaml.Node, path string) {
+			d, ok := r.duration(n, path, time.Second)
+			set(&t.For, d, ok)
+		},
+		"warm-up": func(n *yaml.Node, path string) { t.WarmUp, _ = r.duration(n, path, 0) },
+		"drill":   func(n *yaml.Node, path string) { t.Drill = r.drill(n, path) },
+		"expect":  func(n *yaml.Node, path string) { t.Expect = r.expectations(n, path) },
+	})
+	r.need(k, path, seen, "trial "+t.Name, "load")
+	if r.once(k, path, "trial "+t.Name) {
+		r.rules.Trials = append(r.rules.Trials, t)
+	}
+}
+
+func (r *reader) loads(n *yaml.Node, path string) []Load {
+	var out []Load
+	r.items(n, path, func(n *yaml.Node, path string) {
+		l := Load{Method: "GET", Path: "/", At: r.at(n)}
+		seen := r.mapping(n, path, fields{
+			"to": func(n *yaml.Node, path string) { l.To, _ = r.name(n, path, nameShape, nameExpected) },
+			"method": func(n *yaml.Node, path string) {
+				if m := r.methods(n, path); len(m) == 1 {
+					l.Method = m[0]
+				} else if len(m) > 1 {
+					r.mistake(n, path, CodeWrongType, "this is "+kind(n), "one method")
+				}
+			},
+			"path": func(n *yaml.Node, path string) {
+				s, ok := r.scalar(n, path, "a path, with its query if need be")
+				if p, _, _ := strings.Cut(s, "?"); ok && (!plainPath(p) || strings.ContainsAny(s, " #")) {
+					r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to call", s), "a path such as /sailings/today?from=quay")
+				} else {
+					l.Path = s
+				}
+			},
+			"headers": func(n *yaml.Node, path string) { l.Headers = r.headerFields(n, path) },
+			"body":    func(n *yaml.Node, path string) { l.Body, _ = r.scalar(n, path, "a text") },
+			"rate":    func(n *yaml.Node, path string) { l.Count, l.Per, _ = r.rate(n, path) },
+			"share": func(n *yaml.Node, path string) {
+				s := &LoadShare{}
+				seen := r.mapping(n, path, fields{
+					"headers": func(n *yaml.Node, path string) { s.Headers = r.headerFields(n, path) },
+					"of":      func(n *yaml.Node, path string) { s.Of, _ = r.percent(n, path, 0) },
+				})
+				r.need(n, path, seen, "share", "headers", "of")
+				l.Share = s
+			},
+		})
+		r.need(n, path, seen, "this load", "to", "rate")
+		out = append(out, l)
+	})
+	return out
+}
+
+func (r *reader) drill(n *yaml.Node, path string) *Drill {
+	d := &Drill{At: r.at(n)}
+	seen := r.mapping(n, path, fields{
+		"service": func(n *yaml.Node, path string) { d.Service, _ = r.name(n, path, nameShape, nameExpected) },
+		"version": func(n *yaml.Node, path string) { d.Version, _ = r.name(n, path, versionShape, versionExpected) },
+		"site":    func(n *yaml.Node, path string) { d.Site, _ = r.name(n, path, nameShape, nameExpected) },
+		"fail":    func(n *yaml.Node, path string) { d.Fail, _ = r.percent(n, path, 0) },
+		"delay":   func(n *yaml.Node, path string) { d.Delay, _ = r.duration(n, path, 0) },
+		"down":    func(n *yaml.Node, path string) { d.Down = r.yes(n, path) },
+	})
+	if isMapping(n) && !seen.has("service") && !seen.has("site") {
+		r.mistake(n, path, CodeMissing, "this drill harms nobody", "service or site")
+	}
+	if isMapping(n) && !seen.has("fail") && !seen.has("delay") && !seen.has("down") {
+		r.mistake(n, path, CodeMissing, "this drill does no harm", "fail, delay or down")
+	}
+	return d
+}

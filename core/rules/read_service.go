@@ -1,0 +1,219 @@
+package rules
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+)
+
+func (r *reader) site(n *yaml.Node, path string) {
+	if s, ok := r.name(n, path, nameShape, nameExpected); ok && r.once(n, path, "site "+s) {
+		r.rules.Sites = append(r.rules.Sites, Site{s, r.at(n)})
+	}
+}
+
+func (r *reader) service(k, v *yaml.Node, path string) {
+	s := &Service{Name: k.Value, At: r.at(k)}
+	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
+		return
+	}
+	known := r.serviceSettings(&s.Settings)
+	known["owner"] = func(n *yaml.Node, path string) { s.Owner, _ = r.scalar(n, path, "the owner's name") }
+	known["labels"] = func(n *yaml.Node, path string) { s.Labels = r.labels(n, path) }
+	known["protocol"] = func(n *yaml.Node, path string) { s.Protocol = r.choice(n, path, "http", "grpc", "tcp") }
+	known["versions"] = func(n *yaml.Node, path string) {
+		r.list(n, path, "versions", func(n *yaml.Node, path string) {
+			ver, ok := r.name(n, path, versionShape, versionExpected)
+			switch {
+			case !ok:
+			case s.HasVersion(ver):
+				r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("version %s stands in the list twice", ver), "each version once")
+			default:
+				s.Versions = append(s.Versions, ver)
+			}
+		})
+	}
+	known["instances"] = func(n *yaml.Node, path string) {
+		r.list(n, path, "instances", func(n *yaml.Node, path string) { r.instance(s, n, path) })
+	}
+	known["routes"] = func(n *yaml.Node, path string) { s.Routes = r.routes(n, path) }
+	r.mapping(v, path, known)
+	if r.once(k, path, "service "+s.Name) {
+		r.rules.Services = append(r.rules.Services, s)
+	}
+}
+
+func (r *reader) instance(s *Service, n *yaml.Node, path string) {
+	in := Instance{At: r.at(n)}
+	seen := r.mapping(n, path, fields{
+		"at": func(n *yaml.Node, path string) {
+			const expected = "an address such as http://10.0.0.7:8080 or https://office.example:8443"
+			text, ok := r.scalar(n, path, expected)
+			if !ok {
+				return
+			}
+			u, err := url.Parse(text)
+			if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() == "" || u.User != nil ||
+				strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.Fragment != "" {
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not an address of an instance", text), expected)
+				return
+			}
+			in.URL = u.Scheme + "://" + u.Host
+		},
+		"version": func(n *yaml.Node, path string) { in.Version, _ = r.name(n, path, versionShape, versionExpected) },
+		"site":    func(n *yaml.Node, path string) { in.Site, _ = r.name(n, path, nameShape, nameExpected) },
+	})
+	r.need(n, path, seen, "this instance", "at", "version")
+	if in.URL != "" && in.Version != "" {
+		s.Instances = append(s.Instances, in)
+	}
+}
+
+func (r *reader) gateway(k, v *yaml.Node, path string) {
+	g := &Gateway{Name: k.Value, At: r.at(k)}
+	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
+		return
+	}
+	seen := r.mapping(v, path, fields{
+		"listen": func(n *yaml.Node, path string) {
+			const expected = "an address with a port, such as 127.0.0.1:8080 or :8080"
+			s, ok := r.scalar(n, path, expected)
+			if !ok {
+				return
+			}
+			_, port, err := net.SplitHostPort(s)
+			if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 {
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not an address to listen on", s), expected)
+				return
+			}
+			g.Listen = s
+		},
+		"tls": func(n *yaml.Node, path string) { g.TLS = r.certificates(n, path) },
+		"hosts": func(n *yaml.Node, path string) {
+			r.list(n, path, "host names", func(n *yaml.Node, path string) {
+				if h, ok := r.host(n, path); ok {
+					g.Hosts = append(g.Hosts, h)
+				}
+			})
+		},
+		"routes": func(n *yaml.Node, path string) { g.Routes = r.routes(n, path) },
+	})
+	for _, key := range []string{"listen", "hosts"} {
+		if !seen.has(key) {
+			r.mistake(k, path, CodeMissing, fmt.Sprintf("gateway %s has no %s", g.Name, key), key+", such as "+map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}[key])
+		}
+	}
+	if r.once(k, path, "gateway "+g.Name) {
+		r.rules.Gateways = append(r.rules.Gateways, g)
+	}
+}
+
+// certificates reads one pair of files, or a list of them.
+func (r *reader) certificates(n *yaml.Node, path string) []Certificate {
+	var out []Certificate
+	r.items(n, path, func(n *yaml.Node, path string) {
+		c := Certificate{At: r.at(n)}
+		seen := r.mapping(n, path, fields{
+			"cert": func(n *yaml.Node, path string) {
+				c.Cert, _ = r.scalar(n, path, "the path of a PEM file with the certificate chain")
+			},
+			"key": func(n *yaml.Node, path string) {
+				c.Key, _ = r.scalar(n, path, "the path of a PEM file with the private key")
+			},
+		})
+		r.need(n, path, seen, "tls", "cert", "key")
+		if c.Cert != "" && c.Key != "" {
+			out = append(out, c)
+		}
+	})
+	return out
+}
+
+func (r *reader) policy(k, v *yaml.Node, path string) {
+	p := &Policy{Name: k.Value, At: r.at(k)}
+	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
+		return
+	}
+	known := r.serviceSettings(&p.Settings)
+	known["limit"] = func(n *yaml.Node, path string) { p.Limit = r.limit(n, path) }
+	known["for"] = func(n *yaml.Node, path string) {
+		seen := r.mapping(n, path, fields{"labels": func(n *yaml.Node, path string) { p.For = r.labels(n, path) }})
+		r.need(n, path, seen, "for", "labels")
+	}
+	seen := r.mapping(v, path, known)
+	switch {
+	case !seen.has("for"):
+		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s is for nothing", p.Name), "for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults")
+	case len(p.For) == 0:
+		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s names no label", p.Name), "for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults")
+	case len(p.All()) == 0 && len(seen) == 1:
+		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s sets nothing", p.Name), oneOf("", slices.DeleteFunc(known.names(), func(s string) bool { return s == "for" })))
+	}
+	if r.once(k, path, "policy "+p.Name) {
+		r.rules.Policies = append(r.rules.Policies, p)
+	}
+}
+
+func (r *reader) defaults(n *yaml.Node, path string) {
+	d := &Defaults{At: r.at(n)}
+	r.mapping(n, path, r.serviceSettings(&d.Settings))
+	if r.once(n, path, "the section defaults") {
+		r.rules.Defaults = d
+	}
+}
+
+func (r *reader) access(n *yaml.Node, path string) {
+	a := r.rules.Access
+	if a == nil {
+		a = &Access{Default: "allow", At: r.at(n)}
+		r.rules.Access = a
+	}
+	r.mapping(n, path, fields{
+		"default": func(n *yaml.Node, path string) {
+			if s := r.choice(n, path, "allow", "deny"); s != "" && r.once(n, path, "the default of access") {
+				a.Default = s
+			}
+		},
+		"rules": func(n *yaml.Node, path string) {
+			r.list(n, path, "rules", func(n *yaml.Node, path string) { r.accessRule(a, n, path) })
+		},
+	})
+}
+
+func (r *reader) accessRule(a *Access, n *yaml.Node, path string) {
+	rule := AccessRule{At: r.at(n)}
+	what := func(allow bool) func(*yaml.Node, string) {
+		return func(n *yaml.Node, path string) {
+			rule.Allow = allow
+			if s := resolve(n); s.Kind == yaml.ScalarNode && s.Value == "all" {
+				return
+			}
+			if !isMapping(n) {
+				r.mistake(n, path, CodeWrongType, "this is "+kind(n), "a condition such as {method: [GET], path: /a/**}, or all")
+				return
+			}
+			if rule.What = r.condition(n, path); len(rule.What.From) > 0 {
+				r.mistake(n, path, CodeBadValue, "the callers stand beside allow and deny, not under them", "from: […] in the rule itself")
+			}
+		}
+	}
+	seen := r.mapping(n, path, fields{
+		"name":  func(n *yaml.Node, path string) { rule.Name, _ = r.name(n, path, nameShape, nameExpected) },
+		"from":  func(n *yaml.Node, path string) { rule.From = r.names(n, path) },
+		"to":    func(n *yaml.Node, path string) { rule.To = r.names(n, path) },
+		"allow": what(true),
+		"deny":  what(false),
+	})
+	r.need(n, path, seen, "this rule", "name")
+	if isMapping(n) && seen.has("allow") == seen.has("deny") {
+		r.mistake(n, path, CodeMissing, "a rule either allows or denies", "one of allow and deny, with a condition or with all")
+	}
+	if rule.Name != "" && r.once(n, path, "access rule "+rule.Name) {
+		a.Rules = append(a.Rules, rule)
+	}
+}

@@ -1,0 +1,193 @@
+package rules
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Layer is one level that may set something.
+type Layer struct {
+	Name string // route timetable, policy patient-reads, service sailings or defaults
+	*Settings
+}
+
+// Resolver tells which settings hold. It is made once for a rule set that does
+// not change any more.
+type Resolver struct {
+	rules    *Rules
+	policies []*Policy // the most labels first
+}
+
+// NewResolver sorts the policies of a rule set.
+func NewResolver(r *Rules) *Resolver {
+	v := &Resolver{rules: r, policies: slices.Clone(r.Policies)}
+	slices.SortStableFunc(v.policies, func(a, b *Policy) int { return cmp.Compare(len(b.For), len(a.For)) })
+	return v
+}
+
+// fits tells whether every label that the policy wants is there, on the route
+// or else on the service. Either may be nil.
+func (p *Policy) fits(s *Service, rt *Route) bool {
+	for k, want := range p.For {
+		have, ok := "", false
+		if rt != nil {
+			have, ok = rt.Labels[k]
+		}
+		if !ok && s != nil {
+			have, ok = s.Labels[k]
+		}
+		if !ok || have != want {
+			return false
+		}
+	}
+	return true
+}
+
+// fitting are the policies for a service or one of its routes.
+func (v *Resolver) fitting(s *Service, rt *Route) []*Policy {
+	var out []*Policy
+	for _, p := range v.policies {
+		if p.fits(s, rt) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// ServiceLayers are the levels that set something for a service, the nearest first.
+// The service may be nil: one that only runs.
+func (v *Resolver) ServiceLayers(s *Service) []Layer {
+	var out []Layer
+	for _, p := range v.fitting(s, nil) {
+		out = append(out, Layer{"policy " + p.Name, &p.Settings})
+	}
+	if s != nil {
+		out = append(out, Layer{"service " + s.Name, &s.Settings})
+	}
+	if d := v.rules.Defaults; d != nil {
+		out = append(out, Layer{"defaults", &d.Settings})
+	}
+	return out
+}
+
+// RouteLayers are the levels that set something for a route itself: the route
+// and the policies that fit it. What they leave open is up to the levels of
+// the service; s is nil for a route of a gateway.
+func (v *Resolver) RouteLayers(s *Service, rt *Route) []Layer {
+	out := []Layer{{"route " + rt.Name, &rt.Settings}}
+	for _, p := range v.fitting(s, rt) {
+		out = append(out, Layer{"policy " + p.Name, &p.Settings})
+	}
+	return out
+}
+
+// Service is everything that holds for a service, apart from its routes.
+func (v *Resolver) Service(s *Service) Settings {
+	var out Settings
+	for _, l := range v.ServiceLayers(s) {
+		out.fillService(l.Settings)
+	}
+	return out
+}
+
+// Route is what a route and its policies set themselves.
+func (v *Resolver) Route(s *Service, rt *Route) Settings {
+	var out Settings
+	for _, l := range v.RouteLayers(s, rt) {
+		out.fillRoute(l.Settings)
+	}
+	return out
+}
+
+// Holding is one value that holds, and why.
+type Holding struct {
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	From   string `json:"from" doc:"the level that set it, or built in"`
+	Origin Origin `json:"origin" doc:"where it was written; empty: built in"`
+}
+
+// builtIn is what holds where no level says anything.
+var builtIn = []Holding{{Name: "timeout", Value: DefaultTimeout.String()}, {Name: "retry", Value: "none"}, {Name: "limit", Value: "none"},
+	{Name: "guard", Value: "none"}, {Name: "health", Value: "none"}, {Name: "balance", Value: DefaultBalance}, {Name: "failover", Value: "none"}}
+
+// RouteHoldings is what holds for a route of a service, each value with its
+// origin.
+func (v *Resolver) RouteHoldings(s *Service, rt *Route) []Holding {
+	return holdings([]string{"timeout", "retry", "limit"}, v.RouteLayers(s, rt), v.ServiceLayers(s))
+}
+
+// ServiceHoldings is what holds for a service, apart from its routes.
+func (v *Resolver) ServiceHoldings(s *Service) []Holding {
+	return holdings([]string{"timeout", "retry", "guard.in-flight", "guard.breaker", "guard.sideline", "health", "balance", "failover"}, v.ServiceLayers(s))
+}
+
+func holdings(names []string, groups ...[]Layer) []Holding {
+	found := map[string]Holding{}
+	for i, layers := range groups {
+		for _, l := range layers {
+			for _, set := range l.All() {
+				if _, decided := found[set.Name]; !decided && !(set.Name == "limit" && i > 0) {
+					found[set.Name] = Holding{set.Name, set.String(), l.Name, set.Where()}
+				}
+			}
+		}
+	}
+	var out []Holding
+	guarded := false
+	for _, name := range names {
+		if h, ok := found[name]; ok {
+			out = append(out, h)
+			guarded = guarded || len(name) > 5 && name[:5] == "guard"
+		}
+	}
+	for _, b := range builtIn {
+		_, decided := found[b.Name]
+		if !decided && (slices.Contains(names, b.Name) || b.Name == "guard" && !guarded && slices.Contains(names, "guard.breaker")) {
+			b.From = "built in"
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// conflicts calls tell for every two policies with equally many labels that
+// set the same thing for the same service or route.
+func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt *Route)) {
+	type pair struct {
+		a, b *Policy
+		name string
+	}
+	told := map[pair]bool{}
+	look := func(s *Service, rt *Route, names []string) {
+		list := v.fitting(s, rt)
+		for i, a := range list {
+			for _, b := range list[i+1:] {
+				if len(b.For) != len(a.For) {
+					break
+				}
+				theirs := b.All()
+				for _, x := range a.All() {
+					same := slices.ContainsFunc(theirs, func(y Named) bool { return y.Name == x.Name })
+					if k := (pair{a, b, x.Name}); same && slices.Contains(names, x.Name) && !told[k] {
+						told[k] = true
+						tell(a, b, x.Name, s, rt)
+					}
+				}
+			}
+		}
+	}
+	ofRoute := []string{"timeout", "retry", "limit"}
+	ofService := []string{"timeout", "retry", "guard.in-flight", "guard.breaker", "guard.sideline", "health", "balance", "failover"}
+	for _, s := range v.rules.Services {
+		look(s, nil, ofService)
+		for _, rt := range s.Routes {
+			look(s, rt, ofRoute)
+		}
+	}
+	for _, g := range v.rules.Gateways {
+		for _, rt := range g.Routes {
+			look(nil, rt, ofRoute)
+		}
+	}
+}

@@ -1,0 +1,518 @@
+package rules
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// warnings looks for what is possible and yet hardly meant.
+func (c *checker) warnings() {
+	for _, s := range c.rules.Services {
+		path := "services." + s.Name
+		c.shadows(s.Routes, path)
+		c.idle(s.Routes, path)
+		whole := c.resolver.Service(s)
+		for i, rt := range s.Routes {
+			c.route(s, rt, &whole, fmt.Sprintf("%s.routes[%d]", path, i))
+		}
+		c.guard(s, &whole, path)
+	}
+	for _, g := range c.rules.Gateways {
+		path := "gateways." + g.Name
+		c.shadows(g.Routes, path)
+		c.idle(g.Routes, path)
+		for i, rt := range g.Routes {
+			p := fmt.Sprintf("%s.routes[%d]", path, i)
+			c.route(nil, rt, &Settings{}, p)
+			c.outlivesGate(g, rt)
+		}
+	}
+	c.outlivesCaller()
+	c.multiplied()
+	c.deniedLinks()
+	c.noEffect()
+}
+
+// idle warns of a version that gets requests and has no instance now.
+func (c *checker) idle(routes []*Route, path string) {
+	if !c.live.Known {
+		return
+	}
+	told := map[string]bool{}
+	for i, rt := range routes {
+		for _, t := range rt.Send {
+			s := c.services[t.Service]
+			if s == nil || t.Weight == 0 || t.Version == "" || told[t.String()] || !s.HasVersion(t.Version) ||
+				slices.Contains(c.live.Versions[t.Service], t.Version) ||
+				slices.ContainsFunc(s.Instances, func(in Instance) bool { return in.Version == t.Version }) {
+				continue
+			}
+			told[t.String()] = true
+			expected := "an instance of it to be running before requests are sent there"
+			if rt.Otherwise == nil {
+				expected += ", or otherwise: to say where they go meanwhile"
+			}
+			c.warn(t.At, fmt.Sprintf("%s.routes[%d].send", path, i), CodeNoInstance, fmt.Sprintf("%s/%s gets requests and has no instance now", t.Service, t.Version), expected)
+		}
+	}
+}
+
+// route warns of what one route does by itself. whole is what holds for its
+// service; home is nil for a route of a gateway.
+func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) {
+	own := c.resolver.Route(home, rt)
+	own.fillRoute(&Settings{Timeout: whole.Timeout, Retry: whole.Retry})
+	if r := own.Retry; r != nil && r.Times > 0 && (rt.Send != nil || home == nil) {
+		limit, also := DefaultTimeout, Origin{}
+		if own.Timeout != nil {
+			limit, also = own.Timeout.Value, own.Timeout.Origin
+		}
+		if need := worst(r); r.Each > 0 && need > limit {
+			c.warn(r.Origin, path, CodeTriesTooLong, fmt.Sprintf("%d tries of %s and the waits between them take up to %s, and route %s has %s", r.Times+1, r.Each, need, rt.Name, limit),
+				"a longer timeout, or fewer or shorter tries", also)
+		}
+		if r.AnyVerb && !idempotentOnly(rt.When) {
+			c.warn(r.Origin, path, CodeUnsafeRetry, fmt.Sprintf("route %s sends requests such as POST again; what they do may happen twice", rt.Name),
+				"methods: idempotent, or a route of its own for requests that may be repeated")
+		}
+	}
+	for _, f := range rt.Faults {
+		if f.Share == Whole && len(rt.When) == 0 {
+			c.warn(f.At, path+".fault", CodeFaultForAll, fmt.Sprintf("every request of route %s is harmed", rt.Name), "a `when` that names a cohort, or a share below 100%")
+		}
+	}
+	if m := rt.Mirror; m != nil && m.Share*2 >= Whole {
+		if s := c.services[m.To.Service]; s != nil {
+			if guard := c.resolver.Service(s); guard.Queue != nil || guard.Breaker != nil {
+				c.warn(m.At, path+".mirror", CodeMirrorDoubles, fmt.Sprintf("%s%% of route %s come to %s once more, and %s is guarded", m.Share, rt.Name, m.To, s.Name),
+					"a small share first: what the guard counts includes the copies", guardOrigin(&guard))
+			}
+		}
+	}
+}
+
+func guardOrigin(s *Settings) Origin {
+	if s.Queue != nil {
+		return s.Queue.Origin
+	}
+	return s.Breaker.Origin
+}
+
+// worst is how long all tries of a request and the waits between them can take.
+func worst(r *Retry) time.Duration {
+	total, wait := r.Each*time.Duration(r.Times+1), r.WaitMin
+	for range r.Times {
+		total += min(wait, r.WaitMax)
+		wait *= 2
+	}
+	return total
+}
+
+// idempotentOnly tells whether every condition names methods that may be
+// repeated (RFC 9110, section 9.2.2).
+func idempotentOnly(when []Condition) bool {
+	safe := []string{"GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"}
+	for _, c := range when {
+		if len(c.Methods) == 0 || slices.ContainsFunc(c.Methods, func(m string) bool { return !slices.Contains(safe, m) }) {
+			return false
+		}
+	}
+	return len(when) > 0
+}
+
+// guard warns of a cap under what traffic needs now (rate × time, by the law of
+// J. Little, "A Proof for the Queuing Formula L = λW", Operations Research 9, 1961).
+func (c *checker) guard(s *Service, whole *Settings, path string) {
+	if whole.Queue == nil {
+		return
+	}
+	for _, v := range s.Versions {
+		if busy := c.live.Busy[s.Name+"/"+v]; busy > float64(whole.Queue.InFlight) {
+			c.warn(whole.Queue.Origin, path+".guard.in-flight", CodeGuardTooSmall, fmt.Sprintf("%s/%s has %.1f requests at once from one caller now, on average, and %d are let through", s.Name, v, busy, whole.Queue.InFlight),
+				"a cap well above the average, since requests come in bursts")
+		}
+	}
+}
+
+// longest is the longest timeout that the rules name for requests to a service.
+func (c *checker) longest(s *Service) *Timeout {
+	whole := c.resolver.Service(s)
+	if len(s.Routes) == 0 {
+		return whole.Timeout
+	}
+	var most *Timeout
+	for _, rt := range s.Routes {
+		own := c.resolver.Route(s, rt)
+		t := or(own.Timeout, whole.Timeout)
+		if t == nil {
+			return nil // one of them has what is built in
+		}
+		if most == nil || t.Value > most.Value {
+			most = t
+		}
+	}
+	return most
+}
+
+// outlivesGate warns of a service that may take longer than the gateway's route.
+func (c *checker) outlivesGate(g *Gateway, rt *Route) {
+	own := c.resolver.Route(nil, rt)
+	if own.Timeout == nil {
+		return
+	}
+	for _, t := range rt.Send {
+		if s := c.services[t.Service]; s != nil {
+			c.outlives(s, fmt.Sprintf("route %s of gateway %s", rt.Name, g.Name), own.Timeout)
+		}
+	}
+}
+
+// outlivesCaller does the same for services that call each other now.
+func (c *checker) outlivesCaller() {
+	for _, l := range c.live.Links {
+		from, to := c.services[l.From], c.services[l.To]
+		if from == nil || to == nil || from == to {
+			continue
+		}
+		if t := c.longest(from); t != nil {
+			c.outlives(to, "its caller "+from.Name, t)
+		}
+	}
+}
+
+func (c *checker) outlives(s *Service, caller string, limit *Timeout) {
+	if t := c.longest(s); t != nil && t.Value > limit.Value {
+		c.warn(t.Origin, "services."+s.Name, CodeTimeoutOutlives, fmt.Sprintf("%s may take %s, and %s gives up after %s", s.Name, t.Value, caller, limit.Value),
+			fmt.Sprintf("at most %s", limit.Value), limit.Origin)
+	}
+}
+
+// multiplied warns where the tries along a chain of calls multiply to more
+// than 3.
+func (c *checker) multiplied() {
+	callers := map[string][]string{}
+	for _, l := range c.live.Links {
+		if l.From != l.To && c.services[l.From] != nil {
+			callers[l.To] = append(callers[l.To], l.From)
+		}
+	}
+	type chain struct {
+		tries int
+		text  string
+	}
+	own := func(s *Service) (int, *Retry) {
+		whole := c.resolver.Service(s)
+		most, which := 1, (*Retry)(nil)
+		take := func(r *Retry) {
+			if r != nil && r.Times+1 > most {
+				most, which = r.Times+1, r
+			}
+		}
+		if len(s.Routes) == 0 {
+			take(whole.Retry)
+		}
+		for _, rt := range s.Routes {
+			set := c.resolver.Route(s, rt)
+			take(or(set.Retry, whole.Retry))
+		}
+		return most, which
+	}
+	best := map[string]chain{}
+	visiting := map[string]bool{}
+	var follow func(name string) chain
+	follow = func(name string) chain {
+		if b, done := best[name]; done || visiting[name] {
+			return b
+		}
+		visiting[name] = true
+		n, _ := own(c.services[name])
+		b := chain{n, fmt.Sprintf("%s %d", name, n)}
+		for _, from := range callers[name] {
+			if up := follow(from); up.tries > 1 && up.tries*n > b.tries {
+				b = chain{up.tries * n, fmt.Sprintf("%s × %s %d", up.text, name, n)}
+			}
+		}
+		visiting[name] = false
+		best[name] = b
+		return b
+	}
+	for _, s := range c.rules.Services {
+		n, r := own(s)
+		if b := follow(s.Name); r != nil && b.tries > 3 && b.tries > n {
+			c.warn(r.Origin, "services."+s.Name, CodeRetriesMultiply, fmt.Sprintf("a request can be tried %d times along its way: %s", b.tries, b.text), "retries at one place of a chain, 3 tries in all at most")
+		}
+	}
+}
+
+// deniedLinks warns of calls that happen now and would be refused.
+func (c *checker) deniedLinks() {
+	a := c.rules.Access
+	if a == nil {
+		return
+	}
+	for _, l := range c.live.Links {
+		if c.services[l.To] == nil {
+			continue
+		}
+		allowed, at := a.Default == "allow", a.At
+		for _, rule := range a.Rules {
+			if (len(rule.From) == 0 || slices.Contains(rule.From, l.From)) && (len(rule.To) == 0 || slices.Contains(rule.To, l.To)) {
+				if rule.Allow || rule.What.Describe() == "" { // a rule that denies some requests leaves the rest to the next
+					allowed, at = rule.Allow, rule.At
+					break
+				}
+			}
+		}
+		if !allowed {
+			c.warn(at, "access", CodeUsedLinkDenied, fmt.Sprintf("%s calls %s now, and nothing allows it", l.From, l.To), fmt.Sprintf("a rule with from: [%s], to: [%s]", l.From, l.To))
+		}
+	}
+}
+
+// noEffect names what is understood and not acted on by this program.
+func (c *checker) noEffect() {
+	warn := func(at Origin, path, what string) {
+		c.warn(at, path, CodeNoEffectYet, what+" is checked, and this program does not act on it yet", "nothing; take it out if it should not wait there")
+	}
+	settings := func(s *Settings, path string) {
+		for _, set := range s.All() {
+			if set.Name == "timeout" || set.Name == "limit" || set.Name == "balance" && set.String() == DefaultBalance {
+				continue
+			}
+			warn(set.Where(), path+"."+set.Name, set.Name)
+		}
+	}
+	for _, s := range c.rules.Services {
+		path := "services." + s.Name
+		if s.Protocol != "" && s.Protocol != "http" {
+			warn(s.At, path+".protocol", "protocol "+s.Protocol)
+		}
+		settings(&s.Settings, path)
+		for i, rt := range s.Routes {
+			settings(&rt.Settings, fmt.Sprintf("%s.routes[%d]", path, i))
+		}
+	}
+	for _, g := range c.rules.Gateways {
+		for i, rt := range g.Routes {
+			settings(&rt.Settings, fmt.Sprintf("gateways.%s.routes[%d]", g.Name, i))
+		}
+	}
+	for _, p := range c.rules.Policies {
+		settings(&p.Settings, "policies."+p.Name)
+	}
+	if d := c.rules.Defaults; d != nil {
+		settings(&d.Settings, "defaults")
+	}
+	if a := c.rules.Access; a != nil {
+		warn(a.At, "access", "access")
+	}
+	for _, r := range c.rules.Releases {
+		warn(r.At, "releases."+r.Name, "release "+r.Name)
+	}
+	for _, t := range c.rules.Trials {
+		warn(t.At, "trials."+t.Name, "trial "+t.Name)
+	}
+}
+
+// shadows warns of routes that no request can reach.
+func (c *checker) shadows(routes []*Route, path string) {
+	seen := coverage{by: map[string][]covering{}}
+	var always *Route
+	for i, rt := range routes {
+		by := always
+		if by == nil {
+			by = seen.covers(rt)
+		}
+		if by != nil {
+			what := "takes every one"
+			if always == nil {
+				what = "takes every one that it could"
+			}
+			c.warn(rt.At, fmt.Sprintf("%s.routes[%d]", path, i), CodeShadowed, fmt.Sprintf("no request can reach route %s: route %s before it %s", rt.Name, by.Name, what),
+				"the narrower route first", by.At)
+			continue
+		}
+		if len(rt.When) == 0 {
+			always = rt
+		}
+		seen.add(rt)
+	}
+}
+
+// coverage finds earlier conditions that may cover a later one without looking
+// at all of them: by the plain beginning of the path and one equality.
+type coverage struct {
+	by    map[string][]covering
+	looks int
+}
+
+type covering struct {
+	route *Route
+	when  *Condition
+}
+
+// maxLooks bounds the search in one ladder; past it, shadows may go unnoticed.
+const maxLooks = 1_000_000
+
+func (v *coverage) add(rt *Route) {
+	for i := range rt.When {
+		c := &rt.When[i]
+		beginnings := plainBeginnings(c.Path)
+		key := beginnings[len(beginnings)-1] + "\x00"
+		if s := signatures(c); len(s) > 0 {
+			key += s[0]
+		}
+		v.by[key] = append(v.by[key], covering{rt, c})
+	}
+}
+
+// covers returns an earlier route that takes all that rt could; for several
+// conditions the first of the routes that together do.
+func (v *coverage) covers(rt *Route) *Route {
+	var first *Route
+	for i := range rt.When {
+		hit := v.one(&rt.When[i])
+		if hit == nil {
+			return nil
+		}
+		if first == nil {
+			first = hit
+		}
+	}
+	return first
+}
+
+func (v *coverage) one(later *Condition) *Route {
+	keys := append(signatures(later), "")
+	for _, p := range plainBeginnings(later.Path) {
+		for _, s := range keys {
+			for _, e := range v.by[p+"\x00"+s] {
+				if v.looks++; v.looks > maxLooks {
+					return nil
+				}
+				if implies(later, e.when) {
+					return e.route
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// plainBeginnings are the beginnings of a path, segment by segment, up to its
+// first star, the empty one first.
+func plainBeginnings(path string) []string {
+	out := []string{""}
+	for i := 1; i < len(path); i++ {
+		if path[i] == '/' || i == len(path)-1 {
+			end := i
+			if path[i] != '/' {
+				end = i + 1
+			}
+			from := strings.LastIndexByte(path[:end], '/')
+			if seg := path[from+1 : end]; seg == "*" || seg == "**" {
+				return out
+			}
+			out = append(out, path[:end])
+		}
+	}
+	if path == "/" {
+		out = append(out, "/")
+	}
+	return out
+}
+
+// signatures are the equalities of a condition in words.
+func signatures(c *Condition) []string {
+	var out []string
+	for kind, tests := range [][]Test{c.Headers, c.Query, c.Cookies} {
+		for _, t := range tests {
+			if t.Op == Is && !t.Not {
+				out = append(out, fmt.Sprint(kind, t.Name, "=", t.Values[0]))
+			}
+		}
+	}
+	return out
+}
+
+// implies tells whether every request for which a holds is one for which b
+// holds. It may say no where the truth is yes.
+func implies(a, b *Condition) bool {
+	if b.Path != "" && !(a.Path != "" && pathCovers(b.Path, a.Path)) || b.PathRegex != "" && b.PathRegex != a.PathRegex ||
+		!within(a.Methods, b.Methods) || !within(a.From, b.From) || !within(a.Sites, b.Sites) {
+		return false
+	}
+	if len(b.Hosts) > 0 && (len(a.Hosts) == 0 || slices.ContainsFunc(a.Hosts, func(h string) bool {
+		return !slices.ContainsFunc(b.Hosts, func(w string) bool { return hostCovers(w, h) })
+	})) {
+		return false
+	}
+	for i, tests := range [][]Test{b.Headers, b.Query, b.Cookies} {
+		have := [][]Test{a.Headers, a.Query, a.Cookies}[i]
+		for _, want := range tests {
+			if !slices.ContainsFunc(have, func(t Test) bool { return testImplies(t, want) }) {
+				return false
+			}
+		}
+	}
+	if len(b.Any) > 0 && !slices.ContainsFunc(b.Any, func(x Condition) bool { return implies(a, &x) }) && !sameGroup(a.Any, b.Any) {
+		return false
+	}
+	for i := range b.All {
+		if !implies(a, &b.All[i]) && !sameGroup(a.All, b.All) {
+			return false
+		}
+	}
+	return len(b.Not) == 0 || sameGroup(a.Not, b.Not)
+}
+
+func within(a, b []string) bool {
+	return len(b) == 0 || len(a) > 0 && !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
+}
+
+func sameGroup(a, b []Condition) bool { return describeAll(a, ";") == describeAll(b, ";") }
+
+// testImplies tells whether a value that passes a passes b.
+func testImplies(a, b Test) bool {
+	if a.Name != b.Name {
+		return false
+	}
+	if a.Not || b.Not || a.Op == Absent || b.Op == Absent {
+		return a.Not == b.Not && a.Op == b.Op && slices.Equal(a.Values, b.Values)
+	}
+	switch {
+	case a.Op == b.Op && slices.Equal(a.Values, b.Values):
+		return true
+	case b.Op == Present:
+		return true
+	case b.Op == Regex:
+		return false
+	case a.Op == Is || a.Op == In:
+		return !slices.ContainsFunc(a.Values, func(v string) bool { return !b.Holds(v) })
+	case a.Op == b.Op && (a.Op == Prefix || a.Op == Suffix || a.Op == Contains):
+		return b.Holds(a.Values[0])
+	}
+	return false
+}
+
+// pathCovers tells whether every path that b means is one that a means.
+func pathCovers(a, b string) bool {
+	as, bs := strings.Split(a, "/")[1:], strings.Split(b, "/")[1:]
+	for i, x := range as {
+		switch {
+		case x == "**":
+			return true
+		case i >= len(bs) || bs[i] == "**":
+			return false
+		case x == "*":
+			if bs[i] == "" {
+				return false
+			}
+		case x != bs[i]:
+			return false
+		}
+	}
+	return len(as) == len(bs)
+}
