@@ -308,7 +308,7 @@ func (e *explainer) failed(c *condition, path string) string {
 	case byNot:
 		for _, sub := range c.not {
 			if sub.holds(e.v, path, false) {
-				return fmt.Sprintf("expected not (%s), and it holds", sub.rule.Describe())
+				return fmt.Sprintf("expected not (%s), found that it holds", sub.rule.Describe())
 			}
 		}
 	}

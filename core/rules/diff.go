@@ -222,13 +222,17 @@ func SendText(send []Target, home string) string {
 	return strings.Join(parts, ", ")
 }
 
-// Condense leaves out what stands below a service or gateway that was added or
-// removed as a whole: the one change says it all.
+// Condense leaves out what stands below something that was added or removed as
+// a whole, such as a service: the one change says it all.
 func Condense(changes []Change) []Change {
 	var out []Change
 	whole := map[string]bool{}
 	for _, c := range changes { // sorted by path, so that the whole comes before its parts
-		if parts := strings.SplitN(c.Path, ".", 3); len(parts) == 3 && whole[parts[0]+"."+parts[1]] {
+		part := false
+		for i, r := range c.Path {
+			part = part || r == '.' && whole[c.Path[:i]]
+		}
+		if part {
 			continue
 		}
 		if c.Before == "declared" || c.After == "declared" {

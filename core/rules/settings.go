@@ -178,6 +178,9 @@ func (k Key) String() string {
 	if k.Name == "" {
 		return k.Kind
 	}
+	if k.Kind == "header" {
+		return "header:" + strings.ToLower(k.Name)
+	}
 	return k.Kind + ":" + k.Name
 }
 

@@ -113,7 +113,11 @@ func (t Test) Describe() string {
 	case 1:
 		return fmt.Sprintf("%s %s %q", name, op, t.Values[0])
 	}
-	return fmt.Sprintf("%s %s %q", name, op, t.Values)
+	var values []string
+	for _, v := range t.Values {
+		values = append(values, fmt.Sprintf("%q", v))
+	}
+	return name + " " + op + " " + strings.Join(values, ", ")
 }
 
 // Holds compares one value; a Regex is the driver's to compile and try.

@@ -15,6 +15,12 @@ export type Call = Schemas["Call"];
 export type Tally = Schemas["Tally"];
 export type Explained = Schemas["Explained"];
 export type Problem = Schemas["Problem"];
+export type Finding = Schemas["RulesFinding"];
+export type RuleFile = Schemas["RulesFile"];
+export type Report = Schemas["Report"];
+export type Revision = Schemas["Revision"];
+export type Revisions = Schemas["Revisions"];
+export type Draft = Schemas["Draft"];
 
 /** An error that the service answered. */
 export class Refused extends Error {
@@ -34,14 +40,65 @@ async function refuse(response: Response): Promise<never> {
   throw new Refused(problem);
 }
 
-async function post(path: string, body: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<Response> {
+async function send(method: string, path: string, body: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<Response> {
   const response = await fetch(`/api/v1${path}`, {
-    method: "POST",
+    method,
     headers: { "Content-Type": "application/json", ...headers },
-    body: JSON.stringify(body),
+    ...(body === undefined ? {} : { body: JSON.stringify(body) }),
     ...(signal ? { signal } : {}),
   });
   return response.ok ? response : refuse(response);
+}
+
+const post = (path: string, body: unknown, headers?: Record<string, string>, signal?: AbortSignal) => send("POST", path, body, headers, signal);
+
+async function get(path: string, signal?: AbortSignal): Promise<unknown> {
+  return (await send("GET", path, undefined, {}, signal)).json();
+}
+
+/** Checks files that are being worked on; nothing is remembered. */
+export async function check(bundle: string, files: RuleFile[], signal: AbortSignal): Promise<Report> {
+  return (await (await post("/rules/check", { bundle, files, passing: true }, {}, signal)).json()) as Report;
+}
+
+export async function format(files: RuleFile[]): Promise<RuleFile[]> {
+  return ((await (await post("/rules/format", { files })).json()) as { files: RuleFile[] }).files;
+}
+
+export const readSchema = (): Promise<unknown> => get("/rules/schema");
+
+/** One revision with its files; 0 is the one in force. */
+export const readRevision = async (number: number): Promise<Revision> => (await get(`/revisions/${number}`)) as Revision;
+
+export const readRevisions = async (before: number, limit: number): Promise<Revisions> => (await get(`/revisions?before=${before}&limit=${limit}`)) as Revisions;
+
+/** Publishes files on top of a revision; refused when another one is in force. */
+export async function publish(body: Schemas["PublishIn"], base: number): Promise<Published> {
+  return (await (await post("/revisions", body, { "If-Match": `"${base}"` })).json()) as Published;
+}
+
+export async function restore(number: number, body: Schemas["RestoreIn"]): Promise<Published> {
+  return (await (await post(`/revisions/${number}/restore`, body)).json()) as Published;
+}
+
+const draftPath = (bundle: string, by: string) => `/drafts/${encodeURIComponent(bundle)}?by=${encodeURIComponent(by)}`;
+
+/** What somebody is working on; null: nothing. */
+export async function readDraft(bundle: string, by: string): Promise<Draft | null> {
+  try {
+    return (await get(draftPath(bundle, by))) as Draft;
+  } catch (e) {
+    if (e instanceof Refused && e.problem.code === "no-draft") return null;
+    throw e;
+  }
+}
+
+export async function saveDraft(bundle: string, body: Schemas["DraftIn"], version: number): Promise<Draft> {
+  return (await (await send("PUT", `/drafts/${encodeURIComponent(bundle)}`, body, { "If-Match": `"${version}"` })).json()) as Draft;
+}
+
+export async function dropDraft(bundle: string, by: string): Promise<void> {
+  await send("DELETE", draftPath(bundle, by), undefined);
 }
 
 /** Changes the weights of a route, on top of the revision that the page shows. */

@@ -1,7 +1,7 @@
 import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
-import { useMemo, useState } from "react";
+import { lazy, Suspense, useMemo, useState } from "react";
 import { Route, Routes } from "react-router";
 import { LiveProvider } from "../api/live";
 import { MeshPage } from "../mesh/MeshPage";
@@ -10,6 +10,8 @@ import { TryPage } from "../tryout/TryPage";
 import { Frame } from "./Frame";
 import { Missing } from "./Missing";
 import { makeTheme } from "./theme";
+
+const RulesPage = lazy(() => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })));
 
 type Mode = "light" | "dark";
 
@@ -37,6 +39,7 @@ export function App() {
             <Route path="/" element={<MeshPage />} />
             <Route path="/services/:name" element={<ServicePage />} />
             <Route path="/gateways/:name" element={<GatewayPage />} />
+            <Route path="/rules" element={<Suspense fallback="Loading the editor"><RulesPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="*" element={<Missing />} />
           </Routes>

@@ -11,6 +11,7 @@ import { RevisionLine } from "./RevisionLine";
 
 const pages = [
   { to: "/", name: "Mesh" },
+  { to: "/rules", name: "Rules" },
   { to: "/try", name: "Try" },
 ];
 

@@ -1,5 +1,6 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
+import { Link } from "react-router";
 import { useLive } from "../api/live";
 import { plural, timeOfDay } from "../parts/format";
 
@@ -19,9 +20,9 @@ export function Notices() {
           {u.mistakes > 0 ? `have ${plural(u.mistakes, "mistake")}` : `differ from what is in force in ${plural(u.changes, "place")}`}.
         </Alert>
       ))}
-      {mesh?.warnings.map((w) => (
-        <Alert key={`${w.path ?? ""}${w.code}`} severity="info">
-          {w.message} ({w.at.file}:{w.at.line})
+      {mesh?.warnings.slice(0, 1).map((w) => (
+        <Alert key={`${w.path ?? ""}${w.code}`} severity="info" data-test="warnings">
+          {w.message} ({w.at.file}:{w.at.line}){mesh.warnings.length > 1 && `; and ${plural(mesh.warnings.length - 1, "more warning")}`}. <Link to="/rules">See the rules</Link>
         </Alert>
       ))}
       {(mesh?.other ?? 0) > 0 && <Alert severity="info">Too many names: {mesh?.other} requests are counted as "other".</Alert>}

@@ -30,6 +30,11 @@ export function Explanation({ explained }: { explained: Explained }) {
           ))}
         </Paper>
       ))}
+      {explained.answer && (
+        <Alert severity="info" data-test="route-answers">
+          The route answers by itself: {explained.answer.status} {explained.answer.location ? `to ${explained.answer.location}` : explained.answer.body}
+        </Alert>
+      )}
       {explained.refusal && (
         <Alert severity="warning">
           Refused with {explained.refusal.status} {explained.refusal.reason}: {explained.refusal.detail}.
@@ -45,10 +50,10 @@ export function Explanation({ explained }: { explained: Explained }) {
         <Box component="table" sx={{ "& td": { pr: 2, py: 0.1 }, borderSpacing: 0, fontSize: 12.5 }}>
           <tbody>
             {explained.settings.map((s) => (
-              <tr key={s.name}>
-                <td>{s.name}</td>
+              <tr key={`${s.service ?? ""} ${s.name} ${s.from}`}>
+                <td>{s.service && `${s.service}: `}{s.name}</td>
                 <td><strong>{s.value}</strong></td>
-                <Box component="td" sx={{ color: "text.secondary" }}>{s.origin.file ? `${s.origin.file}:${s.origin.line}` : "built in"}</Box>
+                <Box component="td" sx={{ color: "text.secondary" }}>{s.from}{s.origin.file && `, ${s.origin.file}:${s.origin.line}`}</Box>
               </tr>
             ))}
           </tbody>

@@ -1,0 +1,137 @@
+import { dropDraft, readDraft, readRevision, Refused, saveDraft, type RuleFile } from "../api/client";
+
+export type Saving = "saved" | "unsaved" | "saving" | "changed elsewhere" | "failed";
+
+/** What somebody works on, and how far it is kept. */
+export interface Work {
+  files: RuleFile[];
+  /** Revision that the work began from. */
+  base: number;
+  /** Version of the draft in the service; 0: there is none, and the files are those in force. */
+  version: number;
+  savedAt: string;
+  saving: Saving;
+  trouble: string;
+}
+
+const pause = 500;
+
+const words = (e: unknown): string => (e instanceof Error ? e.message : String(e));
+
+/**
+ * Keeps the draft of a person in the service: loads it, or the files in force
+ * when there is none, and saves every change a moment after it was made. Saves
+ * follow one another, so that each builds on the version before.
+ */
+export class DraftKeeper {
+  private work: Work | null = null;
+  private failure = "";
+  private listeners = new Set<() => void>();
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private running: Promise<void> | null = null;
+  private epoch = 0;
+
+  constructor(
+    private readonly bundle: string,
+    private readonly by: string,
+  ) {}
+
+  subscribe = (listener: () => void): (() => void) => {
+    this.listeners.add(listener);
+    return () => this.listeners.delete(listener);
+  };
+  current = (): Work | null => this.work;
+  /** Why nothing could be read. */
+  problem = (): string => this.failure;
+
+  private set(work: Work | null) {
+    this.work = work;
+    this.listeners.forEach((l) => l());
+  }
+
+  /** Reads what is kept; what was typed and not kept is given up. */
+  async load(): Promise<void> {
+    const epoch = ++this.epoch;
+    clearTimeout(this.timer);
+    try {
+      const draft = await readDraft(this.bundle, this.by);
+      const kept = { saving: "saved" as const, trouble: "" };
+      const next: Work = draft
+        ? { files: draft.files ?? [], base: draft.base, version: draft.version, savedAt: draft.at, ...kept }
+        : await readRevision(0).then((r) => ({ files: r.bundles?.[this.bundle] ?? [], base: r.number, version: 0, savedAt: "", ...kept }));
+      if (epoch === this.epoch) {
+        this.failure = "";
+        this.set(next);
+      }
+    } catch (e) {
+      if (epoch !== this.epoch) return;
+      this.failure = words(e);
+      this.set(this.work ? { ...this.work, trouble: words(e) } : null);
+    }
+  }
+
+  /** Follows what is in force as long as there is no draft. */
+  follow(revision: number): void {
+    if (this.work?.version === 0 && this.work.saving === "saved" && this.work.base !== revision) void this.load();
+  }
+
+  change(next: Partial<Pick<Work, "files" | "base">>): void {
+    if (!this.work) return;
+    this.set({ ...this.work, ...next, saving: "unsaved" });
+    this.soon(pause);
+  }
+
+  private soon(ms: number) {
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => void this.flush(), ms);
+  }
+
+  /** Saves what is not saved yet. */
+  async flush(): Promise<void> {
+    clearTimeout(this.timer);
+    if (this.running) await this.running;
+    if (!this.work || this.work.saving === "saved") return;
+    this.running = this.save(this.work);
+    await this.running;
+    this.running = null;
+  }
+
+  private async save(w: Work): Promise<void> {
+    const epoch = this.epoch;
+    this.set({ ...w, saving: "saving" });
+    try {
+      const d = await saveDraft(this.bundle, { by: this.by, base: w.base, files: w.files }, w.version);
+      if (epoch !== this.epoch || !this.work) return;
+      const whole = this.work.files === w.files && this.work.base === w.base;
+      this.set({ ...this.work, version: d.version, savedAt: d.at, trouble: "", saving: whole ? "saved" : "unsaved" });
+      if (!whole) this.soon(pause);
+    } catch (e) {
+      if (epoch !== this.epoch || !this.work) return;
+      const elsewhere = e instanceof Refused && e.problem.code === "draft-changed";
+      this.set({ ...this.work, trouble: words(e), saving: elsewhere ? "changed elsewhere" : "failed" });
+      if (!elsewhere) this.soon(4 * pause); // the service may come back
+    }
+  }
+
+  async discard(): Promise<void> {
+    this.epoch++;
+    clearTimeout(this.timer);
+    if (this.running) await this.running;
+    await dropDraft(this.bundle, this.by);
+    await this.load();
+  }
+
+  /** Puts what is here in the place of a draft that was changed elsewhere. */
+  async keepMine(): Promise<void> {
+    const theirs = await readDraft(this.bundle, this.by);
+    if (!this.work) return;
+    this.set({ ...this.work, version: theirs?.version ?? 0, saving: "unsaved" });
+    await this.flush();
+  }
+
+  /** Leaving the page does not lose the last words. */
+  close(): void {
+    if (this.work?.saving === "unsaved") void this.flush();
+    else clearTimeout(this.timer);
+  }
+}
