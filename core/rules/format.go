@@ -22,7 +22,7 @@ import (
 // twice is formatting once. A file of which that could not be said comes back
 // as it was. It fails for text that is not one YAML document.
 func Format(f File) (string, error) {
-	text := strings.TrimPrefix(strings.ReplaceAll(f.Text, "\r\n", "\n"), "\ufeff")
+	text := strings.TrimPrefix(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(f.Text), "\ufeff")
 	before, err := document(text)
 	if err != nil {
 		r := &reader{common: &common{}, file: f.Name}
@@ -81,7 +81,7 @@ func comments(text string) []string {
 	var out []string
 	for line := range strings.SplitSeq(text, "\n") {
 		if c := commentShape.FindString(line); c != "" {
-			out = append(out, strings.TrimSpace(c))
+			out = append(out, strings.Join(strings.Fields(c), "")) // what only looks like one may get other spaces
 		}
 	}
 	return out
@@ -421,7 +421,7 @@ func (l *layout) write() string {
 			owner = no
 			shift[no] = p.indent - indent
 			out = append(out, strings.Repeat(" ", p.indent)+dashed(body, p.dashes))
-		case body[0] == '#':
+		case body[0] == '#' && !l.inBrackets(i):
 			out = append(out, strings.Repeat(" ", l.commentIndent(i, indent))+body)
 		default: // goes on with what the line before began
 			out = append(out, strings.Repeat(" ", max(0, indent+shift[owner]))+body)
@@ -445,6 +445,18 @@ func dashed(body string, dashes int) string {
 		prefix += "- "
 	}
 	return prefix + body
+}
+
+// inBrackets tells whether the next line with something on it goes on with
+// what began before.
+func (l *layout) inBrackets(i int) bool {
+	for j := i + 1; j < len(l.lines); j++ {
+		if s := strings.TrimSpace(l.lines[j]); s != "" && s[0] != '#' {
+			_, structural := l.line[j+1]
+			return !structural
+		}
+	}
+	return false
 }
 
 // commentIndent puts a comment in line with what follows it, or, when it

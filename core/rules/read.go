@@ -3,7 +3,9 @@ package rules
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -57,7 +59,8 @@ type common struct {
 // reader reads one file. Every method reports what is wrong and goes on.
 type reader struct {
 	*common
-	file string
+	file  string
+	spell bool // unknown keys are answered with all known ones and no more words
 }
 
 func (r *reader) readFile(text string) bool {
@@ -154,11 +157,7 @@ func (r *reader) declaredTwice(n *yaml.Node, path, what string, before Origin) {
 type fields map[string]func(n *yaml.Node, path string)
 
 func (f fields) names() []string {
-	var out []string
-	for k := range f {
-		out = append(out, k)
-	}
-	return out
+	return slices.Sorted(maps.Keys(f))
 }
 
 // keys are the keys that a mapping had, each with its place.
@@ -174,7 +173,11 @@ func (r *reader) mapping(n *yaml.Node, path string, known fields) keys {
 		seen[k.Value] = k
 		readField, ok := known[k.Value]
 		if !ok {
-			r.mistake(k, path, CodeUnknownKey, fmt.Sprintf("unknown key %q", k.Value), oneOf(k.Value, known.names()))
+			expected := oneOf(k.Value, known.names())
+			if r.spell {
+				expected = strings.Join(known.names(), " ")
+			}
+			r.mistake(k, path, CodeUnknownKey, fmt.Sprintf("unknown key %q", k.Value), expected)
 			return
 		}
 		readField(v, path)

@@ -152,7 +152,8 @@ func holdings(names []string, groups ...[]Layer) []Holding {
 }
 
 // conflicts calls tell for every two policies with equally many labels that
-// set the same thing for the same service or route.
+// set the same thing for the same service or route, when nothing nearer
+// decides.
 func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt *Route)) {
 	type pair struct {
 		a, b *Policy
@@ -160,21 +161,35 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 	}
 	told := map[pair]bool{}
 	look := func(s *Service, rt *Route, names []string) {
-		list := v.fitting(s, rt)
-		for i, a := range list {
-			for _, b := range list[i+1:] {
-				if len(b.For) != len(a.For) {
-					break
-				}
-				theirs := b.All()
-				for _, x := range a.All() {
-					same := slices.ContainsFunc(theirs, func(y Named) bool { return y.Name == x.Name })
-					if k := (pair{a, b, x.Name}); same && slices.Contains(names, x.Name) && !told[k] {
-						told[k] = true
-						tell(a, b, x.Name, s, rt)
+		decided := map[string]bool{} // by something nearer
+		if rt != nil {
+			for _, set := range rt.All() {
+				decided[set.Name] = true
+			}
+		}
+		for list := v.fitting(s, rt); len(list) > 0; {
+			n := 1
+			for n < len(list) && len(list[n].For) == len(list[0].For) {
+				n++
+			}
+			first := map[string]*Policy{}
+			for _, p := range list[:n] {
+				for _, set := range p.All() {
+					if decided[set.Name] || !slices.Contains(names, set.Name) {
+						continue
 					}
+					before := first[set.Name]
+					if k := (pair{before, p, set.Name}); before != nil && !told[k] {
+						told[k] = true
+						tell(before, p, set.Name, s, rt)
+					}
+					first[set.Name] = p
 				}
 			}
+			for name := range first {
+				decided[name] = true
+			}
+			list = list[n:]
 		}
 	}
 	ofRoute := []string{"timeout", "retry", "limit"}

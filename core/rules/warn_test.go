@@ -1,0 +1,202 @@
+package rules
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// chain is three services that call each other, and a gateway before them.
+const chain = `
+defaults: {timeout: 9s}
+services:
+  kiosk:
+    versions: [v1]
+    timeout: 4s
+    retry: {times: 1}
+  sailings:
+    versions: [v1, v2]
+    guard: {in-flight: 5}
+    routes:
+      - {name: reads, when: {method: GET}, send: v1, timeout: 2s, retry: {times: 2, each: 700ms}, mirror: {to: v2, share: 60%}}
+      - {name: all, send: v1, timeout: 2s, retry: {times: 2, methods: all}, fault: {delay: 1s}}
+  berths:
+    versions: [v1]
+gateways:
+  door:
+    listen: ":80"
+    tls: [{cert: old.pem, key: old.key}]
+    hosts: [a.example, b.example]
+    routes: [{name: home, send: kiosk, timeout: 3s}]
+access:
+  default: deny
+  rules:
+    - {name: kiosk-reads, from: [kiosk], to: [sailings], allow: {method: GET}}
+    - {name: some, from: [door], to: [kiosk], deny: {path: /x}}
+`
+
+func TestWarnings(t *testing.T) {
+	live := Live{Known: true, Versions: map[string][]string{"kiosk": {"v1"}, "sailings": {"v1"}, "berths": {"v1"}},
+		Links: []Link{{"door", "kiosk"}, {"kiosk", "sailings"}, {"sailings", "berths"}, {"berths", "berths"}},
+		Busy:  map[string]float64{"sailings/v1": 7.5, "sailings/v2": 1},
+		TLS: func(c Certificate) (CertificateState, error) {
+			if c.Cert == "gone.pem" {
+				return CertificateState{}, fmt.Errorf("gone.pem is not there")
+			}
+			return CertificateState{Names: []string{"*.example"}, Expired: "2026-01-02"}, nil
+		}}
+	_, found := Check([]File{{"f", chain}}, live)
+	var got []string
+	for _, f := range found {
+		if f.Severity != Warning {
+			t.Errorf("a mistake: %s", f.Text())
+		}
+		if f.Code != CodeNoEffectYet {
+			got = append(got, fmt.Sprintf("%d:%d %s: %s", f.At.Line, f.At.Col, f.Code, f.Message))
+		}
+	}
+	want := []string{
+		"2:21 timeout-outlives: berths may take 9s, and its caller sailings gives up after 2s",
+		"6:14 timeout-outlives: kiosk may take 4s, and route home of gateway door gives up after 3s",
+		"10:24 guard-too-small: sailings/v1 has 7.5 requests at once from one caller now, on average, and 5 are let through",
+		"12:74 tries-too-long: 3 tries of 700ms and the waits between them take up to 2.175s, and route reads has 2s",
+		"12:74 retries-multiply: a request can be tried 6 times along its way: kiosk 2 × sailings 3",
+		"12:107 mirror-doubles: 60% of route reads come to sailings/v2 once more, and sailings is guarded",
+		"13:51 unsafe-retry: route all sends requests such as POST again; what they do may happen twice",
+		"13:84 fault-for-all: every request of route all is harmed",
+		"19:11 certificate: old.pem ran out on 2026-01-02",
+		"23:3 used-link-denied: door calls kiosk now, and nothing allows it",
+		"23:3 used-link-denied: sailings calls berths now, and nothing allows it",
+		"23:3 used-link-denied: berths calls berths now, and nothing allows it",
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	// What nothing is known of is not spoken of.
+	_, found = Check([]File{{"f", chain}}, Live{})
+	for _, f := range found {
+		switch f.Code {
+		case CodeNoInstance, CodeGuardTooSmall, CodeUsedLinkDenied, CodeRetriesMultiply, CodeCertificate:
+			t.Errorf("without a mesh: %s", f.Text())
+		}
+	}
+	_, found = Check([]File{{"f", strings.NewReplacer("old.pem", "gone.pem", "b.example", "b.elsewhere").Replace(chain)}}, live)
+	if n := Mistakes(found); n != 1 || !strings.Contains(found[0].Text()+fmt.Sprint(found), "gone.pem is not there") {
+		t.Errorf("a certificate that is not there: %d mistakes", n)
+	}
+	_, found = Check([]File{{"f", strings.Replace(chain, "b.example", "b.elsewhere", 1)}}, live)
+	if !strings.Contains(fmt.Sprint(found), "no certificate of gateway door covers host b.elsewhere") {
+		t.Errorf("a host without a certificate: %v", found)
+	}
+}
+
+// TestNoEffectYet: what this program does not act on is said, once for each place.
+func TestNoEffectYet(t *testing.T) {
+	_, found := Check([]File{{"f", chain}}, Live{})
+	var got []string
+	for _, f := range found {
+		if f.Code == CodeNoEffectYet {
+			got = append(got, f.Path)
+		}
+	}
+	want := "services.kiosk.retry services.sailings.guard.in-flight services.sailings.routes[0].retry services.sailings.routes[1].retry access"
+	if strings.Join(got, " ") != want {
+		t.Errorf("got %s", strings.Join(got, " "))
+	}
+}
+
+// TestShadows: which earlier conditions leave nothing for a later one.
+func TestShadows(t *testing.T) {
+	for _, c := range []struct {
+		earlier, later string
+		shadowed       bool
+	}{
+		{"{path: /a/**}", "{path: /a/b}", true},
+		{"{path: /a/**}", "{path: /a/*/c, method: GET}", true},
+		{"{path: /a/*}", "{path: /a/b}", true},
+		{"{path: /a/*/c}", "{path: /a/b/c}", true},
+		{"{path: /a/*}", "{path: /a/**}", false},
+		{"{path: /a/*}", "{path: /a/}", false},
+		{"{path: /a}", "{path: /a/}", false},
+		{"{path: /**}", "{path: /}", true},
+		{"{path: /ab/**}", "{path: /abc}", false},
+		{"{method: [GET, HEAD]}", "{path: /x, method: GET}", true},
+		{"{method: GET}", "{method: [GET, HEAD]}", false},
+		{"{host: '*.example'}", "{host: a.example}", true},
+		{"{host: '*.example'}", "{host: [a.example, b.test]}", false},
+		{"{headers: {k: {present: true}}}", "{headers: {k: x}}", true},
+		{"{headers: {k: {in: [x, y]}}}", "{headers: {k: x}}", true},
+		{"{headers: {k: {prefix: x}}}", "{headers: {k: {prefix: xy}}}", true},
+		{"{headers: {k: x}}", "{headers: {k: x, j: y}}", true},
+		{"{headers: {k: x}}", "{headers: {j: x}}", false},
+		{"{headers: {k: x}}", "{query: {k: x}}", false},
+		{"{headers: {k: {not: x}}}", "{headers: {k: y}}", false},
+		{"{headers: {k: {present: false}}}", "{headers: {k: {present: false}}, path: /a}", true},
+		{"{any: [{path: /a/**}, {method: PUT}]}", "{path: /a/b}", true},
+		{"{all: [{path: /a/**}, {method: PUT}]}", "{path: /a/b}", false},
+		{"{not: {method: PUT}}", "{path: /a/b}", false},
+		{"{not: {method: PUT}}", "{path: /a/b, not: {method: PUT}}", true},
+		{"[{path: /a}, {path: /b}]", "[{path: /b}, {path: /a}]", true},
+		{"[{path: /a}, {path: /b}]", "[{path: /b}, {path: /c}]", false},
+	} {
+		_, got := one("services: {s: {versions: [v], routes: [{name: one, send: v, when: " + c.earlier + "}, {name: two, send: v, when: " + c.later + "}]}}")
+		if (len(got) == 1 && strings.HasSuffix(got[0], "shadowed")) != c.shadowed || len(got) > 1 {
+			t.Errorf("%s before %s: %v", c.earlier, c.later, got)
+		}
+	}
+}
+
+func TestWhatHolds(t *testing.T) {
+	rs, found := one(`
+defaults: {timeout: 9s, balance: random}
+services:
+  s:
+    labels: {tier: core}
+    versions: [v1]
+    timeout: 5s
+    guard: {in-flight: 9}
+    routes:
+      - {name: own, send: v1, labels: {kind: read}, timeout: 1s}
+      - {name: read, send: v1, labels: {kind: read}, when: {path: /r}}
+      - {name: odd, send: v1, labels: {tier: edge}, when: {path: /o}}
+  t: {}
+policies:
+  reads: {for: {labels: {kind: read}}, timeout: 2s, limit: {rate: 7/s}}
+  core: {for: {labels: {tier: core}}, timeout: 3s, guard: {in-flight: 7, breaker: {errors: 10%}}}
+  core-reads: {for: {labels: {kind: read, tier: core}}, timeout: 4s}
+`)
+	for _, f := range found {
+		if !strings.Contains(f, "shadowed") {
+			t.Fatal(found)
+		}
+	}
+	v := NewResolver(rs)
+	s := rs.Service("s")
+	text := func(list []Holding) string {
+		var out []string
+		for _, h := range list {
+			if h.Value != "none" {
+				out = append(out, fmt.Sprintf("%s %s (%s)", h.Name, h.Value, h.From))
+			}
+		}
+		return strings.Join(out, "; ")
+	}
+	for _, c := range []struct{ what, got, want string }{
+		{"own", text(v.RouteHoldings(s, s.Routes[0])), "timeout 1s (route own); limit 7/s, burst 7 (policy reads)"},
+		{"read", text(v.RouteHoldings(s, s.Routes[1])), "timeout 4s (policy core-reads); limit 7/s, burst 7 (policy reads)"},
+		{"odd", text(v.RouteHoldings(s, s.Routes[2])), "timeout 3s (policy core)"},
+		{"s", text(v.ServiceHoldings(s)), "timeout 3s (policy core); guard.in-flight 7, waiting 0 for 100ms at most (policy core); " +
+			"guard.breaker at 10% failed of at least 20 in 10s, open 10s, then 3 probes (policy core); balance random (defaults)"},
+		{"t", text(v.ServiceHoldings(rs.Service("t"))), "timeout 9s (defaults); balance random (defaults)"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%s:\n got %s\nwant %s", c.what, c.got, c.want)
+		}
+	}
+	if got := v.Service(s).Timeout.Value; got.String() != "3s" {
+		t.Errorf("of the service: %s", got)
+	}
+	if got := v.Route(s, s.Routes[2]).Timeout; got != nil {
+		t.Errorf("a route's label does not hide that of its service: %v", got)
+	}
+}
