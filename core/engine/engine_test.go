@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"net/http"
 	"slices"
 	"strings"
@@ -223,74 +222,6 @@ func TestStateOutlivesTheTable(t *testing.T) {
 	three := compile(t, strings.Replace(ferry, "{v1: 50, v2: 50}", "{v1: 60, v2: 40}", 1), one)
 	if n := three.route("berths", "even").split.next.Load(); n != 0 {
 		t.Errorf("a changed split went on at %d", n)
-	}
-}
-
-// TestMatchAgreesWithASearch compares the tree with trying one route after the
-// other, and with what Explain says, on random ladders and requests.
-func TestMatchAgreesWithASearch(t *testing.T) {
-	rnd := rand.New(rand.NewPCG(3, 4))
-	pick := func(words ...string) string { return words[rnd.IntN(len(words))] }
-	path := func() string {
-		p := ""
-		for range 1 + rnd.IntN(3) {
-			p += "/" + pick("a", "b", "c")
-		}
-		return p
-	}
-	taken := 0
-	for range 400 {
-		var doc strings.Builder
-		doc.WriteString("services:\n  s:\n    versions: [v1]\n    routes:\n")
-		for i := range 1 + rnd.IntN(12) {
-			fmt.Fprintf(&doc, "    - {name: r%d, send: v1", i)
-			if n := rnd.IntN(3); n > 0 || i == 0 {
-				doc.WriteString(", when: [")
-				for range max(n, 1) {
-					fmt.Fprintf(&doc, "{path: %s%s", path(), pick("", "/*", "/**"))
-					if rnd.IntN(3) == 0 {
-						fmt.Fprintf(&doc, ", method: %s", pick("GET", "POST"))
-					}
-					if rnd.IntN(3) == 0 {
-						fmt.Fprintf(&doc, ", headers: {k: {%s: %s}}", pick("is", "prefix"), pick("x", "xy"))
-					}
-					doc.WriteString("}, ")
-				}
-				doc.WriteString("]")
-			}
-			doc.WriteString("}\n")
-		}
-		table := compile(t, doc.String(), nil, crowd("s/v1")...)
-		for range 50 {
-			a := get("s", path()+pick("", "", "/"), "K: "+pick("x", "xy", "z"))
-			a.method = pick("GET", "POST")
-			want := ""
-			for _, rt := range table.services["s"].ladder.routes {
-				if len(rt.conds) == 0 || slices.ContainsFunc(rt.conds, func(c *condition) bool { return c.holds(a, a.path, false) }) {
-					want = rt.Name()
-					break
-				}
-			}
-			got, told := "", ""
-			if rt := table.Match("s", a); rt != nil {
-				got = rt.Name()
-				taken++
-			}
-			for _, r := range Explain(table, Entry{}, a).Ladders[0].Rungs {
-				if r.Result == "taken" {
-					told = r.Route
-				}
-				if r.Result == "passed" && strings.Contains(r.Why, "every entry held") {
-					t.Fatalf("%s %s: explained %s as passed although it holds\n%s", a.method, a.path, r.Route, doc.String())
-				}
-			}
-			if got != want || told != want {
-				t.Fatalf("%s %s %v: matched %q, explained %q, a search finds %q\n%s", a.method, a.path, a.header, got, told, want, doc.String())
-			}
-		}
-	}
-	if taken < 2000 {
-		t.Fatalf("only %d requests were taken by any route", taken)
 	}
 }
 

@@ -83,8 +83,8 @@ func (r *rungs) arrange() {
 	}
 }
 
-// equalities are the comparisons by value of which one has to succeed, for
-// each kind and name, so that a condition can hold.
+// equalities are comparisons by value. For each kind and name, one of them has
+// to succeed so that the condition can hold.
 func equalities(c *condition) []equality {
 	if c == nil {
 		return nil
@@ -105,10 +105,8 @@ func equalities(c *condition) []equality {
 		kind  entry
 		tests []rules.Test
 	}{{byHeader, c.rule.Headers}, {byQuery, c.rule.Query}, {byCookie, c.rule.Cookies}} {
-		named := map[string]bool{} // a second test of the same name would ask for both
 		for _, t := range g.tests {
-			if !t.Not && (t.Op == rules.Is || t.Op == rules.In) && !named[t.Name] {
-				named[t.Name] = true
+			if !t.Not && (t.Op == rules.Is || t.Op == rules.In) {
 				for _, v := range t.Values {
 					out = append(out, equality{g.kind, t.Name, v})
 				}
