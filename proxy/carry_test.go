@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -25,17 +27,27 @@ import (
 type hop struct {
 	url      string // of the caller's proxy
 	recorder *recorder
+	copies   chan string // what came to the version that gets copies
 }
 
 const hopRules = `
 services:
   s:
-    versions: [v1, v2]
+    versions: [v1, v2, v3]
     routes:
       - {name: gone, when: {path: /gone}, send: v2}
       - {name: short, when: {path: /slow/**}, send: v1, timeout: 2s}
       - {name: moved, when: {path: /old/**}, rewrite: {path: /new/**, host: other.example}, send: v1}
+      - {name: headed, when: {path: /headed}, send: v1, headers: {request: {set: {x-two: [c, d]}, add: {x-named: e}, remove: user-agent}, response: {set: {x-kept: no}, add: {x-added: "1"}, remove: content-type}}}
+      - {name: away, when: {path: /away/**}, redirect: {path: /there/**, status: 308}, headers: {response: {set: {x-added: "2"}}}}
+      - {name: said, when: {path: /said}, reply: {status: 418, body: "short and stout\n", headers: {x-pot: tea}}}
+      - {name: limited, when: {path: /limited}, limit: {rate: 1/h, burst: 1, per: "header:x-k"}, send: v1}
+      - {name: late, when: {path: /late}, fault: {delay: 150ms}, send: v1}
+      - {name: harmed, when: {path: /harmed}, fault: {status: 503}, send: v1}
+      - {name: copied, when: {path: /copied/**}, rewrite: {path: /new/**}, mirror: {to: v3}, send: v1}
+      - {name: secure, when: {path: /secure}, send: office/v1}
       - {name: rest, send: v1, timeout: 1h}
+  office: {versions: [v1], instances: [{at: OFFICE, version: v1}]}
   refusing: {versions: [v1]}
 `
 
@@ -53,7 +65,19 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	deadSrv := httptest.NewServer(dead)
 	t.Cleanup(deadSrv.Close)
 
-	text := hopRules
+	copies := make(chan string, 100)
+	copySrv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		copies <- fmt.Sprintf("%s %s body=%d mark=%s", r.Method, r.RequestURI, len(body), r.Header.Get(wire.HeaderMirror))
+	}))
+	t.Cleanup(copySrv.Close)
+	office := httptest.NewTLSServer(app)
+	t.Cleanup(office.Close)
+	office.Config.ErrorLog = log.New(io.Discard, "", 0)
+	if gateway != "" { // there the office is trusted
+		pool.TLSClientConfig = office.Client().Transport.(*http.Transport).TLSClientConfig
+	}
+	text := strings.Replace(hopRules, "OFFICE", strconv.Quote(office.URL), 1)
 	if gateway != "" {
 		text += fmt.Sprintf("gateways: {%s: {listen: ':80', hosts: ['*'], routes: [{name: all, send: s}]}}\n", gateway)
 	}
@@ -64,6 +88,7 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	table, err := engine.Compile(rs, []engine.Instance{
 		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inSrv.Listener.Addr().String()},
 		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed},
+		{ID: "s-v3-a", Service: "s", Version: "v3", Address: copySrv.Listener.Addr().String()},
 		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: deadSrv.Listener.Addr().String()},
 	}, engine.Options{})
 	if err != nil {
@@ -76,7 +101,7 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	srv.Config.ConnContext = c.connContext
 	srv.Start()
 	t.Cleanup(srv.Close)
-	return hop{srv.URL, c.recorder}
+	return hop{srv.URL, c.recorder, copies}
 }
 
 // raw sends bytes and reads everything that comes back.
@@ -141,6 +166,16 @@ func TestConformance(t *testing.T) {
 		{"nobody of that name", "GET / HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n", []string{"404 Not Found", `error=destination_not_found`, `no service "ghost"`}, nil},
 		{"nobody listens there", get("/gone"), []string{"502 Bad Gateway", "error=connection_refused", "unreachable", "rule: route gone of s, hop.yaml:6:9"}, nil},
 		{"its proxy cannot reach the workload", "GET / HTTP/1.1\r\nHost: refusing\r\nConnection: close\r\n\r\n", []string{"502 Bad Gateway", "unreachable: refusing-v1-b: its proxy could not reach"}, []string{wire.HeaderReason}},
+		{"headers changed both ways", get("/headed", "X-Two: a", "X-Named: b", "User-Agent: curl"), []string{`X-Two=["c" "d"]`, `X-Named=["b" "e"]`, "X-Kept: no", "X-Added: 1"}, []string{"User-Agent=", "Content-Type:"}},
+		{"a redirect", get("/away/a%2Fb?c=d"), []string{"308 Permanent Redirect", "Location: /there/a%2Fb?c=d", "X-Added: 2", "Content-Length: 0"}, []string{"host="}},
+		{"a redirect leads to no other host", get("/away//evil.example"), []string{"Location: /there//evil.example"}, nil},
+		{"a fixed reply", get("/said"), []string{"418 I'm a teapot", "X-Pot: tea", "Content-Type: text/plain", "Content-Length: 16", "short and stout"}, []string{"host=", "Proxy-Status"}},
+		{"a fixed reply to HEAD", "HEAD /said HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"418 I'm a teapot", "Content-Length: 16"}, []string{"short and stout"}},
+		{"within the limit", get("/limited", "X-K: 1"), []string{"200 OK", `RateLimit: "limited";r=0;t=3600`, `RateLimit-Policy: "limited";q=1;w=3600`}, nil},
+		{"over the limit", get("/limited", "X-K: 1"), []string{"429 Too Many Requests", "Retry-After: 3600", `RateLimit: "limited";r=0;t=3600`, "error=http_request_denied", "limited: route limited lets 1/h"}, []string{"host="}},
+		{"the limit of another", get("/limited", "X-K: 2"), []string{"200 OK"}, nil},
+		{"harm on purpose", get("/harmed"), []string{"503 Service Unavailable", "fault: route harmed harms 100% of its requests on purpose", "rule: route harmed of s"}, []string{"host="}},
+		{"outside by TLS, not trusted", get("/secure"), []string{"502 Bad Gateway", "error=tls_protocol_error", "tls: office@127.0.0.1:"}, nil},
 		{"a problem as JSON for those who take it", get("/gone", "Accept: application/json"), []string{"application/problem+json", `"reason":"unreachable"`, `"status":502`}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -166,6 +201,67 @@ func TestGatewayTrustsNobody(t *testing.T) {
 		if !strings.Contains(got, w) {
 			t.Errorf("lacks %q:\n%s", w, got)
 		}
+	}
+}
+
+func TestADelayOnPurpose(t *testing.T) {
+	h := newHop(t, "", http.HandlerFunc(echo))
+	begun := time.Now()
+	if got := h.raw(t, get("/late")); !strings.Contains(got, "200 OK") || time.Since(begun) < 150*time.Millisecond {
+		t.Errorf("after %s:\n%s", time.Since(begun), got)
+	}
+	// Who leaves meanwhile is not counted.
+	ctx, leave := context.WithTimeout(context.Background(), 20*time.Millisecond)
+	defer leave()
+	req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/late", nil)
+	req.Host = "s"
+	if _, err := http.DefaultClient.Do(req); err == nil {
+		t.Fatal("the caller did not leave")
+	}
+	waitFor(t, func() bool {
+		for _, s := range h.recorder.collect() {
+			if s.Abandoned == 1 && s.Route == "late" {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// TestMirror: the copy is the request as it is sent, body and all, marked as a
+// copy; a body that is too large to keep is not copied.
+func TestMirror(t *testing.T) {
+	h := newHop(t, "", http.HandlerFunc(echo))
+	post := func(size int) string {
+		return fmt.Sprintf("POST /copied/x?y=1 HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: %d\r\n\r\n%s", size, strings.Repeat("z", size))
+	}
+	for _, c := range []struct{ request, answer, copied string }{
+		{get("/copied/a%2Fb", wire.HeaderMirror+": 7"), "GET /new/a%2Fb host=s body=0", "GET /new/a%2Fb body=0 mark=1"},
+		{post(60_000), "POST /new/x?y=1 host=s body=60000", "POST /new/x?y=1 body=60000 mark=1"},
+		{post(70_000), "POST /new/x?y=1 host=s body=70000", ""},
+		{post(3), "body=3", "POST /new/x?y=1 body=3 mark=1"},
+	} {
+		if got := h.raw(t, c.request); !strings.Contains(got, c.answer) {
+			t.Errorf("lacks %q:\n%s", c.answer, got)
+		}
+		if c.copied == "" {
+			continue // were it sent, it would come before the next
+		}
+		select {
+		case got := <-h.copies:
+			if got != c.copied {
+				t.Errorf("copied %q, want %q", got, c.copied)
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatalf("no copy of %.40s", c.request)
+		}
+	}
+}
+
+func TestOutsideByTLS(t *testing.T) {
+	h := newHop(t, "edge", http.HandlerFunc(echo))
+	if got := h.raw(t, get("/secure")); !strings.Contains(got, "GET /secure host=s") {
+		t.Errorf("got\n%s", got)
 	}
 }
 

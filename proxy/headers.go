@@ -144,7 +144,7 @@ func editAnswer(h http.Header, e *exchange) {
 // another header are left alone.
 func edit(h http.Header, e *rules.Edits) {
 	for _, name := range e.Remove {
-		delete(h, name)
+		h[name] = nil // a missing User-Agent or Content-Type would be made up
 	}
 	for i, f := range e.Set {
 		if i > 0 && e.Set[i-1].Name == f.Name { // several values of one field stand together
