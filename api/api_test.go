@@ -93,6 +93,12 @@ func TestAnswers(t *testing.T) {
 		{"nonsense in If-Match", "POST", "/api/v1/revisions", rule, []string{`If-Match: yes`}, 400, `"code":"if-match"`},
 		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), nil, 422, `"code":"weights"`},
 		{"check", "POST", "/api/v1/rules/check", `{"files":[{"name":"a","text":"services: {s: {version: []}}"}]}`, nil, 200, `did you mean`},
+		{"check in passing", "POST", "/api/v1/rules/check", `{"passing":true,"files":[{"name":"b","text":"services: {s: {}, t: {}}"}]}`, nil, 200, `"path":"services.t"`},
+		{"format", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"services:\n    s:  {}\n"}]}`, nil, 200, `"text":"services:\n  s: {}\n"`},
+		{"format what is no YAML", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"["}]}`, nil, 422, `"code":"syntax"`},
+		{"the schema", "GET", "/api/v1/rules/schema", "", nil, 200, `json-schema.org/draft/2020-12`},
+		{"what holds", "GET", "/api/v1/services/s/effective", "", nil, 200, `"name":"timeout","value":"15s","from":"built in"`},
+		{"what holds for nobody", "GET", "/api/v1/services/ghost/effective", "", nil, 422, `declare no service ghost`},
 		{"unknown field", "POST", "/api/v1/revisions", `{"fils":[]}`, nil, 400, `unknown field \"fils\"`},
 		{"not JSON", "POST", "/api/v1/explain", `GET /`, nil, 400, `"code":"body"`},
 		{"a body that is too large", "POST", "/api/v1/rules/check", `{"by":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
@@ -135,6 +141,49 @@ func TestAnswers(t *testing.T) {
 				t.Error("no content security policy")
 			}
 		})
+	}
+}
+
+func TestDrafts(t *testing.T) {
+	base, _ := serve(t)
+	url := base + "/api/v1/drafts/main"
+	put := func(body, match string) (int, string) {
+		var lines []string
+		if match != "" {
+			lines = append(lines, "If-Match: "+match)
+		}
+		r, b := ask(t, "PUT", url, body, lines...)
+		return r.StatusCode, b
+	}
+	const draft = `{"by": "mate", "base": 3, "files": [{"name": "a.yaml", "text": "services: ["}]}`
+	for _, c := range []struct {
+		body, match, want string
+		status            int
+	}{
+		{draft, "", `"code":"if-match"`, 428},
+		{draft, "x", `"code":"if-match"`, 400},
+		{draft, `"1"`, `"code":"draft-changed"`, 412},
+		{draft, `"0"`, `"version":1`, 200}, // mistakes in it do not matter
+		{draft, `"0"`, `"code":"draft-changed"`, 412},
+		{draft, `"1"`, `"version":2`, 200},
+		{`{"by": "", "files": []}`, `"0"`, `a draft needs a name`, 422},
+		{`{"bye": ""}`, `"0"`, `unknown field`, 400},
+	} {
+		if status, b := put(c.body, c.match); status != c.status || !strings.Contains(b, c.want) {
+			t.Errorf("%s on %s: %d %s", c.body, c.match, status, b)
+		}
+	}
+	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 200 || !strings.Contains(b, `"text":"services: ["`) || !strings.Contains(b, `"base":3`) {
+		t.Errorf("read back: %d %s", r.StatusCode, b)
+	}
+	if _, b := ask(t, "GET", base+"/api/v1/drafts", ""); !strings.Contains(b, `"by":"mate"`) || strings.Contains(b, "services") {
+		t.Errorf("list: %s", b)
+	}
+	if r, _ := ask(t, "DELETE", url+"?by=mate", ""); r.StatusCode != 204 {
+		t.Errorf("delete: %d", r.StatusCode)
+	}
+	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 404 || !strings.Contains(b, `"code":"no-draft"`) {
+		t.Errorf("deleted: %d %s", r.StatusCode, b)
 	}
 }
 

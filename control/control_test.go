@@ -372,3 +372,85 @@ func TestUnderstand(t *testing.T) {
 		}
 	}
 }
+
+// TestWarningsFollowTheTraffic: who calls whom and how much is under way comes
+// from what the proxies counted.
+func TestWarningsFollowTheTraffic(t *testing.T) {
+	k := newClock(t)
+	k.register("k1", "kiosk", "v1")
+	k.register("k2", "kiosk", "v1")
+	k.register("s1", "s", "v1")
+	k.mustPublish("services:\n  kiosk: {versions: [v1], timeout: 1s}\n  s: {versions: [v1], timeout: 2s, guard: {in-flight: 3}}\naccess: {default: deny}\n")
+	codes := func() string {
+		var out []string
+		rep, err := k.Look(MainBundle, k.InForce().Revision.Bundles[MainBundle])
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range rep.Findings {
+			if f.Code != rules.CodeNoEffectYet {
+				out = append(out, string(f.Code))
+			}
+		}
+		return strings.Join(out, " ")
+	}
+	if got := codes(); got != "" {
+		t.Errorf("without traffic: %s", got)
+	}
+	// Ten seconds in which two proxies of one caller have eight requests of a
+	// second under way: four each.
+	for seq := range uint64(10) {
+		d := delta(seq+1, wire.Series{Service: "s", Version: "v1", Instance: "s1", OK: 8, Latency: [][2]uint32{{uint32(stats.Bucket(time.Second)), 8}}})
+		d.Caller = "kiosk"
+		k.Count(d)
+		k.now = k.now.Add(time.Second)
+	}
+	if got := codes(); got != "timeout-outlives guard-too-small used-link-denied" {
+		t.Errorf("with traffic: %s", got)
+	}
+	m, err := k.View(t.Context(), 10)
+	if err != nil || !strings.Contains(fmt.Sprint(m.Warnings), "s/v1 has 4.0 requests at once from one caller now") {
+		t.Errorf("shown: %v, %v", m.Warnings, err)
+	}
+	if u, _ := k.Unpublished(t.Context()); len(u) != 0 {
+		t.Errorf("what was only looked at is remembered: %+v", u)
+	}
+	k.now = k.now.Add(2 * time.Minute)
+	if got := codes(); got != "" {
+		t.Errorf("long after: %s", got)
+	}
+}
+
+func TestEffective(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish("services:\n  s:\n    versions: [v1, v2]\n    labels: {tier: core}\n    timeout: 2s\n    routes:\n      - {name: r, when: {path: /r/**}, send: {v1: 80, v2: 20}, rewrite: {path: /x/**}}\npolicies: {p: {for: {labels: {tier: core}}, timeout: 1s}}\n")
+	e, err := k.Effective("s")
+	if err != nil || e.Revision != 1 || len(e.Routes) != 1 {
+		t.Fatalf("%+v, %v", e, err)
+	}
+	var got []string
+	for _, h := range append(e.Settings, e.Routes[0].Settings...) {
+		if h.Value != "none" {
+			got = append(got, fmt.Sprintf("%s %s %s %d", h.Name, h.Value, h.From, h.Origin.Line))
+		}
+	}
+	want := "timeout 1s policy p 8; balance in-turn built in 0; rewrite.path /x/** route r 7; timeout 1s policy p 8"
+	if strings.Join(got, "; ") != want || e.Routes[0].Send != "v1 80, v2 20" || e.Routes[0].When[0] != "path /r/**" {
+		t.Errorf("got %s", strings.Join(got, "; "))
+	}
+	if _, err := k.Effective("t"); !errors.As(err, new(Unusable)) {
+		t.Errorf("of a service that is not there: %v", err)
+	}
+}
+
+func TestDraftsNeedANameAndABundle(t *testing.T) {
+	k := newClock(t)
+	for by, bundle := range map[string]string{"": "main", "a\nb": "main", strings.Repeat("x", 101): "main", "mate": "Main!"} {
+		if _, err := k.SaveDraft(t.Context(), store.Draft{Bundle: bundle, By: by}, 0); !errors.As(err, new(Unusable)) {
+			t.Errorf("%q, %q: %v", by, bundle, err)
+		}
+	}
+	if _, err := k.SaveDraft(t.Context(), store.Draft{Bundle: "main", By: "mate", Files: []rules.File{{Text: strings.Repeat("x", rules.MaxBytes+1)}}}, 0); !errors.As(err, new(Unusable)) {
+		t.Errorf("too large: %v", err)
+	}
+}

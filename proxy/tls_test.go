@@ -48,7 +48,9 @@ func certificate(t *testing.T, dir, name string, serial int64, hosts ...string) 
 // which protocol, and what came back.
 func shown(address, host, proto string) (serial int64, got string) {
 	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: host}, DisableKeepAlives: true, ForceAttemptHTTP2: proto == "HTTP/2.0",
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return new(net.Dialer).DialContext(ctx, "tcp", address) }}
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, "tcp", address)
+		}}
 	resp, err := (&http.Client{Transport: tr, Timeout: 10 * time.Second}).Get("https://" + host + "/")
 	if err != nil {
 		return 0, err.Error()

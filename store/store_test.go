@@ -121,3 +121,91 @@ func TestWhatCannotBeOpened(t *testing.T) {
 		t.Error("a directory below a file was opened")
 	}
 }
+
+func TestDrafts(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	s := open2(t, dir)
+	save := func(by, text string, expect uint) (uint, error) {
+		d, err := s.SaveDraft(ctx, Draft{Bundle: "main", By: by, Base: 7, Files: []rules.File{{Name: "a", Text: text}}, At: time.Now()}, expect)
+		return d.Version, err
+	}
+	for _, c := range []struct {
+		by, text string
+		expect   uint
+		version  uint
+		err      error
+	}{
+		{"mate", "one", 0, 1, nil}, {"mate", "two", 1, 2, nil},
+		{"mate", "late", 1, 0, ErrDraftChanged}, {"mate", "anew", 0, 0, ErrDraftChanged},
+		{"cook", "soup", 3, 0, ErrDraftChanged}, {"cook", "soup", 0, 1, nil},
+	} {
+		if v, err := save(c.by, c.text, c.expect); err != c.err || err == nil && v != c.version {
+			t.Errorf("%s %q on %d: version %d, %v", c.by, c.text, c.expect, v, err)
+		}
+	}
+	s.Close()
+	s = open2(t, dir)
+	if d, err := s.Draft(ctx, "main", "mate"); err != nil || d.Files[0].Text != "two" || d.Base != 7 || d.Version != 2 {
+		t.Errorf("kept: %+v, %v", d, err)
+	}
+	if list, err := s.Drafts(ctx); err != nil || len(list) != 2 || list[0].By != "cook" || list[0].Files != nil {
+		t.Errorf("list: %+v, %v", list, err)
+	}
+	for range 2 {
+		if err := s.DropDraft(ctx, "main", "mate"); err != nil {
+			t.Error(err)
+		}
+	}
+	if _, err := s.Draft(ctx, "main", "mate"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("dropped: %v", err)
+	}
+	// Many at once: every version is saved over by exactly one.
+	var won sync.Map
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for v := range uint(20) {
+				if n, err := save("all", "x", v); err == nil {
+					if _, twice := won.LoadOrStore(n, true); twice {
+						t.Errorf("version %d was saved twice", n)
+					}
+				} else if err != ErrDraftChanged {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+}
+
+// TestMigrations: records of every earlier schema are there in the newest.
+func TestMigrations(t *testing.T) {
+	for version := 1; version <= len(migrations); version++ {
+		dir := t.TempDir()
+		db, err := open("file:" + filepath.Join(dir, "nightjar.db"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, step := range append(migrations[:version:version],
+			`INSERT INTO revisions VALUES (5, 'publish', 'main', 'mate', 'old', '2026-11-23 22:40:00+00:00', '{"main":[{"name":"a","text":"t"}]}')`,
+			`INSERT INTO checked VALUES ('main', '[]', 'mate', '2026-11-23 22:40:00+00:00', 3)`, "PRAGMA user_version = "+string(rune('0'+version))) {
+			if err := db.Exec(step).Error; err != nil {
+				t.Fatal(err)
+			}
+		}
+		if raw, err := db.DB(); err == nil {
+			raw.Close()
+		}
+		s := open2(t, dir)
+		r, err := s.Revision(t.Context(), 0)
+		if err != nil || r.Number != 5 || r.Bundles["main"][0].Text != "t" || s.Fresh() {
+			t.Errorf("from version %d: %+v, %v", version, r, err)
+		}
+		if checked, err := s.CheckedFiles(t.Context()); err != nil || checked[0].Mistakes != 3 {
+			t.Errorf("from version %d: %+v, %v", version, checked, err)
+		}
+		if _, err := s.SaveDraft(t.Context(), Draft{Bundle: "b", By: "x", At: time.Now()}, 0); err != nil {
+			t.Errorf("from version %d: %v", version, err)
+		}
+	}
+}
