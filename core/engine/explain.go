@@ -386,9 +386,7 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		if h.Name == "timeout" && h.Origin != t.Origin { // the gateway's is shorter
 			h = rules.Holding{Name: "timeout", Value: t.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: t.Origin}
 		}
-		if e.out.Answer == nil || h.Name == "limit" {
-			add(h)
-		}
+		add(h)
 	}
 	for _, by := range []*Route{gate, rt} {
 		if by == nil || by.rule.Name == "" {

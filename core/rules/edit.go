@@ -14,6 +14,12 @@ func SplitRoute(s *Service, name string) (*Route, error) {
 	var all, splitting []*Route
 	var names []string
 	for _, rt := range s.Routes {
+		if len(rt.Send) == 0 { // it answers by itself
+			if rt.Name == name {
+				return nil, fmt.Errorf("route %s of %s sends nowhere, so it has no weights", name, s.Name)
+			}
+			continue
+		}
 		if rt.Name == name {
 			return rt, nil
 		}
@@ -31,7 +37,7 @@ func SplitRoute(s *Service, name string) (*Route, error) {
 	case len(all) == 1:
 		return all[0], nil
 	case len(all) == 0:
-		return nil, fmt.Errorf("service %s has no routes in the rules in force: publish a rule file that gives it one", s.Name)
+		return nil, fmt.Errorf("service %s has no routes that send in the rules in force: publish a rule file that gives it one", s.Name)
 	}
 	return nil, fmt.Errorf("service %s has several routes that could be meant: name one of %s", s.Name, strings.Join(names, ", "))
 }

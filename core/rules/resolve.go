@@ -112,9 +112,13 @@ var builtIn = []Holding{{Name: "timeout", Value: DefaultTimeout.String()}, {Name
 	{Name: "guard", Value: "none"}, {Name: "health", Value: "none"}, {Name: "balance", Value: DefaultBalance}, {Name: "failover", Value: "none"}}
 
 // RouteHoldings is what holds for a route of a service, each value with its
-// origin.
+// origin. A route that answers by itself has nothing but a limit.
 func (v *Resolver) RouteHoldings(s *Service, rt *Route) []Holding {
-	return holdings([]string{"timeout", "retry", "limit"}, v.RouteLayers(s, rt), v.ServiceLayers(s))
+	names := []string{"timeout", "retry", "limit"}
+	if rt.Redirect != nil || rt.Reply != nil {
+		names = names[2:]
+	}
+	return holdings(names, v.RouteLayers(s, rt), v.ServiceLayers(s))
 }
 
 // ServiceHoldings is what holds for a service, apart from its routes.

@@ -302,6 +302,9 @@ func TestSplitRoute(t *testing.T) {
 	if _, err := SplitRoute(s, "timetabel"); err == nil || !strings.Contains(err.Error(), "nearest: timetable") {
 		t.Errorf("misspelt: %v", err)
 	}
+	if _, err := SplitRoute(&Service{Name: "x", Routes: []*Route{{Name: "moved", Redirect: &Redirect{}}}}, "moved"); err == nil || !strings.Contains(err.Error(), "sends nowhere") {
+		t.Errorf("a route that redirects: %v", err)
+	}
 	s.Routes = s.Routes[:2]
 	if rt, err := SplitRoute(s, ""); err != nil || rt.Name != "timetable" {
 		t.Errorf("the one that splits: %v %v", rt, err)

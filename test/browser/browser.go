@@ -2,7 +2,9 @@
 package browser
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -34,12 +36,18 @@ func Open(ctx context.Context, profile string) (context.Context, func(), error) 
 }
 
 // Wait polls a JavaScript expression until it is true, for 15 seconds at most.
+// A page that is on its way, or lacks what the expression looks at, is not
+// ready yet.
 func Wait(tab context.Context, js string) error {
-	_, err := chromedp.Run(tab, chromedp.Poll[bool]("!!("+js+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(15*time.Second)))
-	if err != nil {
-		return fmt.Errorf("waiting for %s: %w", js, err)
+	for end := time.Now().Add(15 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+js+")"))
+		if ok && err == nil {
+			return nil
+		}
+		if tab.Err() != nil || time.Now().After(end) {
+			return fmt.Errorf("waiting for %s: %w", js, cmp.Or(err, errors.New("not true after 15s")))
+		}
 	}
-	return nil
 }
 
 // Text is the text of the first element that fits a CSS selector; empty when

@@ -32,6 +32,7 @@ export function Rung({ route, number, service, versions, revision }: Props) {
   const inForce: Share[] = route.send.map((t) => ({ target: t.target, lane: laneIndex(versions, t.version ?? t.target), weight: asWeight(t.weight) }));
   const shares = draft?.shares ?? inForce;
   const absent = service ? versions.filter((v) => !shares.some((s) => s.target === v)) : [];
+  const answers = route.send.length === 0 ? route.does.find((d) => d.name === "redirect" || d.name === "reply") : undefined;
   const changed = draft !== null && draft.shares.some((s) => (inForce.find((f) => f.target === s.target)?.weight ?? 0) !== s.weight);
 
   const publish = async () => {
@@ -61,7 +62,12 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ color: "text.secondary", flex: 1, minWidth: 200 }}>{route.when.length ? route.when.join("; or ") : "every request that comes this far"}</Box>
           <Box sx={{ fontWeight: 600 }}>{route.figures.requests > 0 ? `${percent(route.share)} of requests, ${rate(route.figures.rps)}/s` : "no requests"}</Box>
         </Box>
-        <Box sx={{ my: 1.25, mx: 0.5 }}>
+        {answers && (
+          <Box sx={{ my: 1 }}>
+            answers by itself: <strong>{answers.name}</strong> {answers.value}
+          </Box>
+        )}
+        {!answers && <Box sx={{ my: 1.25, mx: 0.5 }}>
           <WeightBar
             shares={shares}
             {...(service && shares.length > 1
@@ -71,7 +77,7 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ mt: 0.75 }}>
             <WeightBar height={5} shares={route.send.map((t, i) => ({ target: t.target, lane: inForce[i]?.lane ?? 0, weight: (t.observed ?? 0) * 100_000 }))} />
           </Box>
-        </Box>
+        </Box>}
         <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 2.5, rowGap: 0.5, alignItems: "center" }}>
           {shares.map((s) => (
             <Box key={s.target} sx={{ display: "flex", alignItems: "center", gap: 0.75 }} data-test={`share-${s.target}`}>
@@ -80,7 +86,7 @@ export function Rung({ route, number, service, versions, revision }: Props) {
               <Box component="span" sx={{ color: "text.secondary" }}>observed {percent(route.send.find((t) => t.target === s.target)?.observed)}</Box>
             </Box>
           ))}
-          {absent.map((v) => (
+          {!answers && absent.map((v) => (
             <Button key={v} size="small" onClick={() => setDraft([...shares, { target: v, lane: laneIndex(versions, v), weight: 0 }])}>
               Add {v}
             </Button>
@@ -88,7 +94,7 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ ml: "auto", color: "text.secondary", fontSize: 12 }}>
             {route.figures.requests > 0 && `success ${percent(route.figures.success)}, p95 ${millis(route.figures.p95MS)}; `}
             {route.timeout && `timeout ${route.timeout}; `}
-            {route.does.map((d) => (
+            {route.does.filter((d) => d !== answers).map((d) => (
               <span key={d.name} title={`${d.from}, ${d.origin.file ?? ""}:${d.origin.line ?? ""}`}>{d.name} {d.value}; </span>
             ))}
             {route.at.file}:{route.at.line}
