@@ -16,7 +16,7 @@ import (
 func TestFormatCommand(t *testing.T) {
 	dir := t.TempDir()
 	good, bad := filepath.Join(dir, "good.yaml"), filepath.Join(dir, "wide.yaml")
-	const wide, narrow = "services:\n    s:  {}   # kept\n", "services:\n  s: {}   # kept\n"
+	const wide, narrow = "services:\n    s:  {}   # stays\n", "services:\n  s: {}   # stays\n"
 	for name, text := range map[string]string{good: narrow, bad: wide} {
 		if err := os.WriteFile(name, []byte(text), 0o640); err != nil {
 			t.Fatal(err)

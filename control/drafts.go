@@ -87,7 +87,7 @@ func (c *Control) Effective(name string) (Effective, error) {
 			r.When = append(r.When, w.Describe())
 		}
 		for _, a := range rt.Actions(name) {
-			r.Settings = append(r.Settings, rules.Holding{Name: a.Name, Value: a.Value, From: "route " + rt.Name, Origin: a.Origin})
+			r.Settings = append(r.Settings, rules.Holding{Name: a.Name, Value: a.Value, From: rt.Called(), Origin: a.Origin})
 		}
 		r.Settings = append(r.Settings, resolver.RouteHoldings(s, rt)...)
 		out.Routes = append(out.Routes, r)

@@ -381,7 +381,7 @@ func (g *groups) routesView(ladder string, home *rules.Service, routes []*rules.
 		t, took := at(g.route, [2]string{ladder, rule.Name}), g.byRoute[[2]string{ladder, rule.Name}]
 		r := Route{Name: rule.Name, At: rule.At, When: []string{}, Send: []Target{}, Does: []Doing{}, Share: share(took, all), Figures: t.figures(g.seconds)}
 		for _, a := range rule.Actions(name) {
-			r.Does = append(r.Does, Doing{a.Name, a.Value, "route " + rule.Name, a.Origin})
+			r.Does = append(r.Does, Doing{a.Name, a.Value, rule.Called(), a.Origin})
 		}
 		for _, h := range resolver.RouteHoldings(home, rule) {
 			switch {

@@ -8,20 +8,14 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"nightjar/api/dto"
+	"nightjar/test/browser"
 )
 
 // edit replaces words in the rule editor, as typing would.
 func (b tab) edit(before, after string) {
 	b.t.Helper()
 	b.until("document.querySelector('.cm-content')")
-	b.until(fmt.Sprintf(`(() => {
-		const content = document.querySelector(".cm-content");
-		const view = content.cmView?.view ?? content.cmTile?.view;
-		const at = view.state.doc.toString().indexOf(%q);
-		if (at < 0) return false;
-		view.dispatch({changes: {from: at, to: at + %d, insert: %q}});
-		return true;
-	})()`, before, len(before), after))
+	b.until(browser.Edit(before, after))
 }
 
 func (b tab) click(test string) {

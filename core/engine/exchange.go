@@ -342,7 +342,7 @@ func (x *Exchange) Answer() (reply *rules.Reply, redirect string) { return x.rep
 
 // Limit tells of the limit that was closest to being used up: the route that
 // has it, what it says, and what is left; a nil route: there was none.
-func (x *Exchange) Limit() (*Route, *rules.Limit, guard.Taken) {
+func (x *Exchange) Limit() (of *Route, limit *rules.Limit, left guard.Taken) {
 	return x.limited, x.limited.limiter(), x.taken
 }
 

@@ -370,17 +370,15 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		}
 		e.out.Settings = append(e.out.Settings, Setting{h.Name, h.Value, h.From, h.Origin, name})
 	}
-	var rule *rules.Service
-	var route *rules.Route
+	var home *rules.Service
 	if s != nil {
-		rule = s.rule
+		home = s.rule
 	}
-	if rt != nil {
-		route = rt.rule
-	} else if gate != nil {
-		route = gate.rule
+	by := rt
+	if by == nil {
+		by = gate
 	}
-	holds := e.table.resolver.RouteHoldings(rule, route)
+	holds := e.table.resolver.RouteHoldings(home, by.rule)
 	t := limit(s, rt, gate)
 	for _, h := range holds {
 		if h.Name == "timeout" && h.Origin != t.Origin { // the gateway's is shorter
@@ -408,7 +406,7 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		}
 	}
 	if s != nil && e.out.Answer == nil {
-		for _, h := range e.table.resolver.ServiceHoldings(rule) {
+		for _, h := range e.table.resolver.ServiceHoldings(home) {
 			if h.Name != "timeout" && h.Name != "retry" {
 				add(h)
 			}

@@ -167,6 +167,9 @@ type Route struct {
 	At Origin `json:"at"`
 }
 
+// Called is the route in words: route timetable.
+func (rt *Route) Called() string { return "route " + rt.Name }
+
 // Target is where a route sends, with its weight. Version is empty when a
 // gateway hands the request on to the service's own routes.
 type Target struct {

@@ -74,7 +74,7 @@ func (v *Resolver) ServiceLayers(s *Service) []Layer {
 // and the policies that fit it. What they leave open is up to the levels of
 // the service; s is nil for a route of a gateway.
 func (v *Resolver) RouteLayers(s *Service, rt *Route) []Layer {
-	out := []Layer{{"route " + rt.Name, &rt.Settings}}
+	out := []Layer{{rt.Called(), &rt.Settings}}
 	for _, p := range v.fitting(s, rt) {
 		out = append(out, Layer{"policy " + p.Name, &p.Settings})
 	}

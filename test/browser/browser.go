@@ -55,3 +55,16 @@ func Wait(tab context.Context, js string) error {
 func Text(tab context.Context, css string) (string, error) {
 	return chromedp.Run(tab, chromedp.Evaluate[string](fmt.Sprintf("(document.querySelector(%q) ?? {innerText: ''}).innerText", css)))
 }
+
+// Edit is JavaScript that replaces words in the rule editor, as typing would,
+// and is true once they were there.
+func Edit(before, after string) string {
+	return fmt.Sprintf(`(() => {
+		const content = document.querySelector(".cm-content");
+		const view = content.cmView?.view ?? content.cmTile?.view;
+		const at = view.state.doc.toString().indexOf(%q);
+		if (at < 0) return false;
+		view.dispatch({changes: {from: at, to: at + %d, insert: %q}});
+		return true;
+	})()`, before, len(before), after)
+}

@@ -44,22 +44,10 @@ var pages = []page{
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
-		keys: []string{edit("timeout: 3s", "timeout: 3"), edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
+		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "rules-difference", path: "/rules", ready: "document.querySelector('.cm-content')",
-		keys: []string{edit("timeout: 3\n", "timeout: 3s\n"), edit("{v1: 80, v22: 20}", "{v1: 80, v2: 20}"), "document.querySelector('[data-test=summary]')?.innerText.includes('1 difference')",
+		keys: []string{browser.Edit("timeout: 3\n", "timeout: 3s\n"), browser.Edit("{v1: 80, v22: 20}", "{v1: 80, v2: 20}"), "document.querySelector('[data-test=summary]')?.innerText.includes('1 difference')",
 			"document.querySelector('[data-test=show-difference]').click()", "document.querySelector('.cm-merge-b')"}},
-}
-
-// edit is JavaScript that changes words in the rule editor, once they are there.
-func edit(before, after string) string {
-	return fmt.Sprintf(`(() => {
-		const content = document.querySelector(".cm-content");
-		const view = content.cmView?.view ?? content.cmTile?.view;
-		const at = view.state.doc.toString().indexOf(%q);
-		if (at < 0) return false;
-		view.dispatch({changes: {from: at, to: at + %d, insert: %q}});
-		return true;
-	})()`, before, len(before), after)
 }
 
 // command is a picture of a terminal of so many rows.
