@@ -133,7 +133,7 @@ func TestFormats(t *testing.T) {
 
 func TestReadFiles(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"a.yaml": "services: {}", "sub/b.json": "{}", "notes.txt": "no", ".git/c.yaml": "hidden: 1"} {
+	for name, text := range map[string]string{"a.yaml": "services: {}", "sub/b.json": "{}", "notes.txt": "no", "sub/.b.yaml": "hidden: 2", ".git/c.yaml": "hidden: 1"} {
 		path := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)

@@ -102,8 +102,11 @@ func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
 			if err != nil {
 				return usage{err}
 			}
-			if d.IsDir() && path != arg && strings.HasPrefix(d.Name(), ".") {
-				return fs.SkipDir
+			if path != arg && strings.HasPrefix(d.Name(), ".") { // also what editors leave behind
+				if d.IsDir() {
+					return fs.SkipDir
+				}
+				return nil
 			}
 			switch strings.ToLower(filepath.Ext(path)) {
 			case ".yaml", ".yml", ".json":

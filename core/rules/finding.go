@@ -109,7 +109,8 @@ type Finding struct {
 	Message  string   `json:"message" doc:"what is wrong"`
 	Expected string   `json:"expected,omitempty" doc:"what would be right, with the nearest known name"`
 	Also     *Origin  `json:"also,omitempty" doc:"the other place, when two places disagree"`
-	Source   string   `json:"source,omitempty" doc:"the source line"`
+	Source   string   `json:"source,omitempty" doc:"the source line, or, of a long one, the part around the column"`
+	SourceAt int      `json:"sourceAt,omitempty" doc:"column at which source begins, when that is not the first"`
 }
 
 // Text writes the finding for a terminal: position, message, the source line
@@ -121,8 +122,7 @@ func (f Finding) Text() string {
 		fmt.Fprintf(&b, "      in %s\n", f.Path)
 	}
 	if f.Source != "" {
-		line, col := clip(f.Source, f.At.Col)
-		fmt.Fprintf(&b, "%5d | %s\n      | %s^\n", f.At.Line, line, pad(line, col))
+		fmt.Fprintf(&b, "%5d | %s\n      | %s^\n", f.At.Line, f.Source, pad(f.Source, f.At.Col-max(f.SourceAt-1, 0)))
 	}
 	if f.Also != nil {
 		fmt.Fprintf(&b, "      also at %s\n", *f.Also)
@@ -131,17 +131,6 @@ func (f Finding) Text() string {
 		fmt.Fprintf(&b, "      expected %s\n", f.Expected)
 	}
 	return b.String()
-}
-
-// clip shortens an over-long source line around column col (from 1).
-func clip(line string, col int) (string, int) {
-	const most = 120
-	if utf8.RuneCountInString(line) <= most {
-		return line, col
-	}
-	r := []rune(line)
-	from := max(0, min(col-most/2, len(r)-most))
-	return string(r[from : from+most]), col - from
 }
 
 // pad is the white space that puts a caret under column col of line; tabs stay
@@ -197,17 +186,51 @@ func arrange(fs []Finding, files []File) {
 		}
 		return a.Col < b.Col
 	})
+	var at excerpt
 	for i := range fs {
-		at := fs[i].At
-		p, ok := place[at.File]
-		if !ok || at.Line < 1 {
+		f := &fs[i]
+		p, ok := place[f.At.File]
+		if !ok || f.At.Line < 1 {
 			continue
 		}
-		if lines[at.File] == nil {
-			lines[at.File] = strings.Split(strings.TrimPrefix(files[p].Text, "\ufeff"), "\n")
+		if lines[f.At.File] == nil {
+			lines[f.At.File] = strings.Split(strings.TrimPrefix(files[p].Text, "\ufeff"), "\n")
 		}
-		if l := lines[at.File]; at.Line <= len(l) {
-			fs[i].Source = strings.TrimRight(l[at.Line-1], "\r")
+		if l := lines[f.At.File]; f.At.Line <= len(l) {
+			f.Source, f.SourceAt = at.around(strings.TrimRight(l[f.At.Line-1], "\r"), f.At.Col)
 		}
 	}
+}
+
+// Long lines are shown around the column, this many characters to each side.
+const sourceAround = 60
+
+// excerpt cuts pieces out of lines. It remembers where it was, so that many
+// findings in one long line do not each begin at its start.
+type excerpt struct {
+	line     string
+	col, off int // a column of the line, and its byte
+}
+
+func (e *excerpt) around(line string, col int) (text string, from int) {
+	if len(line) <= 2*sourceAround {
+		return line, 0
+	}
+	if line != e.line || e.col > max(1, col-sourceAround) {
+		*e = excerpt{line, 1, 0}
+	}
+	for e.col < col-sourceAround && e.off < len(line) {
+		_, n := utf8.DecodeRuneInString(line[e.off:])
+		e.off += n
+		e.col++
+	}
+	end := e.off
+	for n := 0; n < 2*sourceAround && end < len(line); n++ {
+		_, size := utf8.DecodeRuneInString(line[end:])
+		end += size
+	}
+	if e.col > 1 {
+		from = e.col
+	}
+	return line[e.off:end], from
 }

@@ -218,6 +218,9 @@ func (r *reader) regex(n *yaml.Node, path string) (string, bool) {
 		return "", false
 	}
 	size := programSize(re)
+	if r.programs > maxPrograms {
+		return "", false // said already
+	}
 	if r.programs += size; size > maxRegex || r.programs > maxPrograms {
 		r.mistake(n, path, CodeTooLarge, fmt.Sprintf("this expression takes %d steps, and all so far %d", size, r.programs),
 			fmt.Sprintf("at most %d in one expression and %d in a rule set: repeat less, or use prefix, contains or a path with *", maxRegex, maxPrograms))

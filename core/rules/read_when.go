@@ -23,7 +23,7 @@ func (r *reader) conditions(n *yaml.Node, path string) []Condition {
 const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; or no condition at all, which always holds"
 
 func (r *reader) condition(n *yaml.Node, path string) Condition {
-	c := Condition{At: r.at(n)}
+	c, before := Condition{At: r.at(n)}, len(r.findings)
 	same := func(s string) string { return s }
 	seen := r.mapping(n, path, fields{
 		"path":    func(n *yaml.Node, path string) { r.pathCondition(&c, n, path) },
@@ -41,6 +41,7 @@ func (r *reader) condition(n *yaml.Node, path string) Condition {
 	if n := resolve(n); n.Kind == yaml.MappingNode && len(seen) == 0 {
 		r.mistake(n, path, CodeMissing, "this condition is empty", whenExpected)
 	}
+	c.broken = len(r.findings) > before || r.programs > maxPrograms
 	return c
 }
 

@@ -131,6 +131,7 @@ func TestMistakes(t *testing.T) {
 		{"path expression", route(`send: v1, when: {path: {regex: "/a/[0-9]+"}}`), ""},
 		{"path without its expression", route(`send: v1, when: {path: {}}`), "5:42 missing"},
 		{"an expression that repeats too much", route(`send: v1, when: {path: {regex: "(((a{30}){30}){30})"}}`), "5:50 bad-regex"},
+		{"a condition that could not be read shadows nothing", service("routes: [{name: a, send: v1, when: {headers: {k: {regex: '('}}}}, {name: b, send: v2, when: {path: /b}}]"), "4:62 bad-regex"},
 		{"an expression that grows too large", route(`send: v1, when: {headers: {k: {regex: "(abcdefghijklm){999}"}}}`), "5:57 too-large"},
 		{"dots in disguise", route("send: v1, when: {path: /a/%2E./b}"), "5:42 bad-value"},
 		{"a host with its port", route("send: v1, when: {host: 'a.example:80'}"), "5:42 bad-value"},
@@ -225,6 +226,35 @@ a.yaml:2:3: mistake declared-twice: service sailings is declared twice
 `
 	if b.String() != want {
 		t.Errorf("got\n%s", b.String())
+	}
+}
+
+// TestLongLines: what is shown of a long line is the part around the column,
+// and a thousand findings in it do not each carry all of it.
+func TestLongLines(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("services: {é: {}")
+	for i := range 2000 {
+		fmt.Fprintf(&b, ", Bad%d: {}", i)
+	}
+	b.WriteString("}\r\n")
+	_, found := Check([]File{{"f", b.String()}}, Live{})
+	total := 0
+	for i, f := range found {
+		total += len(f.Source)
+		lines := strings.Split(f.Text(), "\n")
+		caret := strings.IndexByte(strings.TrimPrefix(lines[3], "      | "), '^')
+		shown := []rune(strings.TrimPrefix(lines[2], "    1 | "))
+		want := "é"
+		if i > 0 {
+			want = fmt.Sprintf("Bad%d:", i-1)
+		}
+		if caret < 0 || !strings.HasPrefix(string(shown[caret:]), want) {
+			t.Fatalf("finding %d points elsewhere than %s:\n%s", i, want, f.Text())
+		}
+	}
+	if len(found) != 2001 || total > 300_000 {
+		t.Errorf("%d findings with %d bytes of source", len(found), total)
 	}
 }
 

@@ -11,6 +11,9 @@ func (c *checker) shadows(routes []*Route, path string) {
 	seen := coverage{by: map[string][]covering{}}
 	var always *Route
 	for i, rt := range routes {
+		if slices.ContainsFunc(rt.When, func(c Condition) bool { return c.broken }) {
+			continue
+		}
 		by := always
 		if by == nil {
 			by = seen.covers(rt)

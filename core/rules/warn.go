@@ -3,7 +3,6 @@ package rules
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 )
 

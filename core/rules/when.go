@@ -20,6 +20,8 @@ type Condition struct {
 	All       []Condition `json:"all,omitempty"` // every one holds
 	Not       []Condition `json:"not,omitempty"` // none of them holds
 	At        Origin      `json:"at"`
+
+	broken bool // part of it could not be read
 }
 
 // Test is one check of a named value, such as a header.

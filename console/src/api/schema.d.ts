@@ -658,8 +658,10 @@ export interface components {
             expected?: string;
             /** @description the other place, when two places disagree */
             also?: components["schemas"]["RulesOrigin"];
-            /** @description the source line */
+            /** @description the source line, or, of a long one, the part around the column */
             source?: string;
+            /** @description column at which source begins, when that is not the first */
+            sourceAt?: number;
         };
         RulesHolding: {
             name: string;
