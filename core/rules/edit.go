@@ -50,11 +50,11 @@ func SetSend(files []File, rt *Route, home string, send []Target) ([]File, error
 		if f.Name != rt.SendAt.File {
 			continue
 		}
-		var doc yaml.Node
-		if err := yaml.Load([]byte(f.Text), &doc); err != nil {
+		root, err := parse(f.Text)
+		if err != nil || root == nil {
 			return nil, fmt.Errorf("reading %s: %w", f.Name, err)
 		}
-		n := find(&doc, rt.SendAt.Line, rt.SendAt.Col)
+		n := find(root, rt.SendAt.Line, rt.SendAt.Col)
 		if n == nil {
 			return nil, fmt.Errorf("%s: nothing stands there any more", rt.SendAt)
 		}

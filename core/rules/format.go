@@ -41,21 +41,15 @@ func document(text string) (*yaml.Node, error) {
 	if len(text) > MaxBytes {
 		return nil, fmt.Errorf("the file holds %d bytes, more than %d", len(text), MaxBytes)
 	}
-	var doc yaml.Node
-	if err := yaml.Load([]byte(text), &doc); err != nil {
-		if strings.Contains(err.Error(), "no documents") {
-			return nil, nil
-		}
+	root, err := parse(text)
+	if err != nil || root == nil {
 		return nil, err
 	}
-	if len(doc.Content) == 0 {
-		return nil, nil
-	}
 	nodes := 0
-	if bad, why := measure(doc.Content[0], 1, &nodes); bad != nil {
+	if bad, why := measure(root, 1, &nodes); bad != nil {
 		return nil, fmt.Errorf("line %d: %s", bad.Line, why)
 	}
-	return doc.Content[0], nil
+	return root, nil
 }
 
 // sameNodes tells whether two documents say the same in the same words.

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -64,18 +65,14 @@ type reader struct {
 }
 
 func (r *reader) readFile(text string) bool {
-	var doc yaml.Node
-	if err := yaml.Load([]byte(text), &doc); err != nil {
-		if strings.Contains(err.Error(), "no documents") {
-			return true // an empty file declares nothing
-		}
+	root, err := parse(text)
+	if err != nil {
 		r.syntax(err)
 		return false
 	}
-	if len(doc.Content) == 0 {
-		return true
+	if root == nil {
+		return true // an empty file declares nothing
 	}
-	root := doc.Content[0]
 	nodes := 0
 	if bad, why := measure(root, 1, &nodes); bad != nil {
 		r.mistake(bad, "", CodeTooLarge, why, fmt.Sprintf("nesting of at most %d and at most %d values in a file", MaxDepth, maxNodes))
@@ -97,18 +94,53 @@ func (r *reader) readFile(text string) bool {
 	return true
 }
 
-// syntax reports an error of the YAML library with its position.
+// parse reads one YAML document; nil for a text without any. The library would
+// also take UTF-16, in which no position of ours would be right.
+func parse(text string) (*yaml.Node, error) {
+	if !utf8.ValidString(text) {
+		at := notText{line: 1, col: 1}
+		for _, c := range text {
+			if c == utf8.RuneError {
+				return nil, at
+			}
+			if at.col++; c == '\n' {
+				at.line, at.col = at.line+1, 1
+			}
+		}
+	}
+	var doc yaml.Node
+	if err := yaml.Load([]byte(text), &doc); err != nil {
+		if strings.Contains(err.Error(), "no documents") {
+			return nil, nil
+		}
+		return nil, err
+	}
+	if len(doc.Content) == 0 {
+		return nil, nil
+	}
+	return doc.Content[0], nil
+}
+
+// notText is the place of a byte that is not UTF-8.
+type notText struct{ line, col int }
+
+func (notText) Error() string { return "a character is not UTF-8" }
+
+// syntax reports why a file could not be parsed, with the position.
 func (r *reader) syntax(err error) {
 	at, msg := Origin{File: r.file, Line: 1, Col: 1}, err.Error()
 	var le *yaml.LoadError
-	if errors.As(err, &le) {
+	var bad notText
+	if errors.As(err, &bad) {
+		at.Line, at.Col = bad.line, bad.col
+	} else if errors.As(err, &le) {
 		msg = strings.TrimPrefix(le.Message, "yaml: ")
 		if le.Mark.Line > 0 {
 			at.Line, at.Col = le.Mark.Line, max(le.Mark.Column, 1)
 		}
 	}
 	r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeSyntax, At: at, Message: msg,
-		Expected: "one YAML or JSON document, indented with spaces"})
+		Expected: "one YAML or JSON document in UTF-8, indented with spaces"})
 }
 
 // measure finds the first value that is nested too deep, or the value at which

@@ -81,6 +81,8 @@ func TestMistakes(t *testing.T) {
 		{"BOM and CRLF", "\ufeffservices:\r\n  s:\r\n    versions: [v1]\r\n", ""},
 		{"tab", "services:\n\ts: {}\n", "2:1 syntax"},
 		{"two documents", "services: {}\n---\nservices: {}\n", "1:1 syntax"},
+		{"not UTF-8", "services:\n  s: {owner: \"é\xe9\"}\n", "2:16 syntax"},
+		{"UTF-16", "\xfe\xff\x000", "1:1 syntax"},
 		{"control character", "services: \x01\n", "1:1 syntax"},
 		{"unknown key", "servces: {}\n", "1:1 unknown-key"},
 		{"doubled key", "services: {s: {}, s: {}}\n", "1:19 doubled-key"},
