@@ -164,7 +164,7 @@ func (p *Proxy) Run(ctx context.Context) error {
 	}
 	defer p.carrier.mirrors.end()
 	if p.cfg.Gateway != "" {
-		running.Go(func() { every(ctx, certificateTick, p.refreshCertificates) })
+		running.Go(func() { p.watchCertificates(ctx) })
 	}
 	talk, hush := context.WithCancel(context.WithoutCancel(ctx))
 	defer hush()
@@ -307,13 +307,19 @@ func (p *Proxy) openEdge() error {
 	return nil
 }
 
-// refreshCertificates takes changed files into use.
-func (p *Proxy) refreshCertificates() {
-	if changed, err := p.certs.Refresh(); err != nil {
-		p.log.Warn("changed certificate files are not usable; the ones before stay", "error", err)
-	} else if changed {
-		p.log.Info("certificates were read again")
-	}
+// watchCertificates takes changed files into use, until ctx is done.
+func (p *Proxy) watchCertificates(ctx context.Context) {
+	told := ""
+	every(ctx, certificateTick, func() {
+		switch changed, err := p.certs.Refresh(); {
+		case err != nil && err.Error() != told:
+			told = err.Error()
+			p.log.Warn("changed certificate files are not usable; the ones before stay", "error", err)
+		case changed:
+			told = ""
+			p.log.Info("certificates were read again")
+		}
+	})
 }
 
 // maybeTLS is a listener that speaks TLS as soon as there are certificates, so
