@@ -44,8 +44,11 @@ bench: build
 	go test -run '^$$' -bench . -benchmem ./core/... ./proxy
 	go run ./test/bench $(ARGS)
 
+FUZZTIME ?= 60s
 fuzz:
-	go test -run '^$$' -fuzz FuzzCheck -fuzztime 60s -fuzzminimizetime 1s ./core/rules
+	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
+	go test -run '^$$' -fuzz FuzzFormat -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
+	go test -run '^$$' -fuzz FuzzMatch -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/engine
 
 screenshots: build chromium
 	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends xvfb xterm imagemagick x11-apps fonts-dejavu-core; break; }; done

@@ -126,7 +126,11 @@ func tallySheet(s *out.Sheet, t control.Tally) {
 		s.Line("Revisions  %s: the rules changed while the requests ran", counts(t.Revisions))
 	}
 	if sample := t.Sample; sample != nil && t.Asked == 1 || sample != nil && t.Failed > 0 {
-		s.Line("\n%d\n%s", sample.Status, strings.TrimRight(sample.Body, "\n"))
+		head := fmt.Sprint(sample.Status)
+		if to := sample.Headers["Location"]; to != "" {
+			head += " to " + to
+		}
+		s.Line("\n%s\n%s", head, strings.TrimRight(sample.Body, "\n"))
 	}
 }
 

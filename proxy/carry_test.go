@@ -71,6 +71,8 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 		copies <- fmt.Sprintf("%s %s body=%d mark=%s", r.Method, r.RequestURI, len(body), r.Header.Get(wire.HeaderMirror))
 	}))
 	t.Cleanup(copySrv.Close)
+	copyIn := httptest.NewServer(&inbound{carrier: carrier{name: "s-v3-a", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: copySrv.Listener.Addr().String(), Outside: true}})
+	t.Cleanup(copyIn.Close)
 	office := httptest.NewTLSServer(app)
 	t.Cleanup(office.Close)
 	office.Config.ErrorLog = log.New(io.Discard, "", 0)
@@ -88,7 +90,7 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 	table, err := engine.Compile(rs, []engine.Instance{
 		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inSrv.Listener.Addr().String()},
 		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed},
-		{ID: "s-v3-a", Service: "s", Version: "v3", Address: copySrv.Listener.Addr().String()},
+		{ID: "s-v3-a", Service: "s", Version: "v3", Address: copyIn.Listener.Addr().String()},
 		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: deadSrv.Listener.Addr().String()},
 	}, engine.Options{})
 	if err != nil {

@@ -47,7 +47,9 @@ func (c *carrier) outHeader(r *http.Request, left time.Duration) http.Header {
 	copyEndToEnd(h, r.Header)
 	delete(h, wire.HeaderAsk)
 	delete(h, wire.HeaderReason)
-	delete(h, wire.HeaderMirror)
+	if c.caller != "" { // only the mesh says that a request is a copy
+		delete(h, wire.HeaderMirror)
+	}
 	if _, ok := h["User-Agent"]; !ok {
 		h["User-Agent"] = nil // none came, so none is added
 	}

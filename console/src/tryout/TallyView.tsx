@@ -57,10 +57,10 @@ export function TallyView({ tally: t }: { tally: Tally }) {
       </Box>
       {t.sample && (
         <Box sx={{ mt: 1 }}>
-          <Box sx={{ color: "text.secondary" }}>One answer: {t.sample.status}</Box>
-          <Box component="pre" sx={{ m: 0, mt: 0.5, p: 1, bgcolor: "action.hover", borderRadius: 1, fontSize: 12, whiteSpace: "pre-wrap", overflowWrap: "anywhere", maxHeight: 160, overflow: "auto" }}>
+          <Box sx={{ color: "text.secondary" }}>One answer: {t.sample.status}{t.sample.headers["Location"] && ` to ${t.sample.headers["Location"]}`}</Box>
+          {t.sample.body && <Box component="pre" sx={{ m: 0, mt: 0.5, p: 1, bgcolor: "action.hover", borderRadius: 1, fontSize: 12, whiteSpace: "pre-wrap", overflowWrap: "anywhere", maxHeight: 160, overflow: "auto" }}>
             {t.sample.body}
-          </Box>
+          </Box>}
         </Box>
       )}
     </Paper>
