@@ -84,9 +84,7 @@ func (c *Control) understand(q Ask) (*asked, error) {
 	default:
 		a.caller = ownCaller
 	}
-	if m := c.doorman(q.From, a.gateway); m != nil {
-		a.site = m.Site
-	}
+	_, a.site = c.doorman(q.From, a.gateway)
 	return a, nil
 }
 
@@ -154,9 +152,9 @@ func (c *Control) explain(q Ask, a *asked) Explained {
 	return e
 }
 
-// doorman is the proxy by which a request enters the mesh; nil: there is none
-// now.
-func (c *Control) doorman(from, gateway string) *member {
+// doorman is the address and site of a proxy by which a request enters the
+// mesh; empty: there is none now.
+func (c *Control) doorman(from, gateway string) (address, site string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
@@ -165,16 +163,16 @@ func (c *Control) doorman(from, gateway string) *member {
 		case m.Outbound == "" || m.streams == 0:
 		case gateway != "" && m.Gateway == gateway, gateway == "" && from != "" && m.Service == from,
 			gateway == "" && from == "" && m.Service == "" && m.Gateway == "":
-			return m
+			return m.Outbound, m.Site
 		}
 	}
-	return nil
+	return "", ""
 }
 
 // door is the address of a proxy that takes the request into the mesh.
 func (c *Control) door(q Ask, a *asked) (string, error) {
-	if m := c.doorman(q.From, a.gateway); m != nil {
-		return m.Outbound, nil
+	if address, _ := c.doorman(q.From, a.gateway); address != "" {
+		return address, nil
 	}
 	callers := map[string]bool{}
 	for _, m := range c.Fleet() {

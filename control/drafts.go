@@ -17,8 +17,11 @@ func (c *Control) Look(bundle string, files []rules.File) (Report, error) {
 	return rep, err
 }
 
-// maxAuthor bounds the name of whoever drafts, in bytes.
-const maxAuthor = 100
+// Limits on drafts: bytes of the name of whoever drafts, and how many are kept.
+const (
+	maxAuthor = 100
+	maxDrafts = 1000
+)
 
 // Draft returns what somebody is working on; store.ErrNotFound if that is
 // nothing.
@@ -44,6 +47,15 @@ func (c *Control) SaveDraft(ctx context.Context, d store.Draft, expect uint) (st
 	}
 	if total > rules.MaxBytes {
 		return d, Unusable{fmt.Sprintf("the draft holds %d bytes: at most %d can be published", total, rules.MaxBytes)}
+	}
+	if expect == 0 {
+		list, err := c.store.Drafts(ctx)
+		if err != nil {
+			return d, err
+		}
+		if len(list) >= maxDrafts {
+			return d, Unusable{fmt.Sprintf("%d drafts are kept already, of %s and others: discard some", len(list), list[0].By)}
+		}
 	}
 	d.At = c.now().UTC()
 	return c.store.SaveDraft(ctx, d, expect)

@@ -227,8 +227,10 @@ func (c *carrier) try(r *http.Request, to call) (*http.Response, context.CancelC
 		copyOf(nil)
 	}
 	answer, err := c.transport.RoundTrip(out.WithContext(ctx))
-	if kept != nil && kept.whole {
-		copyOf(kept.kept.Bytes())
+	if kept != nil {
+		if body, whole := kept.all(); whole {
+			copyOf(body)
+		}
 	}
 	stopped := timer.Stop()
 	if err == nil && !stopped && context.Cause(ctx) == errDeadline {

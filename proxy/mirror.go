@@ -65,19 +65,32 @@ func (m *mirrors) end() {
 	m.running.Wait()
 }
 
-// keptBody is a request's body that is kept, up to maxCopyBody, while it is sent.
+// keptBody is a request's body that is kept, up to maxCopyBody, while it is
+// sent. The transport may still read it when the answer is there already.
 type keptBody struct {
 	io.ReadCloser
-	kept  bytes.Buffer
+	mu    sync.Mutex // guards what follows
+	kept  []byte
 	whole bool // all of it has gone by, and all of it was kept
 	over  bool
 }
 
 func (k *keptBody) Read(p []byte) (int, error) {
 	n, err := k.ReadCloser.Read(p)
-	if k.over = k.over || k.kept.Len()+n > maxCopyBody; !k.over {
-		k.kept.Write(p[:n])
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.over = k.over || len(k.kept)+n > maxCopyBody; k.over {
+		k.kept = nil
+	} else {
+		k.kept = append(k.kept, p[:n]...)
 	}
-	k.whole = err == io.EOF && !k.over
+	k.whole = k.whole || err == io.EOF && !k.over
 	return n, err
+}
+
+// all is the whole body; false: it has not gone by whole, or is too large.
+func (k *keptBody) all() ([]byte, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.kept, k.whole
 }

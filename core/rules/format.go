@@ -208,7 +208,7 @@ func b2i(b bool) int {
 
 // value places what stands behind a key.
 func (l *layout) value(v, k *yaml.Node, indent int) {
-	if v.Line == k.Line || v.Kind == yaml.AliasNode || v.Style&yaml.FlowStyle != 0 || v.Kind == yaml.ScalarNode {
+	if v.Kind == yaml.AliasNode || v.Style&yaml.FlowStyle != 0 || v.Kind == yaml.ScalarNode {
 		if v.Line != k.Line {
 			l.place(v.Line, indent+2, 0)
 		}

@@ -67,6 +67,7 @@ func TestFormat(t *testing.T) {
 		{"texts of several lines", "trials:\n    t:\n        load:\n          body: \"a\n\n\n            b: # c\"\n          to: x\n", "trials:\n  t:\n    load:\n      body: \"a\n\n\n        b: # c\"\n      to: x\n"},
 		{"brackets over several lines", "services:\n   a:\n      labels: {\n        x:   y,\n        # z\n        z: w\n      }\n", "services:\n  a:\n    labels: {\n      x:   y,\n      # z\n      z: w\n    }\n"},
 		{"quotes with marks in them", `{"a" : "b, c" ,'d': 'it''s #1' , "e\"f":"x"}`, "{\"a\": \"b, c\", 'd': 'it''s #1', \"e\\\"f\": \"x\"}\n"},
+		{"lists beside their key, anchors", "---\na: &x\n    b:\n    - c\n    # d\n    - e\nf: *x\n", "---\na: &x\n  b:\n    - c\n    # d\n    - e\nf: *x\n"},
 		{"aliases stay", "a: &x {b:  1}\nc: *x\nd: [ *x,  1 ]\n", "a: &x {b:  1}\nc: *x\nd: [ *x,  1 ]\n"},
 		{"JSON", `{"services":{"s":{"versions":["v1"]}}}`, "{\n  \"services\": {\n    \"s\": {\n      \"versions\": [\n        \"v1\"\n      ]\n    }\n  }\n}\n"},
 	} {
