@@ -79,7 +79,7 @@ func (k *keptBody) Read(p []byte) (int, error) {
 	n, err := k.ReadCloser.Read(p)
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.over = k.over || len(k.kept)+n > maxCopyBody; k.over {
+	if k.over = k.over || n+len(k.kept) > maxCopyBody; k.over {
 		k.kept = nil
 	} else {
 		k.kept = append(k.kept, p[:n]...)

@@ -80,7 +80,14 @@ type Exchange struct {
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
 	*x = Exchange{entry: entry, path: v.Path(), key: x.key[:0]}
-	return x.delayed(x.begin(t, v, now), now)
+	step := x.begin(t, v, now)
+	if x.delay > 0 {
+		return x.delayed(step, now)
+	}
+	if step.Kind == Attempt {
+		x.tries++
+	}
+	return step
 }
 
 func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
@@ -209,22 +216,21 @@ func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
 		return refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to)))
 	}
 	x.version = x.instance.Version
-	for _, rt := range [...]*Route{x.gate, x.route} {
-		if rt != nil && rt.mirror != nil && x.mirror == nil && rt.copies.draw() == 0 {
-			x.mirror = rt.mirror.pool.pick()
-		}
-	}
+	x.copyTo(x.gate)
+	x.copyTo(x.route)
 	return Step{Kind: Attempt, Instance: x.instance, Deadline: x.deadline}
 }
 
-// delayed puts a wait before a step when a route asks for one.
-func (x *Exchange) delayed(s Step, now time.Duration) Step {
-	if x.delay == 0 {
-		if s.Kind == Attempt {
-			x.tries++
-		}
-		return s
+// copyTo picks who gets a copy of the request, when the route mirrors this one
+// and no route before it does.
+func (x *Exchange) copyTo(rt *Route) {
+	if rt != nil && rt.mirror != nil && x.mirror == nil && rt.copies.draw() == 0 {
+		x.mirror = rt.mirror.pool.pick()
 	}
+}
+
+// delayed puts the wait that routes ask for before a step.
+func (x *Exchange) delayed(s Step, now time.Duration) Step {
 	if s.Kind != Attempt {
 		x.setDeadline(now)
 	}
