@@ -32,7 +32,7 @@ type CertificateState struct {
 // the findings is 0.
 func Check(files []File, live Live) (*Rules, []Finding) {
 	rs, found, whole := read(files)
-	c := &checker{rules: rs, live: live, whole: whole, services: map[string]*Service{}, gateways: map[string]*Gateway{}, sites: map[string]bool{}}
+	c := &checker{rules: rs, live: live, whole: whole, services: map[string]*Service{}, gateways: map[string]*Gateway{}, sites: map[string]bool{}, names: map[string][]string{}}
 	for _, s := range rs.Services {
 		c.services[s.Name] = s
 	}
@@ -60,6 +60,24 @@ type checker struct {
 	sites    map[string]bool
 	resolver *Resolver
 	findings []Finding
+	names    map[string][]string // of services, callers and sites, in order, once they were needed
+	compared int                 // names that were looked at for the nearest
+}
+
+// maxCompared bounds the search for nearest names; past it none are named.
+const maxCompared = 1_000_000
+
+// oneOf is "one of these names" for the names of a kind, which are collected
+// once.
+func (c *checker) oneOf(name, kind string, collect func() []string) string {
+	known, ok := c.names[kind]
+	if !ok {
+		known = collect()
+		slices.Sort(known)
+		c.names[kind] = known
+	}
+	c.compared += len(known)
+	return oneOfSorted(name, known, c.compared <= maxCompared)
 }
 
 func (c *checker) add(f Finding) { c.findings = append(c.findings, f) }
@@ -212,7 +230,7 @@ func (c *checker) target(home *Service, t *Target, path string) {
 func (c *checker) knownService(at Origin, path, name string) *Service {
 	s := c.services[name]
 	if s == nil && c.whole && name != "" {
-		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service %s", name), oneOf(name, slices.Collect(maps.Keys(c.services))))
+		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service %s", name), c.oneOf(name, "service", func() []string { return slices.Collect(maps.Keys(c.services)) }))
 	}
 	return s
 }
@@ -220,14 +238,14 @@ func (c *checker) knownService(at Origin, path, name string) *Service {
 // knownCaller reports a name that is neither a service nor a gateway.
 func (c *checker) knownCaller(at Origin, path, name string) {
 	if c.whole && c.services[name] == nil && c.gateways[name] == nil {
-		known := slices.AppendSeq(slices.Collect(maps.Keys(c.services)), maps.Keys(c.gateways))
-		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service or gateway %s", name), oneOf(name, known))
+		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service or gateway %s", name),
+			c.oneOf(name, "caller", func() []string { return slices.AppendSeq(slices.Collect(maps.Keys(c.services)), maps.Keys(c.gateways)) }))
 	}
 }
 
 func (c *checker) knownSite(at Origin, path, name string) {
 	if name != "" && c.whole && !c.sites[name] {
-		expected := oneOf(name, slices.Collect(maps.Keys(c.sites))) + ", or add it to the section sites"
+		expected := c.oneOf(name, "site", func() []string { return slices.Collect(maps.Keys(c.sites)) }) + ", or add it to the section sites"
 		if len(c.sites) == 0 {
 			expected = fmt.Sprintf("sites: [%s, …] at the top of a file", name)
 		}
@@ -319,24 +337,38 @@ func hostCovers(a, b string) bool {
 // policies checks that every policy is for something, and that no two of them
 // contradict each other.
 func (c *checker) policies() {
+	forService, forRoute := map[*Policy]bool{}, map[*Policy]bool{}
+	type view struct {
+		of    *combination
+		route bool
+	}
+	marked := map[view]bool{}
+	mark := func(s *Service, rt *Route, to map[*Policy]bool) {
+		fit := c.resolver.fitting(s, rt)
+		if k := (view{fit, rt != nil}); !marked[k] {
+			marked[k] = true
+			for _, p := range fit.policies {
+				to[p] = true
+			}
+		}
+	}
+	for _, s := range c.rules.Services {
+		mark(s, nil, forService)
+		for _, rt := range s.Routes {
+			mark(s, rt, forRoute)
+		}
+	}
+	for _, g := range c.rules.Gateways {
+		for _, rt := range g.Routes {
+			mark(nil, rt, forRoute)
+		}
+	}
 	for _, p := range c.rules.Policies {
-		forService, forRoute := false, false
-		for _, s := range c.rules.Services {
-			forService = forService || p.fits(s, nil)
-			for _, rt := range s.Routes {
-				forRoute = forRoute || p.fits(s, rt)
-			}
-		}
-		for _, g := range c.rules.Gateways {
-			for _, rt := range g.Routes {
-				forRoute = forRoute || p.fits(nil, rt)
-			}
-		}
 		path := "policies." + p.Name
-		if !c.whole || len(p.For) == 0 || forService {
+		if !c.whole || len(p.For) == 0 || forService[p] {
 			continue
 		}
-		if !forRoute {
+		if !forRoute[p] {
 			c.mistake(p.At, path+".for", CodeUnknownLabels, fmt.Sprintf("nothing has the labels %s", p.For), c.nearLabels(p.For))
 			continue
 		}
@@ -361,29 +393,32 @@ func (c *checker) policies() {
 	})
 }
 
-// nearLabels names labels that exist, those of the same name first.
+// nearLabels names labels that exist.
 func (c *checker) nearLabels(want Labels) string {
-	all := map[string]bool{}
-	take := func(l Labels) {
-		for k, v := range l {
-			all[k+"="+v] = true
+	text := c.oneOf(strings.ReplaceAll(want.String(), ", ", ""), "labels", func() []string {
+		all := map[string]bool{}
+		take := func(l Labels) {
+			for k, v := range l {
+				all[k+"="+v] = true
+			}
 		}
-	}
-	for _, s := range c.rules.Services {
-		take(s.Labels)
-		for _, rt := range s.Routes {
-			take(rt.Labels)
+		for _, s := range c.rules.Services {
+			take(s.Labels)
+			for _, rt := range s.Routes {
+				take(rt.Labels)
+			}
 		}
-	}
-	for _, g := range c.rules.Gateways {
-		for _, rt := range g.Routes {
-			take(rt.Labels)
+		for _, g := range c.rules.Gateways {
+			for _, rt := range g.Routes {
+				take(rt.Labels)
+			}
 		}
-	}
-	if len(all) == 0 {
+		return slices.Collect(maps.Keys(all))
+	})
+	if len(c.names["labels"]) == 0 {
 		return "labels on a service or a route; none has any"
 	}
-	return oneOf(strings.ReplaceAll(want.String(), ", ", ""), slices.Collect(maps.Keys(all))) + ", all on the same service or route"
+	return text + ", all on the same service or route"
 }
 
 func (c *checker) releases() {

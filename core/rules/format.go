@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -20,8 +19,12 @@ import (
 //
 // What was read from the file before and after is the same, and formatting
 // twice is formatting once. A file of which that could not be said comes back
-// as it was. It fails for text that is not one YAML document.
+// as it was. It fails for text that is not one YAML document, or that has more
+// than 2 MiB.
 func Format(f File) (string, error) {
+	if len(f.Text) > maxFormat {
+		return "", fmt.Errorf("%s holds %d bytes, and at most %d are laid out at once: split the file", f.Name, len(f.Text), maxFormat)
+	}
 	text := strings.TrimPrefix(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(f.Text), "\ufeff")
 	before, err := document(text)
 	if err != nil {
@@ -38,9 +41,6 @@ func Format(f File) (string, error) {
 
 // document parses text; nil for a file without a document.
 func document(text string) (*yaml.Node, error) {
-	if len(text) > MaxBytes {
-		return nil, fmt.Errorf("the file holds %d bytes, more than %d", len(text), MaxBytes)
-	}
 	root, err := parse(text)
 	if err != nil || root == nil {
 		return nil, err
@@ -68,18 +68,23 @@ func sameNodes(a, b *yaml.Node) bool {
 	return true
 }
 
-var commentShape = regexp.MustCompile(`(^|\s)#.*`)
-
-// comments are the pieces of text that may be comments, in order.
+// comments are the pieces of text that may be comments, in order, without the
+// spaces in them: what only looks like one may get others.
 func comments(text string) []string {
 	var out []string
 	for line := range strings.SplitSeq(text, "\n") {
-		if c := commentShape.FindString(line); c != "" {
-			out = append(out, strings.Join(strings.Fields(c), "")) // what only looks like one may get other spaces
+		for i := 0; i < len(line); i++ {
+			if line[i] == '#' && (i == 0 || line[i-1] == ' ' || line[i-1] == '\t') {
+				out = append(out, strings.Join(strings.Fields(line[i:]), ""))
+				break
+			}
 		}
 	}
 	return out
 }
+
+// maxFormat is the most bytes that Format takes.
+const maxFormat = 2 << 20
 
 func layOut(text string, root *yaml.Node) string {
 	if root != nil && root.Style&yaml.FlowStyle != 0 && json.Valid([]byte(text)) {
@@ -110,6 +115,10 @@ type placed struct {
 	indent int // spaces before the first dash or word
 	dashes int // of lists that begin on this line, each with what follows on the line
 }
+
+// maxFlowLine is how long a line may be for its brackets to be written anew,
+// since finding each value in it takes time in proportion.
+const maxFlowLine = 4096
 
 // flow is a piece of a line that is written anew.
 type flow struct {
@@ -156,7 +165,11 @@ func (l *layout) block(n *yaml.Node, indent, dashes int) {
 				p.dashes++
 				l.line[c.Line] = p
 			}
-			l.block(c, indent+2, 1+dashes*b2i(i == 0))
+			before := 1
+			if i == 0 {
+				before += dashes
+			}
+			l.block(c, indent+2, before)
 		}
 	default:
 		l.scalar(n, l.begins(n.Line))
@@ -189,7 +202,7 @@ func (l *layout) gap(k, v *yaml.Node) {
 	}
 	s := l.lines[k.Line-1]
 	from := byteOf(s, k.Column)
-	if from >= len(s) {
+	if from >= len(s) || len(s) > maxFlowLine {
 		return
 	}
 	_, end, ok := scalarText(s, from, k)
@@ -197,13 +210,6 @@ func (l *layout) gap(k, v *yaml.Node) {
 	if ok && end < to && to < len(s) && strings.TrimSpace(s[end:to]) == ":" {
 		l.flows = append(l.flows, flow{k.Line, end, to, ": "})
 	}
-}
-
-func b2i(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // value places what stands behind a key.
@@ -301,6 +307,9 @@ func (l *layout) flow(n *yaml.Node) {
 		return
 	}
 	s := l.lines[n.Line-1]
+	if len(s) > maxFlowLine {
+		return
+	}
 	from := byteOf(s, n.Column)
 	text, to, ok := flowText(s, from, n)
 	if ok {
@@ -391,6 +400,12 @@ func (l *layout) write() string {
 	shift := map[int]int{} // by line: how far it moved
 	out := make([]string, 0, len(l.lines))
 	owner := 0
+	next := l.neighbours()
+	inBrackets := func(next int) bool { // the next line goes on with what began before
+		_, structural := l.line[next+1]
+		return next >= 0 && !structural
+	}
+	var outer []open
 	for i, s := range l.lines {
 		no := i + 1
 		start, inside := l.frozen[no]
@@ -414,9 +429,13 @@ func (l *layout) write() string {
 		case structural:
 			owner = no
 			shift[no] = p.indent - indent
+			for len(outer) > 0 && outer[len(outer)-1].was >= indent {
+				outer = outer[:len(outer)-1]
+			}
+			outer = append(outer, open{indent, p})
 			out = append(out, strings.Repeat(" ", p.indent)+dashed(body, p.dashes))
-		case body[0] == '#' && !l.inBrackets(i):
-			out = append(out, strings.Repeat(" ", l.commentIndent(i, indent))+body)
+		case body[0] == '#' && !inBrackets(next[i]):
+			out = append(out, strings.Repeat(" ", l.commentIndent(indent, next[i], outer))+body)
 		default: // goes on with what the line before began
 			out = append(out, strings.Repeat(" ", max(0, indent+shift[owner]))+body)
 			shift[no] = shift[owner]
@@ -441,46 +460,43 @@ func dashed(body string, dashes int) string {
 	return prefix + body
 }
 
-// inBrackets tells whether the next line with something on it goes on with
-// what began before.
-func (l *layout) inBrackets(i int) bool {
-	for j := i + 1; j < len(l.lines); j++ {
-		if s := strings.TrimSpace(l.lines[j]); s != "" && s[0] != '#' {
-			_, structural := l.line[j+1]
-			return !structural
-		}
-	}
-	return false
-}
-
-// commentIndent puts a comment in line with what follows it, or, when it
-// stands further in than that, with what it follows.
-func (l *layout) commentIndent(i, indent int) int {
-	next, found := 0, false
-	for j := i + 1; j < len(l.lines); j++ {
-		s := strings.TrimLeft(l.lines[j], " ")
-		if s == "" || s[0] == '#' {
-			continue
-		}
-		if p, ok := l.line[j+1]; ok {
-			if indent <= len(l.lines[j])-len(s) {
-				return p.indent
-			}
-			next, found = p.indent, true
-		}
-		break
-	}
-	for j := i - 1; j >= 0; j-- {
-		s := strings.TrimLeft(l.lines[j], " ")
-		if p, ok := l.line[j+1]; ok && s != "" {
-			if old := len(l.lines[j]) - len(s); indent >= old {
-				return max(next, p.indent+min(indent-old, 2*p.dashes)/2*2)
-			} else if found {
-				continue
-			}
+// neighbours tells for each line, from 0, which later one is the next with
+// something on it besides a comment; -1: none.
+func (l *layout) neighbours() []int {
+	next := make([]int, len(l.lines))
+	after := -1
+	for i := len(l.lines) - 1; i >= 0; i-- {
+		next[i] = after
+		if s := strings.TrimLeft(l.lines[i], " "); s != "" && s[0] != '#' {
+			after = i
 		}
 	}
 	return next
+}
+
+// open is a line of the structure below which later lines may stand.
+type open struct {
+	was int // its indent before
+	placed
+}
+
+// commentIndent puts a comment, which stood indent spaces in, in line with what
+// follows it, or, when it stood further in than that, with what it follows.
+// outer are the lines above that are not closed, the innermost last.
+func (l *layout) commentIndent(indent, next int, outer []open) int {
+	follows := 0
+	if next >= 0 {
+		p := l.line[next+1]
+		if follows = p.indent; indent <= l.begins(next+1)-1 {
+			return follows
+		}
+	}
+	for _, o := range slices.Backward(outer) {
+		if indent >= o.was {
+			return max(follows, o.indent+min(indent-o.was, 2*o.dashes)/2*2)
+		}
+	}
+	return follows
 }
 
 // squeeze leaves one empty line where there were several, and none at the

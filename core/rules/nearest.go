@@ -45,20 +45,28 @@ func distance(a, b string) int {
 
 // oneOf is the wording of "one of these names", with the nearest first.
 func oneOf(name string, known []string) string {
+	known = slices.Clone(known)
+	slices.Sort(known)
+	return oneOfSorted(name, known, true)
+}
+
+// oneOfSorted does the same for names in order; looking for the nearest takes
+// time in proportion to their number.
+func oneOfSorted(name string, known []string, near bool) string {
 	if len(known) == 0 {
 		return "a name that is declared; none is"
 	}
-	known = slices.Clone(known)
-	slices.Sort(known)
-	list := strings.Join(known, ", ")
+	list := strings.Join(known[:min(len(known), 12)], ", ")
 	if len(known) > 12 {
-		list = strings.Join(known[:12], ", ") + ", …"
-	}
-	if n := nearest(name, known); n != "" && len(known) > 1 {
-		return "one of " + list + " (nearest: " + n + ")"
+		list += ", …"
 	}
 	if len(known) == 1 {
 		return known[0]
+	}
+	if near {
+		if n := nearest(name, known); n != "" {
+			return "one of " + list + " (nearest: " + n + ")"
+		}
 	}
 	return "one of " + list
 }

@@ -17,6 +17,8 @@ const (
 	MaxBytes = 16 << 20  // all files together
 	MaxDepth = 63        // nesting of mappings and lists
 	maxNodes = 1_000_000 // values of one file, with every alias written out
+	maxList  = 1000      // versions of a service, sites of a failover
+	maxNamed = 1000      // policies
 )
 
 var (
@@ -303,6 +305,15 @@ func (r *reader) list(n *yaml.Node, path, of string, each func(n *yaml.Node, pat
 		return
 	}
 	r.items(n, path, each)
+}
+
+// short is list for a list that has to be compared with itself.
+func (r *reader) short(n *yaml.Node, path, of string, each func(n *yaml.Node, path string)) {
+	if size := len(resolve(n).Content); size > maxList {
+		r.mistake(n, path, CodeTooLarge, fmt.Sprintf("there are %d %s", size, of), fmt.Sprintf("at most %d", maxList))
+		return
+	}
+	r.list(n, path, of, each)
 }
 
 // need reports what is missing from a mapping.

@@ -27,7 +27,7 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 	known["labels"] = func(n *yaml.Node, path string) { s.Labels = r.labels(n, path) }
 	known["protocol"] = func(n *yaml.Node, path string) { s.Protocol = r.choice(n, path, "http", "grpc", "tcp") }
 	known["versions"] = func(n *yaml.Node, path string) {
-		r.list(n, path, "versions", func(n *yaml.Node, path string) {
+		r.short(n, path, "versions", func(n *yaml.Node, path string) {
 			ver, ok := r.name(n, path, versionShape, versionExpected)
 			switch {
 			case !ok:
@@ -154,7 +154,10 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 	case len(p.All()) == 0 && len(seen) == 1:
 		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s sets nothing", p.Name), oneOf("", slices.DeleteFunc(known.names(), func(s string) bool { return s == "for" })))
 	}
-	if r.once(k, path, "policy "+p.Name) {
+	if len(r.rules.Policies) == maxNamed {
+		r.mistake(k, path, CodeTooLarge, "there are too many policies", fmt.Sprintf("at most %d: labels are there to need few", maxNamed))
+	}
+	if r.once(k, path, "policy "+p.Name) && len(r.rules.Policies) < maxNamed {
 		r.rules.Policies = append(r.rules.Policies, p)
 	}
 }

@@ -275,7 +275,7 @@ func (r *reader) failover(n *yaml.Node, path string) *Failover {
 	f := &Failover{Below: 50_000, Origin: r.at(n)}
 	seen := r.mapping(n, path, fields{
 		"order": func(n *yaml.Node, path string) {
-			r.list(n, path, "sites", func(n *yaml.Node, path string) {
+			r.short(n, path, "sites", func(n *yaml.Node, path string) {
 				s, ok := r.name(n, path, nameShape, nameExpected)
 				if !ok {
 					return

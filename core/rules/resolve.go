@@ -2,7 +2,9 @@ package rules
 
 import (
 	"cmp"
+	"maps"
 	"slices"
+	"sync"
 )
 
 // Layer is one level that may set something.
@@ -12,45 +14,119 @@ type Layer struct {
 }
 
 // Resolver tells which settings hold. It is made once for a rule set that does
-// not change any more.
+// not change any more, and is safe for concurrent use.
 type Resolver struct {
 	rules    *Rules
 	policies []*Policy // the most labels first
+	sets     map[*Policy][]Named
+	byLabel  map[label][]int // places of the policies of which it is the first label
+
+	mu   sync.Mutex              // guards what follows
+	seen map[string]*combination // by labels
+	kept map[string]*combination // by the places of the policies, so that each is there once
+}
+
+// combination is the policies for one set of labels, the most specific first.
+type combination struct {
+	policies []*Policy
+	together Settings // what they set
 }
 
 // NewResolver sorts the policies of a rule set.
 func NewResolver(r *Rules) *Resolver {
-	v := &Resolver{rules: r, policies: slices.Clone(r.Policies)}
+	v := &Resolver{rules: r, policies: slices.Clone(r.Policies), sets: map[*Policy][]Named{}, seen: map[string]*combination{}, kept: map[string]*combination{}, byLabel: map[label][]int{}}
 	slices.SortStableFunc(v.policies, func(a, b *Policy) int { return cmp.Compare(len(b.For), len(a.For)) })
+	for i, p := range v.policies {
+		v.sets[p] = p.All()
+		if want := p.For.list(); len(want) > 0 {
+			v.byLabel[want[0]] = append(v.byLabel[want[0]], i)
+		}
+	}
 	return v
 }
 
-// fits tells whether every label that the policy wants is there, on the route
-// or else on the service. Either may be nil.
-func (p *Policy) fits(s *Service, rt *Route) bool {
+// label is a name with a value.
+type label struct{ name, value string }
+
+// list is the labels in the order of their names.
+func (l Labels) list() []label {
+	out := make([]label, 0, len(l))
+	for _, k := range slices.Sorted(maps.Keys(l)) {
+		out = append(out, label{k, l[k]})
+	}
+	return out
+}
+
+// labelsOf are the labels of a service, or of one of its routes: the route's
+// own come before those of the service. Either may be nil.
+func labelsOf(s *Service, rt *Route) Labels {
+	switch {
+	case s == nil && rt == nil:
+		return nil
+	case s == nil:
+		return rt.Labels
+	case rt == nil || len(rt.Labels) == 0:
+		return s.Labels
+	}
+	out := maps.Clone(rt.Labels)
+	for k, v := range s.Labels {
+		if _, own := out[k]; !own {
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// fits tells whether every label that the policy wants is there.
+func (p *Policy) fits(have Labels) bool {
+	if len(p.For) == 1 {
+		return true // found by it
+	}
 	for k, want := range p.For {
-		have, ok := "", false
-		if rt != nil {
-			have, ok = rt.Labels[k]
-		}
-		if !ok && s != nil {
-			have, ok = s.Labels[k]
-		}
-		if !ok || have != want {
+		if v, ok := have[k]; !ok || v != want {
 			return false
 		}
 	}
 	return true
 }
 
-// fitting are the policies for a service or one of its routes.
-func (v *Resolver) fitting(s *Service, rt *Route) []*Policy {
-	var out []*Policy
-	for _, p := range v.policies {
-		if p.fits(s, rt) {
-			out = append(out, p)
+// fitting are the policies for a service or one of its routes. Many have the
+// same labels, so the answer is kept.
+func (v *Resolver) fitting(s *Service, rt *Route) *combination {
+	if len(v.policies) == 0 {
+		return &combination{}
+	}
+	labels := labelsOf(s, rt)
+	key := labels.String()
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	out, ok := v.seen[key]
+	if ok {
+		return out
+	}
+	var found []int
+	for k, value := range labels {
+		for _, i := range v.byLabel[label{k, value}] {
+			if v.policies[i].fits(labels) {
+				found = append(found, i)
+			}
 		}
 	}
+	slices.Sort(found)
+	places := make([]byte, 0, 2*len(found))
+	for _, i := range found {
+		places = append(places, byte(i>>8), byte(i))
+	}
+	if out, ok = v.kept[string(places)]; !ok {
+		out = &combination{}
+		for _, i := range found {
+			out.policies = append(out.policies, v.policies[i])
+			out.together.fillRoute(&v.policies[i].Settings)
+			out.together.fillService(&v.policies[i].Settings)
+		}
+		v.kept[string(places)] = out
+	}
+	v.seen[key] = out
 	return out
 }
 
@@ -58,7 +134,7 @@ func (v *Resolver) fitting(s *Service, rt *Route) []*Policy {
 // The service may be nil: one that only runs.
 func (v *Resolver) ServiceLayers(s *Service) []Layer {
 	var out []Layer
-	for _, p := range v.fitting(s, nil) {
+	for _, p := range v.fitting(s, nil).policies {
 		out = append(out, Layer{"policy " + p.Name, &p.Settings})
 	}
 	if s != nil {
@@ -75,7 +151,7 @@ func (v *Resolver) ServiceLayers(s *Service) []Layer {
 // the service; s is nil for a route of a gateway.
 func (v *Resolver) RouteLayers(s *Service, rt *Route) []Layer {
 	out := []Layer{{rt.Called(), &rt.Settings}}
-	for _, p := range v.fitting(s, rt) {
+	for _, p := range v.fitting(s, rt).policies {
 		out = append(out, Layer{"policy " + p.Name, &p.Settings})
 	}
 	return out
@@ -84,8 +160,12 @@ func (v *Resolver) RouteLayers(s *Service, rt *Route) []Layer {
 // Service is everything that holds for a service, apart from its routes.
 func (v *Resolver) Service(s *Service) Settings {
 	var out Settings
-	for _, l := range v.ServiceLayers(s) {
-		out.fillService(l.Settings)
+	out.fillService(&v.fitting(s, nil).together)
+	if s != nil {
+		out.fillService(&s.Settings)
+	}
+	if d := v.rules.Defaults; d != nil {
+		out.fillService(&d.Settings)
 	}
 	return out
 }
@@ -93,9 +173,8 @@ func (v *Resolver) Service(s *Service) Settings {
 // Route is what a route and its policies set themselves.
 func (v *Resolver) Route(s *Service, rt *Route) Settings {
 	var out Settings
-	for _, l := range v.RouteLayers(s, rt) {
-		out.fillRoute(l.Settings)
-	}
+	out.fillRoute(&rt.Settings)
+	out.fillRoute(&v.fitting(s, rt).together)
 	return out
 }
 
@@ -164,6 +243,11 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 		name string
 	}
 	told := map[pair]bool{}
+	type view struct {
+		of    *combination
+		route bool
+	}
+	looked := map[view]bool{}
 	look := func(s *Service, rt *Route, names []string) {
 		decided := map[string]bool{} // by something nearer
 		if rt != nil {
@@ -171,14 +255,21 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 				decided[set.Name] = true
 			}
 		}
-		for list := v.fitting(s, rt); len(list) > 0; {
+		fit := v.fitting(s, rt)
+		if k := (view{fit, rt != nil}); len(decided) == 0 {
+			if looked[k] {
+				return
+			}
+			looked[k] = true
+		}
+		for list := fit.policies; len(list) > 0; {
 			n := 1
 			for n < len(list) && len(list[n].For) == len(list[0].For) {
 				n++
 			}
 			first := map[string]*Policy{}
 			for _, p := range list[:n] {
-				for _, set := range p.All() {
+				for _, set := range v.sets[p] {
 					if decided[set.Name] || !slices.Contains(names, set.Name) {
 						continue
 					}
