@@ -73,10 +73,14 @@ type Set struct {
 }
 
 // Use reads the pairs and offers them from now on. On an error the ones before
-// stay.
+// stay. Pairs that are in use already are Refresh's to look after.
 func (s *Set) Use(dir string, pairs []rules.Certificate) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	same := func(a, b rules.Certificate) bool { return a.Cert == b.Cert && a.Key == b.Key }
+	if s.dir == dir && slices.EqualFunc(s.of, pairs, same) {
+		return nil
+	}
 	return s.use(dir, pairs)
 }
 

@@ -338,31 +338,19 @@ func hostCovers(a, b string) bool {
 // contradict each other.
 func (c *checker) policies() {
 	forService, forRoute := map[*Policy]bool{}, map[*Policy]bool{}
-	type view struct {
-		of    *combination
-		route bool
-	}
 	marked := map[view]bool{}
-	mark := func(s *Service, rt *Route, to map[*Policy]bool) {
-		fit := c.resolver.fitting(s, rt)
+	c.rules.everywhere(func(s *Service, rt *Route) {
+		fit, to := c.resolver.fitting(s, rt), forService
+		if rt != nil {
+			to = forRoute
+		}
 		if k := (view{fit, rt != nil}); !marked[k] {
 			marked[k] = true
 			for _, p := range fit.policies {
 				to[p] = true
 			}
 		}
-	}
-	for _, s := range c.rules.Services {
-		mark(s, nil, forService)
-		for _, rt := range s.Routes {
-			mark(s, rt, forRoute)
-		}
-	}
-	for _, g := range c.rules.Gateways {
-		for _, rt := range g.Routes {
-			mark(nil, rt, forRoute)
-		}
-	}
+	})
 	for _, p := range c.rules.Policies {
 		path := "policies." + p.Name
 		if !c.whole || len(p.For) == 0 || forService[p] {
@@ -397,22 +385,17 @@ func (c *checker) policies() {
 func (c *checker) nearLabels(want Labels) string {
 	text := c.oneOf(strings.ReplaceAll(want.String(), ", ", ""), "labels", func() []string {
 		all := map[string]bool{}
-		take := func(l Labels) {
-			for k, v := range l {
+		c.rules.everywhere(func(s *Service, rt *Route) {
+			labels := Labels{}
+			if rt != nil {
+				labels = rt.Labels
+			} else if s != nil {
+				labels = s.Labels
+			}
+			for k, v := range labels {
 				all[k+"="+v] = true
 			}
-		}
-		for _, s := range c.rules.Services {
-			take(s.Labels)
-			for _, rt := range s.Routes {
-				take(rt.Labels)
-			}
-		}
-		for _, g := range c.rules.Gateways {
-			for _, rt := range g.Routes {
-				take(rt.Labels)
-			}
-		}
+		})
 		return slices.Collect(maps.Keys(all))
 	})
 	if len(c.names["labels"]) == 0 {

@@ -70,6 +70,22 @@ func (r *Rules) Gateway(name string) *Gateway {
 	return nil
 }
 
+// everywhere calls do for every service, with a nil route, and for every route;
+// the service of a gateway's route is nil.
+func (r *Rules) everywhere(do func(s *Service, rt *Route)) {
+	for _, s := range r.Services {
+		do(s, nil)
+		for _, rt := range s.Routes {
+			do(s, rt)
+		}
+	}
+	for _, g := range r.Gateways {
+		for _, rt := range g.Routes {
+			do(nil, rt)
+		}
+	}
+}
+
 // Site is one entry of the section `sites`: a place where instances run.
 type Site struct {
 	Name string `json:"name"`

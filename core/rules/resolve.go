@@ -45,6 +45,12 @@ func NewResolver(r *Rules) *Resolver {
 	return v
 }
 
+// view is a combination as it applies to services, or to routes.
+type view struct {
+	of    *combination
+	route bool
+}
+
 // label is a name with a value.
 type label struct{ name, value string }
 
@@ -243,10 +249,6 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 		name string
 	}
 	told := map[pair]bool{}
-	type view struct {
-		of    *combination
-		route bool
-	}
 	looked := map[view]bool{}
 	look := func(s *Service, rt *Route, names []string) {
 		decided := map[string]bool{} // by something nearer
@@ -289,15 +291,11 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 	}
 	ofRoute := []string{"timeout", "retry", "limit"}
 	ofService := []string{"timeout", "retry", "guard.in-flight", "guard.breaker", "guard.sideline", "health", "balance", "failover"}
-	for _, s := range v.rules.Services {
-		look(s, nil, ofService)
-		for _, rt := range s.Routes {
+	v.rules.everywhere(func(s *Service, rt *Route) {
+		if rt == nil {
+			look(s, nil, ofService)
+		} else {
 			look(s, rt, ofRoute)
 		}
-	}
-	for _, g := range v.rules.Gateways {
-		for _, rt := range g.Routes {
-			look(nil, rt, ofRoute)
-		}
-	}
+	})
 }

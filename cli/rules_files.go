@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/core/rules"
+)
+
+// filesWords are the arguments of the commands that read rule files.
+const filesWords = "FILE|DIRECTORY|- …"
+
+// standardInput is the name of the file that - stands for.
+const standardInput = "standard-input"
+
+func someFiles(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return usagef("expected: %s %s", cmd.CommandPath(), filesWords)
+	}
+	return nil
+}
+
+// readFiles reads the named files, the rule files below the named directories,
+// and standard input for -.
+func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
+	var files []rules.File
+	total := 0
+	add := func(name string, r io.Reader) error {
+		b, err := io.ReadAll(io.LimitReader(r, rules.MaxBytes+1))
+		if err != nil {
+			return err
+		}
+		if total += len(b); total > rules.MaxBytes {
+			return usagef("the files up to %s hold more than %d bytes, the most in one rule set", name, rules.MaxBytes)
+		}
+		if !slices.ContainsFunc(files, func(f rules.File) bool { return f.Name == name }) {
+			files = append(files, rules.File{Name: name, Text: string(b)})
+		}
+		return nil
+	}
+	open := func(path string) error {
+		f, err := os.Open(path)
+		if err != nil {
+			return usage{err}
+		}
+		defer f.Close()
+		return add(filepath.ToSlash(filepath.Clean(path)), f)
+	}
+	for _, arg := range args {
+		if arg == "-" {
+			if err := add(standardInput, cmd.InOrStdin()); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		info, err := os.Stat(arg)
+		if err != nil {
+			return nil, usage{err}
+		}
+		if !info.IsDir() {
+			if err := open(arg); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		before := len(files)
+		err = filepath.WalkDir(arg, func(path string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return usage{err}
+			}
+			if path != arg && strings.HasPrefix(d.Name(), ".") { // also what editors leave behind
+				if d.IsDir() {
+					return fs.SkipDir
+				}
+				return nil
+			}
+			switch strings.ToLower(filepath.Ext(path)) {
+			case ".yaml", ".yml", ".json":
+				if !d.IsDir() {
+					return open(path)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		if len(files) == before {
+			return nil, usagef("directory %s has no rule files: expected names that end in .yaml, .yml or .json", arg)
+		}
+	}
+	return files, nil
+}
