@@ -9,6 +9,7 @@ import (
 
 	"nightjar/cli/out"
 	"nightjar/control"
+	"nightjar/core/rules"
 )
 
 // headerFlags reads -H flags.
@@ -83,7 +84,7 @@ func explainSheet(s *out.Sheet, e control.Explained) {
 		s.Line("\nGoes to:")
 		var rows [][]string
 		for _, o := range e.Odds {
-			rows = append(rows, []string{o.Service + "/" + o.Version, out.Percent(o.Share), fmt.Sprint(o.Instances)})
+			rows = append(rows, []string{rules.Target{Service: o.Service, Version: o.Version, Site: o.Site}.String(), out.Percent(o.Share), fmt.Sprint(o.Instances)})
 		}
 		s.Table([]string{"VERSION", "ODDS>", "INSTANCES>"}, rows)
 	}

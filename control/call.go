@@ -276,7 +276,7 @@ func (r *run) state() Tally {
 	expected := map[[2]string]float64{}
 	for _, o := range r.explained.Odds {
 		k := [2]string{o.Service, o.Version}
-		expected[k] = o.Share
+		expected[k] += o.Share // of a version at several sites
 		all[k] += 0
 	}
 	for k, n := range all {

@@ -96,6 +96,9 @@ func TestTargets(t *testing.T) {
 	if o := Explain(table, Entry{}, get("s", "/instead")).Odds; len(o) != 2 || o[0].Version != "v1" || o[0].Share != 0.5 || o[0].Instances != 1 {
 		t.Errorf("odds when a version is not there: %+v", o)
 	}
+	if o := Explain(table, Entry{}, get("s", "/north")).Odds; len(o) != 1 || o[0].Site != "north" || o[0].Instances != 1 {
+		t.Errorf("odds at one site: %+v", o)
+	}
 	gone := compile(t, actions, nil, crowd("s/v2")...)
 	var x Exchange
 	if s := x.Begin(gone, Entry{}, get("s", "/north"), 0); s.Reason != NoInstance {

@@ -312,7 +312,11 @@ func describe(t *target) string {
 	if t.version == "" {
 		return "service " + t.service.name
 	}
-	return t.service.name + "/" + t.version
+	name := t.service.name + "/" + t.version
+	if t.site != "" {
+		name += "@" + t.site
+	}
+	return name
 }
 
 // Path is the path to send, percent-encoded, after rewriting.

@@ -34,10 +34,11 @@ type Rung struct {
 	At     rules.Origin `json:"at"`
 }
 
-// Odds is the chance of one version.
+// Odds is the chance of one version, at one site when rules name it.
 type Odds struct {
 	Service   string  `json:"service"`
 	Version   string  `json:"version"`
+	Site      string  `json:"site,omitempty" doc:"when rules send to its instances at that site alone"`
 	Share     float64 `json:"share" doc:"0 to 1"`
 	Instances int     `json:"instances" doc:"known now"`
 }
@@ -138,7 +139,7 @@ func (e *explainer) gateway(name string, g *gateway) {
 			return
 		}
 		e.out.Path = path
-		e.odds(to.service, to.version, share, to.pool)
+		e.odds(to, share)
 		e.settings(to.service, nil, rt)
 	})
 }
@@ -174,7 +175,7 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 		for _, v := range sortedVersions(s) {
 			p := s.versions[v]
 			if n := len(p.instances); n > 0 {
-				e.odds(s, v, share*float64(n)/float64(len(s.all.instances)), p)
+				e.odds(&target{service: s, version: v, pool: p}, share*float64(n)/float64(len(s.all.instances)))
 			}
 		}
 		if len(s.all.instances) == 0 {
@@ -190,7 +191,7 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 	}
 	e.out.Path = path
 	if e.out.Answer == nil {
-		e.shares(rt, func(to *target, part float64) { e.odds(to.service, to.version, share*part, to.pool) })
+		e.shares(rt, func(to *target, part float64) { e.odds(to, share*part) })
 	}
 	e.settings(s, rt, gate)
 }
@@ -204,16 +205,16 @@ func sortedVersions(s *service) []string {
 	return out
 }
 
-func (e *explainer) odds(s *service, version string, share float64, p *pool) {
+func (e *explainer) odds(to *target, share float64) {
 	for i, o := range e.out.Odds {
-		if o.Service == s.name && o.Version == version {
+		if o.Service == to.service.name && o.Version == to.version && o.Site == to.site {
 			e.out.Odds[i].Share += share
 			return
 		}
 	}
-	e.out.Odds = append(e.out.Odds, Odds{Service: s.name, Version: version, Share: share, Instances: len(p.instances)})
-	if share > 0 && len(p.instances) == 0 {
-		e.refuse(refuse(NoInstance, fmt.Sprintf("%s/%s has no instance", s.name, version)))
+	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, share, len(to.pool.instances)})
+	if share > 0 && len(to.pool.instances) == 0 {
+		e.refuse(refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to))))
 	}
 }
 

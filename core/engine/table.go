@@ -83,6 +83,7 @@ func (r *Route) Headers() *rules.HeaderEdits { return r.rule.Headers }
 type target struct {
 	service *service
 	version string // empty: the service's own routes decide
+	site    string // empty: any
 	pool    *pool  // nil when version is empty
 	seed    uint64 // of the target's name, for what sticks
 }
@@ -303,7 +304,7 @@ func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
 	if s == nil {
 		return nil, fmt.Errorf("route %s of %s sends to service %s, which nothing declares", rt.rule.Name, rt.of, t.Service)
 	}
-	to := &target{service: s, version: t.Version, seed: seedOf(t.String())}
+	to := &target{service: s, version: t.Version, site: t.Site, seed: seedOf(t.String())}
 	switch {
 	case t.Site != "":
 		to.pool = b.place(s, t.Version, t.Site)

@@ -373,6 +373,8 @@ export interface components {
         EngineOdds: {
             service: string;
             version: string;
+            /** @description when rules send to its instances at that site alone */
+            site?: string;
             /** @description 0 to 1 */
             share: number;
             /** @description known now */

@@ -43,7 +43,7 @@ export function Explanation({ explained }: { explained: Explained }) {
       {explained.odds.length > 0 && (
         <Box>
           Goes to{" "}
-          {explained.odds.map((o) => `${o.service}/${o.version} ${percent(o.share)} (${plural(o.instances, "instance")})`).join(", ")}.
+          {explained.odds.map((o) => `${o.service}/${o.version}${o.site ? `@${o.site}` : ""} ${percent(o.share)} (${plural(o.instances, "instance")})`).join(", ")}.
         </Box>
       )}
       {explained.settings.length > 0 && (
