@@ -34,11 +34,11 @@ func BenchmarkHop(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	c := &carrier{name: "c", caller: "caller", callerValue: []string{"caller"}, epoch: time.Now(), transport: pool(), recorder: newRecorder(8), force: new(atomic.Pointer[inForce])}
+	c := &carrier{name: "c", caller: "caller", callerValue: []string{"caller"}, epoch: time.Now(), recorder: newRecorder(8), force: new(atomic.Pointer[inForce])}
 	c.force.Store(&inForce{table: table, revision: 1, known: true})
 	target := &url.URL{Scheme: "http", Host: address}
 	for name, h := range map[string]http.Handler{
-		"nightjar": c,
+		"general":  &server{handler: c, transport: newTransports(), recorder: c.recorder, tunnels: new(tunnels)},
 		"standard": &httputil.ReverseProxy{Transport: pool(), Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) }},
 		"none":     nil,
 	} {
@@ -46,7 +46,9 @@ func BenchmarkHop(b *testing.B) {
 			to := backend.URL
 			if h != nil {
 				srv := httptest.NewUnstartedServer(h)
-				srv.Config.ConnContext = c.connContext
+				if s, ok := h.(*server); ok {
+					srv.Config.ConnContext = s.connContext
+				}
 				srv.Start()
 				defer srv.Close()
 				to = srv.URL

@@ -3,10 +3,12 @@ package proxy
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"log"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -51,33 +53,74 @@ services:
   refusing: {versions: [v1]}
 `
 
-func newHop(t *testing.T, gateway string, app http.Handler) hop {
+// kinds are the bearers. The outer proxy of a hop has the one, and the inbound
+// proxies too.
+var kinds = []string{"plain", "general"}
+
+// each runs a test with every bearer.
+func each(t *testing.T, test func(t *testing.T, kind string)) {
+	for _, kind := range kinds {
+		t.Run(kind, func(t *testing.T) { test(t, kind) })
+	}
+}
+
+// ends are what the hops of a test share.
+type ends struct {
+	t         *testing.T
+	kind      string
+	transport *transports
+	racks     *racks
+	tls       *tls.Config // of whom the instances outside are trusted
+}
+
+// listen serves a handler by the bearer in question and returns its address.
+func (e ends) listen(h handler, by *carrier, rec *recorder) string {
+	e.t.Helper()
+	if e.kind == "general" {
+		s := &server{handler: h, transport: e.transport, recorder: rec, tunnels: new(tunnels)}
+		srv := httptest.NewUnstartedServer(s)
+		srv.Config.ConnContext = s.connContext
+		srv.Config.Protocols = new(http.Protocols)
+		srv.Config.Protocols.SetHTTP1(true)
+		srv.Config.Protocols.SetUnencryptedHTTP2(true)
+		srv.Start()
+		e.t.Cleanup(srv.Close)
+		return srv.Listener.Addr().String()
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		e.t.Fatal(err)
+	}
+	p := &port{name: "test", listener: l, handler: h, by: by, racks: e.racks, recorder: rec, log: slog.New(slog.DiscardHandler)}
+	p.open(e.transport)
+	go p.serve()
+	e.t.Cleanup(func() { p.drain(0, time.Second) })
+	return l.Addr().String()
+}
+
+func newHop(t *testing.T, kind, gateway string, app http.Handler) hop {
 	t.Helper()
 	workload := httptest.NewServer(app)
 	t.Cleanup(workload.Close)
-	pool := &http.Transport{DisableCompression: true}
-	t.Cleanup(pool.CloseIdleConnections)
-	in := &inbound{carrier: carrier{name: "s-v1-a", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: strings.TrimPrefix(workload.URL, "http://"), Outside: true}}
-	inSrv := httptest.NewServer(in)
-	t.Cleanup(inSrv.Close)
+	e := ends{t: t, kind: kind, transport: newTransports(), racks: &racks{epoch: time.Now()}}
+	t.Cleanup(func() { e.transport.closeIdle(); e.racks.closeIdle() })
+	inbound := func(name, app string) string {
+		in := &inbound{carrier: carrier{name: name, epoch: time.Now()}, app: &engine.Instance{Address: app, Outside: true}}
+		return e.listen(in, &in.carrier, nil)
+	}
 	const closed = "127.0.0.1:1" // nobody listens there
-	dead := &inbound{carrier: carrier{name: "refusing-v1-b", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: closed, Outside: true}}
-	deadSrv := httptest.NewServer(dead)
-	t.Cleanup(deadSrv.Close)
-
 	copies := make(chan string, 100)
 	copySrv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		copies <- fmt.Sprintf("%s %s body=%d mark=%s", r.Method, r.RequestURI, len(body), r.Header.Get(wire.HeaderMirror))
 	}))
 	t.Cleanup(copySrv.Close)
-	copyIn := httptest.NewServer(&inbound{carrier: carrier{name: "s-v3-a", epoch: time.Now(), transport: pool}, app: &engine.Instance{Address: copySrv.Listener.Addr().String(), Outside: true}})
-	t.Cleanup(copyIn.Close)
 	office := httptest.NewTLSServer(app)
 	t.Cleanup(office.Close)
 	office.Config.ErrorLog = log.New(io.Discard, "", 0)
 	if gateway != "" { // there the office is trusted
-		pool.TLSClientConfig = office.Client().Transport.(*http.Transport).TLSClientConfig
+		e.racks.tls = office.Client().Transport.(*http.Transport).TLSClientConfig
+		e.transport.http1.TLSClientConfig = e.racks.tls
 	}
 	text := strings.Replace(hopRules, "OFFICE", strconv.Quote(office.URL), 1)
 	if gateway != "" {
@@ -88,22 +131,18 @@ func newHop(t *testing.T, gateway string, app http.Handler) hop {
 		t.Fatal(found[0].Text())
 	}
 	table, err := engine.Compile(rs, []engine.Instance{
-		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inSrv.Listener.Addr().String()},
+		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inbound("s-v1-a", strings.TrimPrefix(workload.URL, "http://"))},
 		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed},
-		{ID: "s-v3-a", Service: "s", Version: "v3", Address: copyIn.Listener.Addr().String()},
-		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: deadSrv.Listener.Addr().String()},
+		{ID: "s-v3-a", Service: "s", Version: "v3", Address: inbound("s-v3-a", copySrv.Listener.Addr().String())},
+		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: inbound("refusing-v1-b", closed)},
 	}, engine.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), transport: pool, recorder: newRecorder(2), force: new(atomic.Pointer[inForce]), mirrors: newMirrors(pool)}
+	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), recorder: newRecorder(2), force: new(atomic.Pointer[inForce]), mirrors: newMirrors(e.transport.http1)}
 	t.Cleanup(c.mirrors.end)
 	c.force.Store(&inForce{table: table, revision: 7, known: true})
-	srv := httptest.NewUnstartedServer(c)
-	srv.Config.ConnContext = c.connContext
-	srv.Start()
-	t.Cleanup(srv.Close)
-	return hop{srv.URL, c.recorder, copies}
+	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, copies}
 }
 
 // raw sends bytes and reads everything that comes back.
@@ -142,244 +181,262 @@ func echo(w http.ResponseWriter, r *http.Request) {
 }
 
 func TestConformance(t *testing.T) {
-	h := newHop(t, "", http.HandlerFunc(echo))
-	for _, c := range []struct {
-		name, request string
-		want, not     []string
-	}{
-		{"the path goes as it came", get("/a%2Fb//c%20d/?q=%41&r"), []string{"GET /a%2Fb//c%20d/?q=%41&r host=s body=0"}, nil},
-		{"a path that begins with two slashes", get("//a/b"), []string{"GET //a/b host=s"}, nil},
-		{"absolute form names the service", "GET http://s.internal:80/x HTTP/1.1\r\nHost: ignored\r\nConnection: close\r\n\r\n", []string{"GET /x host=s.internal:80"}, nil},
-		{"rewrite of path and host", get("/old/times/now"), []string{"GET /new/times/now host=other.example"}, nil},
-		{"fields of one hop stay behind", get("/", "Connection: x-named", "X-Named: 1", "Keep-Alive: timeout=9", "TE: gzip"), []string{"X-Kept: yes"}, []string{"X-Named=", "Keep-Alive=", "Te=", "X-Hop"}},
-		{"Via in both directions, and no agent added", get("/"), []string{"Via: 1.1 nightjar", `Via=["1.1 nightjar" "1.1 nightjar"]`}, []string{"User-Agent=", "no time left told"}},
-		{"only the mesh says who calls", get("/", wire.HeaderCaller+": somebody", wire.HeaderReason+": denied"), []string{wire.HeaderCaller + `=["caller"]`}, []string{"somebody", wire.HeaderReason + "=", wire.HeaderAsk}},
-		{"several values stay several", get("/", "X-Two: a", "X-Two: b"), []string{`X-Two=["a" "b"]`}, nil},
-		{"who answered, when asked", get("/", wire.HeaderAsk+": route"), []string{wire.HeaderAnswered + `: s/v1; instance="s-v1-a"; revision=7; route="rest"`}, []string{wire.HeaderAsk + "="}},
-		{"not said when not asked", get("/"), nil, []string{wire.HeaderAnswered}},
-		{"a body of known length", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 5\r\n\r\nhello", []string{"POST / host=s body=5"}, nil},
-		{"a chunked body", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", []string{"body=3"}, nil},
-		{"HEAD has no body", "HEAD / HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"200 OK", "X-Kept: yes"}, []string{"host="}},
-		{"conflicting lengths", "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nhello!", []string{"400 Bad Request"}, []string{"host="}},
-		{"a bad chunk", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc\r\n", nil, []string{"200 OK"}},
-		{"a header line broken in two", "GET / HTTP/1.1\r\nHost: s\r\nX y: 1\r\n\r\n", []string{"400 Bad Request"}, []string{"host="}},
-		{"dots in the path", get("/a/../b"), []string{"400 Bad Request", "error=http_request_error", "bad-request"}, []string{"host="}},
-		{"no tunnels", "CONNECT s:443 HTTP/1.1\r\nHost: s:443\r\nConnection: close\r\n\r\n", []string{"400 Bad Request", "opens no tunnels"}, []string{"200 OK"}},
-		{"nobody of that name", "GET / HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n", []string{"404 Not Found", `error=destination_not_found`, `no service "ghost"`}, nil},
-		{"nobody listens there", get("/gone"), []string{"502 Bad Gateway", "error=connection_refused", "unreachable", "rule: route gone of s, hop.yaml:6:9"}, nil},
-		{"its proxy cannot reach the workload", "GET / HTTP/1.1\r\nHost: refusing\r\nConnection: close\r\n\r\n", []string{"502 Bad Gateway", "unreachable: refusing-v1-b: its proxy could not reach"}, []string{wire.HeaderReason}},
-		{"headers changed both ways", get("/headed", "X-Two: a", "X-Named: b", "User-Agent: curl"), []string{`X-Two=["c" "d"]`, `X-Named=["b" "e"]`, "X-Kept: no", "X-Added: 1"}, []string{"User-Agent=", "Content-Type:"}},
-		{"a redirect", get("/away/a%2Fb?c=d"), []string{"308 Permanent Redirect", "Location: /there/a%2Fb?c=d", "X-Added: 2", "Content-Length: 0"}, []string{"host="}},
-		{"a redirect leads to no other host", get("/away//evil.example"), []string{"Location: /there//evil.example"}, nil},
-		{"a fixed reply", get("/said"), []string{"418 I'm a teapot", "X-Pot: tea", "Content-Type: text/plain", "Content-Length: 16", "short and stout"}, []string{"host=", "Proxy-Status"}},
-		{"a fixed reply to HEAD", "HEAD /said HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"418 I'm a teapot", "Content-Length: 16"}, []string{"short and stout"}},
-		{"within the limit", get("/limited", "X-K: 1"), []string{"200 OK", `RateLimit: "limited";r=0;t=3600`, `RateLimit-Policy: "limited";q=1;w=3600`}, nil},
-		{"over the limit", get("/limited", "X-K: 1"), []string{"429 Too Many Requests", "Retry-After: 3600", `RateLimit: "limited";r=0;t=3600`, "error=http_request_denied", "limited: route limited lets 1/h"}, []string{"host="}},
-		{"the limit of another", get("/limited", "X-K: 2"), []string{"200 OK"}, nil},
-		{"harm on purpose", get("/harmed"), []string{"503 Service Unavailable", "fault: route harmed harms 100% of its requests on purpose", "rule: route harmed of s"}, []string{"host="}},
-		{"outside by TLS, not trusted", get("/secure"), []string{"502 Bad Gateway", "error=tls_protocol_error", "tls: office@127.0.0.1:"}, nil},
-		{"a problem as JSON for those who take it", get("/gone", "Accept: application/json"), []string{"application/problem+json", `"reason":"unreachable"`, `"status":502`}, nil},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			got := h.raw(t, c.request)
-			for _, w := range c.want {
-				if !strings.Contains(got, w) {
-					t.Errorf("lacks %q:\n%s", w, got)
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(echo))
+		for _, c := range []struct {
+			name, request string
+			want, not     []string
+		}{
+			{"the path goes as it came", get("/a%2Fb//c%20d/?q=%41&r"), []string{"GET /a%2Fb//c%20d/?q=%41&r host=s body=0"}, nil},
+			{"a path that begins with two slashes", get("//a/b"), []string{"GET //a/b host=s"}, nil},
+			{"absolute form names the service", "GET http://s.internal:80/x HTTP/1.1\r\nHost: ignored\r\nConnection: close\r\n\r\n", []string{"GET /x host=s.internal:80"}, nil},
+			{"rewrite of path and host", get("/old/times/now"), []string{"GET /new/times/now host=other.example"}, nil},
+			{"fields of one hop stay behind", get("/", "Connection: x-named", "X-Named: 1", "Keep-Alive: timeout=9", "TE: gzip"), []string{"X-Kept: yes"}, []string{"X-Named=", "Keep-Alive=", "Te=", "X-Hop"}},
+			{"Via in both directions, and no agent added", get("/"), []string{"Via: 1.1 nightjar", `Via=["1.1 nightjar" "1.1 nightjar"]`}, []string{"User-Agent=", "no time left told"}},
+			{"only the mesh says who calls", get("/", wire.HeaderCaller+": somebody", wire.HeaderReason+": denied"), []string{wire.HeaderCaller + `=["caller"]`}, []string{"somebody", wire.HeaderReason + "=", wire.HeaderAsk}},
+			{"several values stay several", get("/", "X-Two: a", "X-Two: b"), []string{`X-Two=["a" "b"]`}, nil},
+			{"who answered, when asked", get("/", wire.HeaderAsk+": route"), []string{wire.HeaderAnswered + `: s/v1; instance="s-v1-a"; revision=7; route="rest"`}, []string{wire.HeaderAsk + "="}},
+			{"not said when not asked", get("/"), nil, []string{wire.HeaderAnswered}},
+			{"a body of known length", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 5\r\n\r\nhello", []string{"POST / host=s body=5"}, nil},
+			{"a chunked body", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n", []string{"body=3"}, nil},
+			{"HEAD has no body", "HEAD / HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"200 OK", "X-Kept: yes"}, []string{"host="}},
+			{"conflicting lengths", "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 5\r\nContent-Length: 6\r\n\r\nhello!", []string{"400 Bad Request"}, []string{"host="}},
+			{"a bad chunk", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\nabc\r\n", nil, []string{"200 OK"}},
+			{"a header line broken in two", "GET / HTTP/1.1\r\nHost: s\r\nX y: 1\r\n\r\n", []string{"400 Bad Request"}, []string{"host="}},
+			{"dots in the path", get("/a/../b"), []string{"400 Bad Request", "error=http_request_error", "bad-request"}, []string{"host="}},
+			{"no tunnels", "CONNECT s:443 HTTP/1.1\r\nHost: s:443\r\nConnection: close\r\n\r\n", []string{"400 Bad Request", "opens no tunnels"}, []string{"200 OK"}},
+			{"nobody of that name", "GET / HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n", []string{"404 Not Found", `error=destination_not_found`, `no service "ghost"`}, nil},
+			{"nobody listens there", get("/gone"), []string{"502 Bad Gateway", "error=connection_refused", "unreachable", "rule: route gone of s, hop.yaml:6:9"}, nil},
+			{"its proxy cannot reach the workload", "GET / HTTP/1.1\r\nHost: refusing\r\nConnection: close\r\n\r\n", []string{"502 Bad Gateway", "unreachable: refusing-v1-b: its proxy could not reach"}, []string{wire.HeaderReason}},
+			{"headers changed both ways", get("/headed", "X-Two: a", "X-Named: b", "User-Agent: curl"), []string{`X-Two=["c" "d"]`, `X-Named=["b" "e"]`, "X-Kept: no", "X-Added: 1"}, []string{"User-Agent=", "Content-Type:"}},
+			{"a redirect", get("/away/a%2Fb?c=d"), []string{"308 Permanent Redirect", "Location: /there/a%2Fb?c=d", "X-Added: 2", "Content-Length: 0"}, []string{"host="}},
+			{"a redirect leads to no other host", get("/away//evil.example"), []string{"Location: /there//evil.example"}, nil},
+			{"a fixed reply", get("/said"), []string{"418 I'm a teapot", "X-Pot: tea", "Content-Type: text/plain", "Content-Length: 16", "short and stout"}, []string{"host=", "Proxy-Status"}},
+			{"a fixed reply to HEAD", "HEAD /said HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n", []string{"418 I'm a teapot", "Content-Length: 16"}, []string{"short and stout"}},
+			{"within the limit", get("/limited", "X-K: 1"), []string{"200 OK", `RateLimit: "limited";r=0;t=3600`, `RateLimit-Policy: "limited";q=1;w=3600`}, nil},
+			{"over the limit", get("/limited", "X-K: 1"), []string{"429 Too Many Requests", "Retry-After: 3600", `RateLimit: "limited";r=0;t=3600`, "error=http_request_denied", "limited: route limited lets 1/h"}, []string{"host="}},
+			{"the limit of another", get("/limited", "X-K: 2"), []string{"200 OK"}, nil},
+			{"harm on purpose", get("/harmed"), []string{"503 Service Unavailable", "fault: route harmed harms 100% of its requests on purpose", "rule: route harmed of s"}, []string{"host="}},
+			{"outside by TLS, not trusted", get("/secure"), []string{"502 Bad Gateway", "error=tls_protocol_error", "tls: office@127.0.0.1:"}, nil},
+			{"a problem as JSON for those who take it", get("/gone", "Accept: application/json"), []string{"application/problem+json", `"reason":"unreachable"`, `"status":502`}, nil},
+		} {
+			t.Run(c.name, func(t *testing.T) {
+				got := h.raw(t, c.request)
+				for _, w := range c.want {
+					if !strings.Contains(got, w) {
+						t.Errorf("lacks %q:\n%s", w, got)
+					}
 				}
-			}
-			for _, n := range c.not {
-				if strings.Contains(got, n) {
-					t.Errorf("has %q:\n%s", n, got)
+				for _, n := range c.not {
+					if strings.Contains(got, n) {
+						t.Errorf("has %q:\n%s", n, got)
+					}
 				}
-			}
-		})
-	}
+			})
+		}
+	})
 }
 
 func TestGatewayTrustsNobody(t *testing.T) {
-	h := newHop(t, "edge", http.HandlerFunc(echo))
-	got := h.raw(t, get("/", wire.HeaderCaller+": kiosk", wire.HeaderTimeLeft+": 1", "Forwarded: for=1.2.3.4"))
-	for _, w := range []string{"200 OK", wire.HeaderCaller + `=["caller"]`, `for=\"127.0.0.1\";host=\"s\";proto=http`, `"for=1.2.3.4"`} {
-		if !strings.Contains(got, w) {
-			t.Errorf("lacks %q:\n%s", w, got)
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "edge", http.HandlerFunc(echo))
+		got := h.raw(t, get("/", wire.HeaderCaller+": kiosk", wire.HeaderTimeLeft+": 1", "Forwarded: for=1.2.3.4"))
+		for _, w := range []string{"200 OK", wire.HeaderCaller + `=["caller"]`, `for=\"127.0.0.1\";host=\"s\";proto=http`, `"for=1.2.3.4"`} {
+			if !strings.Contains(got, w) {
+				t.Errorf("lacks %q:\n%s", w, got)
+			}
 		}
-	}
+	})
 }
 
 func TestADelayOnPurpose(t *testing.T) {
-	h := newHop(t, "", http.HandlerFunc(echo))
-	begun := time.Now()
-	if got := h.raw(t, get("/late")); !strings.Contains(got, "200 OK") || time.Since(begun) < 150*time.Millisecond {
-		t.Errorf("after %s:\n%s", time.Since(begun), got)
-	}
-	// Who leaves meanwhile is not counted.
-	ctx, leave := context.WithTimeout(context.Background(), 20*time.Millisecond)
-	defer leave()
-	req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/late", nil)
-	req.Host = "s"
-	if _, err := http.DefaultClient.Do(req); err == nil {
-		t.Fatal("the caller did not leave")
-	}
-	waitFor(t, func() bool {
-		for _, s := range h.recorder.collect() {
-			if s.Abandoned == 1 && s.Route == "late" {
-				return true
-			}
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(echo))
+		begun := time.Now()
+		if got := h.raw(t, get("/late")); !strings.Contains(got, "200 OK") || time.Since(begun) < 150*time.Millisecond {
+			t.Errorf("after %s:\n%s", time.Since(begun), got)
 		}
-		return false
+		// Who leaves meanwhile is not counted.
+		ctx, leave := context.WithTimeout(context.Background(), 20*time.Millisecond)
+		defer leave()
+		req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/late", nil)
+		req.Host = "s"
+		if _, err := http.DefaultClient.Do(req); err == nil {
+			t.Fatal("the caller did not leave")
+		}
+		waitFor(t, func() bool {
+			for _, s := range h.recorder.collect() {
+				if s.Abandoned == 1 && s.Route == "late" {
+					return true
+				}
+			}
+			return false
+		})
 	})
 }
 
 // TestMirror: the copy is the request as it is sent, body and all, marked as a
 // copy; a body that is too large to keep is not copied.
 func TestMirror(t *testing.T) {
-	h := newHop(t, "", http.HandlerFunc(echo))
-	post := func(size int) string {
-		return fmt.Sprintf("POST /copied/x?y=1 HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: %d\r\n\r\n%s", size, strings.Repeat("z", size))
-	}
-	for _, c := range []struct{ request, answer, copied string }{
-		{get("/copied/a%2Fb", wire.HeaderMirror+": 7"), "GET /new/a%2Fb host=s body=0", "GET /new/a%2Fb body=0 mark=1"},
-		{post(60_000), "POST /new/x?y=1 host=s body=60000", "POST /new/x?y=1 body=60000 mark=1"},
-		{post(70_000), "POST /new/x?y=1 host=s body=70000", ""},
-		{post(3), "body=3", "POST /new/x?y=1 body=3 mark=1"},
-	} {
-		if got := h.raw(t, c.request); !strings.Contains(got, c.answer) {
-			t.Errorf("lacks %q:\n%s", c.answer, got)
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(echo))
+		post := func(size int) string {
+			return fmt.Sprintf("POST /copied/x?y=1 HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: %d\r\n\r\n%s", size, strings.Repeat("z", size))
 		}
-		if c.copied == "" {
-			continue // were it sent, it would come before the next
-		}
-		select {
-		case got := <-h.copies:
-			if got != c.copied {
-				t.Errorf("copied %q, want %q", got, c.copied)
+		for _, c := range []struct{ request, answer, copied string }{
+			{get("/copied/a%2Fb", wire.HeaderMirror+": 7"), "GET /new/a%2Fb host=s body=0", "GET /new/a%2Fb body=0 mark=1"},
+			{post(60_000), "POST /new/x?y=1 host=s body=60000", "POST /new/x?y=1 body=60000 mark=1"},
+			{post(70_000), "POST /new/x?y=1 host=s body=70000", ""},
+			{post(3), "body=3", "POST /new/x?y=1 body=3 mark=1"},
+		} {
+			if got := h.raw(t, c.request); !strings.Contains(got, c.answer) {
+				t.Errorf("lacks %q:\n%s", c.answer, got)
 			}
-		case <-time.After(10 * time.Second):
-			t.Fatalf("no copy of %.40s", c.request)
+			if c.copied == "" {
+				continue // were it sent, it would come before the next
+			}
+			select {
+			case got := <-h.copies:
+				if got != c.copied {
+					t.Errorf("copied %q, want %q", got, c.copied)
+				}
+			case <-time.After(10 * time.Second):
+				t.Fatalf("no copy of %.40s", c.request)
+			}
 		}
-	}
+	})
 }
 
 func TestOutsideByTLS(t *testing.T) {
-	h := newHop(t, "edge", http.HandlerFunc(echo))
-	if got := h.raw(t, get("/secure")); !strings.Contains(got, "GET /secure host=s") {
-		t.Errorf("got\n%s", got)
-	}
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "edge", http.HandlerFunc(echo))
+		if got := h.raw(t, get("/secure")); !strings.Contains(got, "GET /secure host=s") {
+			t.Errorf("got\n%s", got)
+		}
+	})
 }
 
 func TestTimeoutCoversHeadersAlone(t *testing.T) {
 	t.Parallel()
-	release := make(chan struct{})
-	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasSuffix(r.URL.Path, "/body") {
-			io.WriteString(w, "first\n")
-			w.(http.Flusher).Flush()
-			select { // longer than the timeout, which ended with the headers
-			case <-time.After(2200 * time.Millisecond):
-			case <-r.Context().Done():
+	each(t, func(t *testing.T, kind string) {
+		release := make(chan struct{})
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, "/body") {
+				io.WriteString(w, "first\n")
+				w.(http.Flusher).Flush()
+				select { // longer than the timeout, which ended with the headers
+				case <-time.After(2200 * time.Millisecond):
+				case <-r.Context().Done():
+					return
+				}
+				io.WriteString(w, "second\n")
 				return
 			}
-			io.WriteString(w, "second\n")
-			return
+			select {
+			case <-release:
+			case <-r.Context().Done():
+			}
+		}))
+		defer close(release)
+		if got := h.raw(t, get("/slow/headers")); !strings.Contains(got, "504 Gateway Timeout") || !strings.Contains(got, "error=http_response_timeout") || !strings.Contains(got, "within 2s") {
+			t.Errorf("slow headers:\n%s", got)
 		}
-		select {
-		case <-release:
-		case <-r.Context().Done():
+		if got := h.raw(t, get("/slow/body")); !strings.Contains(got, "200 OK") || !strings.Contains(got, "second") {
+			t.Errorf("slow body:\n%s", got)
 		}
-	}))
-	defer close(release)
-	if got := h.raw(t, get("/slow/headers")); !strings.Contains(got, "504 Gateway Timeout") || !strings.Contains(got, "error=http_response_timeout") || !strings.Contains(got, "within 2s") {
-		t.Errorf("slow headers:\n%s", got)
-	}
-	if got := h.raw(t, get("/slow/body")); !strings.Contains(got, "200 OK") || !strings.Contains(got, "second") {
-		t.Errorf("slow body:\n%s", got)
-	}
-	if got := h.raw(t, get("/", wire.HeaderTimeLeft+": 30")); !strings.Contains(got, "504") || !strings.Contains(got, "within 30ms") {
-		t.Errorf("a caller that waits for less:\n%s", got)
-	}
+		if got := h.raw(t, get("/", wire.HeaderTimeLeft+": 30")); !strings.Contains(got, "504") || !strings.Contains(got, "within 30ms") {
+			t.Errorf("a caller that waits for less:\n%s", got)
+		}
+	})
 }
 
 func TestStreamsAndTrailersArrive(t *testing.T) {
-	next := make(chan struct{})
-	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Trailer", "X-Sum")
-		io.WriteString(w, "one\n")
-		w.(http.Flusher).Flush()
-		<-next
-		io.WriteString(w, "two\n")
-		w.Header().Set("X-Sum", "2")
-	}))
-	req, _ := http.NewRequest("GET", h.url+"/", nil)
-	req.Host = "s"
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	lines := bufio.NewReader(resp.Body)
-	if l, err := lines.ReadString('\n'); l != "one\n" { // before the workload goes on
-		t.Fatalf("first line %q, %v", l, err)
-	}
-	close(next)
-	rest, err := io.ReadAll(lines)
-	if string(rest) != "two\n" || err != nil || resp.Trailer.Get("X-Sum") != "2" {
-		t.Errorf("rest %q, %v, trailer %v", rest, err, resp.Trailer)
-	}
+	each(t, func(t *testing.T, kind string) {
+		next := make(chan struct{})
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Trailer", "X-Sum")
+			io.WriteString(w, "one\n")
+			w.(http.Flusher).Flush()
+			<-next
+			io.WriteString(w, "two\n")
+			w.Header().Set("X-Sum", "2")
+		}))
+		req, _ := http.NewRequest("GET", h.url+"/", nil)
+		req.Host = "s"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		lines := bufio.NewReader(resp.Body)
+		if l, err := lines.ReadString('\n'); l != "one\n" { // before the workload goes on
+			t.Fatalf("first line %q, %v", l, err)
+		}
+		close(next)
+		rest, err := io.ReadAll(lines)
+		if string(rest) != "two\n" || err != nil || resp.Trailer.Get("X-Sum") != "2" {
+			t.Errorf("rest %q, %v, trailer %v", rest, err, resp.Trailer)
+		}
+	})
 }
 
 func TestTheCallersLeavingEndsTheTry(t *testing.T) {
-	begun, ended := make(chan struct{}), make(chan struct{})
-	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		close(begun)
-		<-r.Context().Done()
-		close(ended)
-	}))
-	ctx, leave := context.WithCancel(context.Background())
-	req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/", nil)
-	req.Host = "s"
-	go func() { <-begun; leave() }()
-	if _, err := http.DefaultClient.Do(req); !errors.Is(err, context.Canceled) {
-		t.Fatalf("got %v", err)
-	}
-	select {
-	case <-ended:
-	case <-time.After(10 * time.Second):
-		t.Fatal("the workload was not told that its caller left")
-	}
-	waitFor(t, func() bool {
-		for _, s := range h.recorder.collect() {
-			if s.Abandoned == 1 && s.OK+s.Failed+s.Refused == 0 {
-				return true
-			}
+	each(t, func(t *testing.T, kind string) {
+		begun, ended := make(chan struct{}), make(chan struct{})
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			close(begun)
+			<-r.Context().Done()
+			close(ended)
+		}))
+		ctx, leave := context.WithCancel(context.Background())
+		req, _ := http.NewRequestWithContext(ctx, "GET", h.url+"/", nil)
+		req.Host = "s"
+		go func() { <-begun; leave() }()
+		if _, err := http.DefaultClient.Do(req); !errors.Is(err, context.Canceled) {
+			t.Fatalf("got %v", err)
 		}
-		return false
+		select {
+		case <-ended:
+		case <-time.After(10 * time.Second):
+			t.Fatal("the workload was not told that its caller left")
+		}
+		waitFor(t, func() bool {
+			for _, s := range h.recorder.collect() {
+				if s.Abandoned == 1 && s.OK+s.Failed+s.Refused == 0 {
+					return true
+				}
+			}
+			return false
+		})
 	})
 }
 
 func TestABrokenAnswerBreaksOffAndCounts(t *testing.T) {
-	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Length", "200000")
-		io.WriteString(w, strings.Repeat("only this ", 10_000)) // more than any buffer on the way holds back
-		w.(http.Flusher).Flush()
-		panic(http.ErrAbortHandler)
-	}))
-	req, _ := http.NewRequest("GET", h.url+"/", nil)
-	req.Host = "s"
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	if _, err := io.ReadAll(resp.Body); err == nil {
-		t.Error("a broken answer looked whole")
-	}
-	waitFor(t, func() bool {
-		for _, s := range h.recorder.collect() {
-			if s.Failed == 1 && s.Reasons["reset"] == 1 && s.Route == "rest" && s.Instance == "s-v1-a" && len(s.Latency) == 1 {
-				return true
-			}
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Length", "200000")
+			io.WriteString(w, strings.Repeat("only this ", 10_000)) // more than any buffer on the way holds back
+			w.(http.Flusher).Flush()
+			panic(http.ErrAbortHandler)
+		}))
+		req, _ := http.NewRequest("GET", h.url+"/", nil)
+		req.Host = "s"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
 		}
-		return false
+		defer resp.Body.Close()
+		if _, err := io.ReadAll(resp.Body); err == nil {
+			t.Error("a broken answer looked whole")
+		}
+		waitFor(t, func() bool {
+			for _, s := range h.recorder.collect() {
+				if s.Failed == 1 && s.Reasons["reset"] == 1 && s.Route == "rest" && s.Instance == "s-v1-a" && len(s.Latency) == 1 {
+					return true
+				}
+			}
+			return false
+		})
 	})
 }
 
@@ -394,23 +451,25 @@ func waitFor(t *testing.T, ok func() bool) {
 
 // TestALargeBodyIsStreamed: neither direction is held in memory.
 func TestALargeBodyIsStreamed(t *testing.T) {
-	const size = 64 << 20
-	h := newHop(t, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		n, _ := io.Copy(io.Discard, r.Body)
-		w.Header().Set("X-Got", fmt.Sprint(n))
-		io.Copy(w, io.LimitReader(zeros{}, size))
-	}))
-	req, _ := http.NewRequest("POST", h.url+"/", io.LimitReader(zeros{}, size))
-	req.Host = "s"
-	resp, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	n, err := io.Copy(io.Discard, resp.Body)
-	if n != size || err != nil || resp.Header.Get("X-Got") != fmt.Sprint(size) {
-		t.Errorf("sent %d, the workload got %s, back came %d, %v", size, resp.Header.Get("X-Got"), n, err)
-	}
+	each(t, func(t *testing.T, kind string) {
+		const size = 64 << 20
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			n, _ := io.Copy(io.Discard, r.Body)
+			w.Header().Set("X-Got", fmt.Sprint(n))
+			io.Copy(w, io.LimitReader(zeros{}, size))
+		}))
+		req, _ := http.NewRequest("POST", h.url+"/", io.LimitReader(zeros{}, size))
+		req.Host = "s"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		n, err := io.Copy(io.Discard, resp.Body)
+		if n != size || err != nil || resp.Header.Get("X-Got") != fmt.Sprint(size) {
+			t.Errorf("sent %d, the workload got %s, back came %d, %v", size, resp.Header.Get("X-Got"), n, err)
+		}
+	})
 }
 
 type zeros struct{}

@@ -2,11 +2,13 @@ package proxy
 
 import (
 	"fmt"
+	"net"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/wire"
 )
@@ -40,51 +42,39 @@ next:
 	}
 }
 
-// outHeader is the header to send on: what goes beyond this hop, with Via and
-// Forwarded, and without what only the mesh may say.
-func (c *carrier) outHeader(r *http.Request, left time.Duration) http.Header {
-	h := make(http.Header, len(r.Header)+5)
-	copyEndToEnd(h, r.Header)
-	delete(h, wire.HeaderAsk)
-	delete(h, wire.HeaderReason)
-	if c.caller != "" { // only the mesh says that a request is a copy
-		delete(h, wire.HeaderMirror)
+// owned tells whether a field of a request is for the mesh to set, so that what
+// the caller wrote does not go on. The name may be in any case.
+func (c *carrier) owned(name string) bool {
+	const prefix = "Nightjar-"
+	if len(name) < len(prefix) || !strings.EqualFold(name[:len(prefix)], prefix) {
+		return false
 	}
-	if _, ok := h["User-Agent"]; !ok {
-		h["User-Agent"] = nil // none came, so none is added
+	switch {
+	case strings.EqualFold(name, wire.HeaderAsk), strings.EqualFold(name, wire.HeaderReason), strings.EqualFold(name, wire.HeaderTimeLeft):
+		return true
+	case strings.EqualFold(name, wire.HeaderCaller), strings.EqualFold(name, wire.HeaderMirror):
+		return c.caller != "" // else it comes from a proxy
 	}
-	h["Via"] = append(r.Header["Via"][:len(r.Header["Via"]):len(r.Header["Via"])], viaText(r))
-	if c.caller != "" {
-		h[wire.HeaderCaller] = c.callerValue
-	}
-	h[wire.HeaderTimeLeft] = []string{strconv.FormatInt(max(1, left.Milliseconds()), 10)}
-	if c.gateway != "" {
-		h["Forwarded"] = append(r.Header["Forwarded"][:len(r.Header["Forwarded"]):len(r.Header["Forwarded"])], forwarded(r))
-	}
-	return h
+	return false
 }
 
-func viaText(r *http.Request) string {
-	if r.ProtoMajor == 1 && r.ProtoMinor == 0 {
-		return "1.0 nightjar"
-	}
-	if r.ProtoMajor == 2 {
-		return "2 nightjar"
-	}
-	return "1.1 nightjar"
-}
+// tells whether an instance is told who calls and how long: those of the mesh
+// are, and the workload beside this proxy.
+func (c *carrier) tells(to *engine.Instance) bool { return c.caller == "" || !to.Outside }
 
-// forwarded is the element that this hop adds (RFC 7239, section 4).
-func forwarded(r *http.Request) string {
-	host := r.RemoteAddr
-	if i := strings.LastIndexByte(host, ':'); i > 0 {
-		host = host[:i]
+// millis writes the time left for wire.HeaderTimeLeft, rounded down to 1 ms at least.
+func millis(left time.Duration) int64 { return max(1, left.Milliseconds()) }
+
+// forwarded is the element that a gateway adds (RFC 7239, section 4).
+func forwarded(remote, host string, secure bool) string {
+	if i := strings.LastIndexByte(remote, ':'); i > 0 {
+		remote = remote[:i]
 	}
 	proto := "http"
-	if r.TLS != nil {
+	if secure {
 		proto = "https"
 	}
-	return `for=` + quoted(host) + `;host=` + quoted(r.Host) + `;proto=` + proto
+	return `for=` + quoted(remote) + `;host=` + quoted(host) + `;proto=` + proto
 }
 
 // quoted is a quoted-string (RFC 9110, section 5.6.4); what cannot stand in
@@ -105,24 +95,29 @@ func quoted(s string) string {
 	return b.String()
 }
 
-// timeLeft is what the caller says it will still wait; 0: it says nothing that
-// can be read.
-func timeLeft(h http.Header) time.Duration {
-	v := h[wire.HeaderTimeLeft]
-	if len(v) == 0 {
-		return 0
+// timeLeft is what the caller says it will still wait, in our field or in that
+// of gRPC; 0: it says nothing that can be read.
+func timeLeft(b bearer) (left time.Duration) {
+	if v := b.Header(wire.HeaderTimeLeft); len(v) > 0 {
+		ms, err := strconv.ParseInt(v[0], 10, 64)
+		if err == nil && ms > 0 && ms <= int64(endless/time.Millisecond) {
+			left = time.Duration(ms) * time.Millisecond
+		}
 	}
-	ms, err := strconv.ParseInt(v[0], 10, 64)
-	if err != nil || ms <= 0 || ms > int64(24*time.Hour/time.Millisecond) {
-		return 0
+	if b.version() == 2 {
+		if v := b.Header("Grpc-Timeout"); len(v) > 0 {
+			if d := grpcTimeout(v[0]); d > 0 && (left == 0 || d < left) {
+				left = d
+			}
+		}
 	}
-	return time.Duration(ms) * time.Millisecond
+	return left
 }
 
 // edits are what the routes that took the request do to its header, in the
 // order in which it passes them.
-func edits(e *exchange) (out [2]*rules.HeaderEdits) {
-	route, gate := e.Route()
+func edits(x *engine.Exchange) (out [2]*rules.HeaderEdits) {
+	route, gate := x.Route()
 	if gate != nil {
 		out[0] = gate.Headers()
 	}
@@ -133,8 +128,7 @@ func edits(e *exchange) (out [2]*rules.HeaderEdits) {
 }
 
 // editAnswer does to an answer what the routes say, on the way back.
-func editAnswer(h http.Header, e *exchange) {
-	list := edits(e)
+func editAnswer(h http.Header, list [2]*rules.HeaderEdits) {
 	for i := len(list) - 1; i >= 0; i-- {
 		if list[i] != nil {
 			edit(h, &list[i].Response)
@@ -163,19 +157,23 @@ func edit(h http.Header, e *rules.Edits) {
 
 // limitFields tells the caller what is left of a limit (draft-ietf-httpapi-
 // ratelimit-headers-10, sections 3 and 4).
-func limitFields(h http.Header, e *exchange) {
-	route, limit, taken := e.Limit()
+func limitFields(x *engine.Exchange) []rules.Field {
+	route, limit, taken := x.Limit()
 	if route == nil {
-		return
+		return nil
 	}
 	name := quoted(route.Name())
-	h["RateLimit-Policy"] = []string{fmt.Sprintf("%s;q=%d;w=%d", name, limit.Count, int(limit.Per/time.Second))}
 	left := fmt.Sprintf("%s;r=%d", name, taken.Left)
 	if taken.Wait > 0 {
 		left += fmt.Sprintf(";t=%d", wholeSeconds(taken.Wait))
 	}
-	h["RateLimit"] = []string{left}
+	return []rules.Field{{Name: "RateLimit-Policy", Value: fmt.Sprintf("%s;q=%d;w=%d", name, limit.Count, int(limit.Per/time.Second))}, {Name: "RateLimit", Value: left}}
 }
 
 // wholeSeconds rounds up, to 1 at least.
 func wholeSeconds(d time.Duration) int { return int(max(1, (d+time.Second-1)/time.Second)) }
+
+func fromLoopback(remote string) bool {
+	host, _, err := net.SplitHostPort(remote)
+	return err == nil && net.ParseIP(host).IsLoopback()
+}

@@ -10,10 +10,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
 	"net"
-	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -37,6 +38,9 @@ type Config struct {
 	App      string // host:port of the workload; empty: it takes no calls
 	Inbound  string // address to take calls for the workload; "127.0.0.1:0" when empty
 	Outbound string // address where the workload calls others; "127.0.0.1:0" when empty
+	// Ports are addresses where the workload calls one service each, by its
+	// name: for clients that cannot name a host, and for services that speak TCP.
+	Ports map[string]string
 
 	TLSDir  string // directory from which the names of TLS files count; the working directory when empty
 	Program string // version of this program
@@ -48,33 +52,33 @@ type Config struct {
 
 // Proxy is a running proxy. Make one with New, then call Run.
 type Proxy struct {
-	cfg      Config
-	log      *slog.Logger
-	epoch    time.Time
-	nonce    string
-	started  time.Time
-	force    atomic.Pointer[inForce]
-	recorder *recorder
-	carrier  *carrier
-	pool     *http.Transport
-	inbound  net.Listener
-	outbound net.Listener
-	ready    chan struct{}
+	cfg       Config
+	log       *slog.Logger
+	epoch     time.Time
+	nonce     string
+	started   time.Time
+	force     atomic.Pointer[inForce]
+	recorder  *recorder
+	carrier   *carrier
+	transport *transports
+	racks     *racks
+	inbound   *port
+	outbound  *port
+	services  []*port // one for a service each
+	ready     chan struct{}
 
 	mu        sync.Mutex // guards what follows; never held by a request
 	rules     *rules.Rules
 	instances []engine.Instance
-	edge      *edge // the gateway's listener, once the rules name it
+	edge      *edge // the gateway's port, once the rules name it
 	certs     certs.Set
-	leaving   bool // no new listener is to be opened
+	leaving   bool           // no new port is to be opened
+	closing   sync.WaitGroup // ports that were replaced
 }
 
-// Limits of every listener of a proxy.
 const (
-	headerTimeout   = 10 * time.Second
-	idleTimeout     = 2 * time.Minute
-	maxHeader       = 64 << 10
 	certificateTick = time.Second            // how often the files of certificates are looked at
+	sweepTick       = 5 * time.Second        // how often kept connections are looked at
 	firstRules      = 5 * time.Second        // how long early callers wait for the first rules
 	hearsay         = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
 )
@@ -95,32 +99,87 @@ func New(cfg Config) (*Proxy, error) {
 		return nil, err
 	}
 	p.force.Store(&inForce{table: empty})
-	p.pool = &http.Transport{Proxy: nil, DisableCompression: true, MaxIdleConns: 0, MaxIdleConnsPerHost: 512, IdleConnTimeout: 30 * time.Second,
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, WriteBufferSize: 16 << 10, ReadBufferSize: 16 << 10, MaxResponseHeaderBytes: maxHeader}
+	p.transport, p.racks = newTransports(), &racks{epoch: p.epoch}
 	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
-		force: &p.force, transport: p.pool, recorder: p.recorder, mirrors: newMirrors(p.pool)}
+		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1)}
 	p.carrier.callerValue = []string{p.carrier.caller}
+	var opened []*port
+	open := func(name, address string, h handler, by *carrier) (*port, error) {
+		l, err := net.Listen("tcp", cmp.Or(address, "127.0.0.1:0"))
+		if err != nil {
+			for _, o := range opened {
+				o.listener.Close()
+			}
+			return nil, fmt.Errorf("listener %s: %w", name, err)
+		}
+		o := p.port(name, l, h, by)
+		opened = append(opened, o)
+		return o, nil
+	}
 	if cfg.App != "" {
-		if p.inbound, err = net.Listen("tcp", cmp.Or(cfg.Inbound, "127.0.0.1:0")); err != nil {
-			return nil, fmt.Errorf("inbound listener: %w", err)
+		in := &inbound{carrier: carrier{name: cfg.ID, epoch: p.epoch}, app: &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true}, grpc: func() bool { return p.speaks() == "grpc" }}
+		if p.inbound, err = open("inbound", cfg.Inbound, in, &in.carrier); err != nil {
+			return nil, err
+		}
+		p.inbound.recorder = nil // the callers count
+		p.inbound.relay = func() func(*net.TCPConn) {
+			if p.speaks() == "tcp" {
+				return p.toApp
+			}
+			return nil
 		}
 	}
 	if cfg.Gateway == "" {
-		if p.outbound, err = net.Listen("tcp", cmp.Or(cfg.Outbound, "127.0.0.1:0")); err != nil {
-			if p.inbound != nil {
-				p.inbound.Close()
-			}
-			return nil, fmt.Errorf("outbound listener: %w", err)
+		if p.outbound, err = open("outbound", cfg.Outbound, p.carrier, p.carrier); err != nil {
+			return nil, err
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(cfg.Ports)) {
+		c := *p.carrier
+		c.service = name
+		o, err := open(name, cfg.Ports[name], &c, &c)
+		if err != nil {
+			return nil, err
+		}
+		t := &tcp{carrier: p.carrier, service: name, port: o}
+		o.relay = func() func(*net.TCPConn) {
+			if p.force.Load().table.Protocol(name) == "tcp" {
+				return t.relay
+			}
+			return nil
+		}
+		p.services = append(p.services, o)
+	}
 	return p, nil
+}
+
+// port makes a port of this proxy on an open listener.
+func (p *Proxy) port(name string, l net.Listener, h handler, by *carrier) *port {
+	o := &port{name: name, listener: l, handler: h, by: by, racks: p.racks, recorder: p.recorder, log: p.log}
+	o.open(p.transport)
+	return o
+}
+
+// speaks is the protocol of the workload.
+func (p *Proxy) speaks() string { return p.force.Load().table.Protocol(p.cfg.Service) }
+
+// toApp carries a connection to a workload that speaks TCP.
+func (p *Proxy) toApp(conn *net.TCPConn) {
+	app, err := net.DialTimeout("tcp", p.cfg.App, dialTimeout)
+	if err != nil {
+		p.log.Debug("the workload cannot be reached", "app", p.cfg.App, "error", err)
+		conn.SetLinger(0) // the caller is to see a broken connection, not an empty answer
+		conn.Close()
+		return
+	}
+	p.inbound.tunnels.join(conn, app)
 }
 
 // Outbound is the address where the workload calls others; empty at a gateway
 // whose rules have not come yet.
 func (p *Proxy) Outbound() string {
 	if p.outbound != nil {
-		return p.outbound.Addr().String()
+		return p.outbound.listener.Addr().String()
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -135,7 +194,16 @@ func (p *Proxy) Inbound() string {
 	if p.inbound == nil {
 		return ""
 	}
-	return p.inbound.Addr().String()
+	return p.inbound.listener.Addr().String()
+}
+
+// Ports are the addresses where the workload calls one service each.
+func (p *Proxy) Ports() map[string]string {
+	out := map[string]string{}
+	for _, o := range p.services {
+		out[o.name] = o.listener.Addr().String()
+	}
+	return out
 }
 
 // Ready is closed when the first snapshot is in force.
@@ -147,27 +215,27 @@ func (p *Proxy) Revision() uint { return p.force.Load().revision }
 // Run serves until ctx is done, then withdraws the instance and lets requests
 // finish, for Config.Drain at most.
 func (p *Proxy) Run(ctx context.Context) error {
-	var servers []*http.Server
+	var ports []*port
 	var running sync.WaitGroup
-	failed := make(chan error, 2)
-	start := func(s *http.Server, l net.Listener) {
-		servers = append(servers, s)
+	failed := make(chan error, 2+len(p.services))
+	start := func(o *port) {
+		ports = append(ports, o)
 		running.Go(func() {
-			if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-				failed <- err
+			if err := o.serve(); err != nil {
+				failed <- fmt.Errorf("listener %s: %w", o.name, err)
 			}
 		})
 	}
 	if p.inbound != nil {
-		in := &inbound{carrier: carrier{name: p.cfg.ID, epoch: p.epoch, transport: p.pool}, app: &engine.Instance{ID: p.cfg.App, Address: p.cfg.App, Outside: true}}
-		start(p.server(in), p.inbound)
+		start(p.inbound)
 	}
 	defer p.carrier.mirrors.end()
-	if p.cfg.Gateway != "" {
-		running.Go(func() { p.watchCertificates(ctx) })
-	}
 	talk, hush := context.WithCancel(context.WithoutCancel(ctx))
 	defer hush()
+	if p.cfg.Gateway != "" {
+		running.Go(func() { p.watchCertificates(talk) })
+	}
+	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
 	session := newSession(p)
 	running.Go(func() { session.run(talk) })
 
@@ -175,6 +243,10 @@ func (p *Proxy) Run(ctx context.Context) error {
 	// while; after that they are refused with a reason.
 	patience := time.NewTimer(firstRules)
 	defer patience.Stop()
+	calls := p.services
+	if p.outbound != nil {
+		calls = append(calls, p.outbound)
+	}
 	var err error
 	select {
 	case <-p.ready:
@@ -183,47 +255,38 @@ func (p *Proxy) Run(ctx context.Context) error {
 	case err = <-failed:
 	}
 	if err == nil && ctx.Err() == nil {
-		if p.outbound != nil {
-			start(p.server(p.carrier), p.outbound)
+		for _, o := range calls {
+			start(o)
 		}
 		select {
 		case <-ctx.Done():
 		case err = <-failed:
 		}
-	} else if p.outbound != nil {
-		p.outbound.Close()
+	} else {
+		for _, o := range calls {
+			o.listener.Close()
+		}
 	}
 	p.mu.Lock()
 	p.leaving = true
 	if p.edge != nil {
-		servers = append(servers, p.edge.server)
+		ports = append(ports, p.edge.port)
 	}
 	p.mu.Unlock()
 	if session.withdraw() && p.inbound != nil {
 		<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
 	}
-	drain, stop := context.WithTimeout(context.WithoutCancel(ctx), p.cfg.Drain)
-	defer stop()
-	var closing sync.WaitGroup
-	for _, s := range servers {
-		closing.Go(func() {
-			if s.Shutdown(drain) != nil {
-				s.Close()
-			}
-		})
+	for _, o := range ports {
+		p.closing.Go(func() { o.drain(0, p.cfg.Drain) })
 	}
-	closing.Wait()
+	p.closing.Wait()
 	session.collect()
 	session.flush()
 	hush()
 	running.Wait()
-	p.pool.CloseIdleConnections()
+	p.transport.closeIdle()
+	p.racks.closeIdle()
 	return err
-}
-
-func (p *Proxy) server(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: maxHeader,
-		ConnContext: p.carrier.connContext, ErrorLog: slog.NewLogLogger(p.log.Handler(), slog.LevelDebug)}
 }
 
 // apply puts a snapshot in force as one atomic swap.
@@ -264,17 +327,16 @@ func merge(now, before []engine.Instance) []engine.Instance {
 	return out
 }
 
-// edge is the listener of a gateway.
+// edge is the port of a gateway.
 type edge struct {
-	listen   string // as the rules wrote it
-	listener net.Listener
-	server   *http.Server
+	*port
+	listen string // as the rules wrote it
 }
 
 // openEdge listens where the rules in force want the gateway to, with the
-// certificates that they name. The old listener stays until the new one is
-// open; rules that do not name the gateway leave it open, and it refuses
-// requests with a reason.
+// certificates that they name. The old port stays until the new one is open;
+// rules that do not name the gateway leave it open, and it refuses requests
+// with a reason.
 func (p *Proxy) openEdge() error {
 	if p.cfg.Gateway == "" {
 		return nil
@@ -294,16 +356,22 @@ func (p *Proxy) openEdge() error {
 		return fmt.Errorf("gateway %s: %w", g.Name, err)
 	}
 	if old := p.edge; old != nil {
-		go func() {
-			ctx, stop := context.WithTimeout(context.Background(), p.cfg.Drain)
-			defer stop()
-			if old.server.Shutdown(ctx) != nil {
-				old.server.Close()
-			}
-		}()
+		p.closing.Go(func() { old.drain(0, p.cfg.Drain) })
 	}
-	p.edge = &edge{listen: g.Listen, listener: l, server: p.server(p.carrier)}
-	go p.edge.server.Serve(&maybeTLS{l, &p.certs, p.certs.Config()}) // ends when Run shuts the server down
+	o := p.port("gateway", l, p.carrier, p.carrier)
+	config := p.certs.Config()
+	o.tls = func() *tls.Config { // rules can bring certificates and take them away without closing the port
+		if p.certs.Empty() {
+			return nil
+		}
+		return config
+	}
+	p.edge = &edge{o, g.Listen}
+	p.closing.Go(func() {
+		if err := o.serve(); err != nil {
+			p.log.Error("the gateway's listener broke", "error", err)
+		}
+	})
 	return nil
 }
 
@@ -320,22 +388,6 @@ func (p *Proxy) watchCertificates(ctx context.Context) {
 			p.log.Info("certificates were read again")
 		}
 	})
-}
-
-// maybeTLS is a listener that speaks TLS as soon as there are certificates, so
-// that rules can bring them and take them away without closing the port.
-type maybeTLS struct {
-	net.Listener
-	certs  *certs.Set
-	config *tls.Config
-}
-
-func (l *maybeTLS) Accept() (net.Conn, error) {
-	c, err := l.Listener.Accept()
-	if err != nil || l.certs.Empty() {
-		return c, err
-	}
-	return tls.Server(c, l.config), nil
 }
 
 func (p *Proxy) registration() wire.Registration {

@@ -46,7 +46,7 @@ type cell struct {
 }
 
 // reasons in the order of their slots; the last slot is for any other.
-var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedOut, engine.NoInstance, engine.NoRoute, engine.BadRequest, engine.Limited, engine.Fault, engine.TLS}
+var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedOut, engine.NoInstance, engine.NoRoute, engine.BadRequest, engine.Limited, engine.Fault, engine.TLS, engine.Draining}
 
 const reasonSlots = len(reasons)
 

@@ -220,19 +220,25 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer p.outbound.Close()
 	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: toV1}}, rules.Live{})
 	if err := p.apply(wire.Snapshot{Revision: 9, Rules: rs, Instances: &[]engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
 		t.Fatal(err)
 	}
-	srv := httptest.NewUnstartedServer(p.carrier)
-	srv.Config.ConnContext = p.carrier.connContext
-	srv.Start()
-	defer srv.Close()
-	addr := strings.TrimPrefix(srv.URL, "http://")
+	go p.outbound.serve()
+	defer p.outbound.drain(0, time.Second)
+	addr := p.Outbound()
 	for range 3 {
 		ask(addr, "s", "/")
 	}
+	counted := func() (n uint64) { // an answer can be there before it is counted
+		for i := range p.recorder.shards {
+			for _, c := range *p.recorder.shards[i].cells.Load() {
+				n += c.classes[engine.OK].Load()
+			}
+		}
+		return n
+	}
+	waitFor(t, func() bool { return counted() == 3 })
 	s := newSession(p)
 	s.collect()
 	s.flush()
@@ -252,6 +258,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 	for range maxUnsent + 5 {
 		ask(addr, "s", "/")
+		waitFor(t, func() bool { return counted() == 1 })
 		s.collect()
 	}
 	if len(s.unsent) != maxUnsent {

@@ -175,7 +175,7 @@ func TestNext(t *testing.T) {
 		kind   Kind
 		status int
 	}{
-		{Outcome{Status: 200}, Done, 0}, {Outcome{Status: 503}, Done, 0},
+		{Outcome{Status: 200}, Done, 200}, {Outcome{Status: 503}, Done, 503},
 		{Outcome{Reason: Unreachable}, Reply, 502}, {Outcome{Reason: Reset}, Reply, 502}, {Outcome{Reason: TimedOut}, Reply, 504},
 	} {
 		var x Exchange

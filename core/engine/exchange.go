@@ -26,7 +26,7 @@ type Step struct {
 	Kind     Kind
 	Instance *Instance     // of an Attempt
 	Deadline time.Duration // of an Attempt: the latest time for the answer's headers; of a Wait: its end
-	Status   int           // of a Reply or an Answer
+	Status   int           // of a Reply or an Answer; of a Done, the instance's
 	Reason   Reason        // of a Reply
 	Detail   string        // of a Reply: what happened, for a person
 }
@@ -44,6 +44,8 @@ type Outcome struct {
 // service.
 type Entry struct {
 	Gateway string
+	// Service, when set, is the called service, whatever the host says.
+	Service string
 	// Limit is the longest that the caller will wait; 0: it did not say.
 	Limit time.Duration
 }
@@ -92,21 +94,21 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 
 func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 	if why := unfit(v); why != "" {
-		return refuse(BadRequest, why)
+		return Refuse(BadRequest, why)
 	}
 	var by *Route
 	var to *target
 	if x.entry.Gateway != "" {
 		g := t.gateways[x.entry.Gateway]
 		if g == nil {
-			return refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway)
+			return Refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway)
 		}
 		if !hostIn(g.rule.Hosts, v.Host()) {
-			return refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host()))
+			return Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host()))
 		}
 		rt, cond := g.ladder.match(v, x.path)
 		if rt == nil {
-			return refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path))
+			return Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path))
 		}
 		x.gate = rt
 		if step, over := x.act(rt, cond, v, now); over {
@@ -123,9 +125,14 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 		if to != nil {
 			s = to.service
 		} else {
-			name := ServiceName(v.Host())
+			name := x.entry.Service
+			if name != "" {
+				x.host = name // the caller could not write one
+			} else {
+				name = ServiceName(v.Host())
+			}
 			if s = t.services[name]; s == nil {
-				return refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name))
+				return Refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name))
 			}
 		}
 		x.service = s
@@ -135,7 +142,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 		}
 		rt, cond := s.ladder.match(v, x.path)
 		if rt == nil {
-			return refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path))
+			return Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path))
 		}
 		x.route = rt
 		if step, over := x.act(rt, cond, v, now); over {
@@ -151,7 +158,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (step Step, over bool) {
 	if rt.limit != nil && !x.allowed(rt, v, now) {
 		l := rt.settings.Limit
-		return refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond))), true
+		return Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond))), true
 	}
 	for i, split := range rt.faults {
 		if split.draw() != 0 {
@@ -213,7 +220,7 @@ func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
 	x.service, x.version = to.service, to.version
 	x.setDeadline(now)
 	if x.instance = to.pool.pick(); x.instance == nil {
-		return refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to)))
+		return Refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to)))
 	}
 	x.version = x.instance.Version
 	x.copyTo(x.gate)
@@ -236,7 +243,7 @@ func (x *Exchange) delayed(s Step, now time.Duration) Step {
 	}
 	until := now + x.delay
 	if until >= x.deadline {
-		until, s = x.deadline, refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout))
+		until, s = x.deadline, Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout))
 	}
 	x.waiting, x.pending = true, s
 	return Step{Kind: Wait, Deadline: until}
@@ -253,11 +260,11 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 	}
 	switch {
 	case o.Reason == "":
-		return Step{Kind: Done}
+		return Step{Kind: Done, Status: o.Status}
 	case o.Reason == TimedOut:
-		return refuse(TimedOut, fmt.Sprintf("%s did not answer within %s", x.instance.ID, x.timeout))
+		return Refuse(TimedOut, fmt.Sprintf("%s did not answer within %s", x.instance.ID, x.timeout))
 	}
-	return refuse(o.Reason, fmt.Sprintf("%s: %s", x.instance.ID, o.Detail))
+	return Refuse(o.Reason, fmt.Sprintf("%s: %s", x.instance.ID, o.Detail))
 }
 
 // setDeadline takes the shortest of what the routes say and what the caller
@@ -304,7 +311,8 @@ func (x *Exchange) rewrite(rt *Route, cond *condition) {
 	}
 }
 
-func refuse(r Reason, detail string) Step {
+// Refuse is the step that ends a request with a refusal.
+func Refuse(r Reason, detail string) Step {
 	return Step{Kind: Reply, Status: r.Status(), Reason: r, Detail: detail}
 }
 
@@ -333,6 +341,9 @@ func (x *Exchange) Service() string {
 	return x.service.name
 }
 
+// Protocol is what the called service speaks: http, grpc or tcp.
+func (x *Exchange) Protocol() string { return x.service.protocol() }
+
 // Version is the chosen version, even when it has no instance.
 func (x *Exchange) Version() string { return x.version }
 
@@ -342,6 +353,9 @@ func (x *Exchange) Route() (service, gateway *Route) { return x.route, x.gate }
 
 // Tries is how often the request was sent.
 func (x *Exchange) Tries() int { return x.tries }
+
+// Instance is the instance that the request was last sent to; nil: none yet.
+func (x *Exchange) Instance() *Instance { return x.instance }
 
 // Mirror is the instance that gets a copy of the request; nil: none does.
 func (x *Exchange) Mirror() *Instance { return x.mirror }

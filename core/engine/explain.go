@@ -76,14 +76,14 @@ func Explain(t *Table, entry Entry, v View) Explanation {
 	why := unfit(v)
 	switch {
 	case why != "":
-		e.refuse(refuse(BadRequest, why))
+		e.refuse(Refuse(BadRequest, why))
 	case entry.Gateway != "":
 		g := t.gateways[entry.Gateway]
 		switch {
 		case g == nil:
-			e.refuse(refuse(NoRoute, "the rules in force declare no gateway "+entry.Gateway))
+			e.refuse(Refuse(NoRoute, "the rules in force declare no gateway "+entry.Gateway))
 		case !hostIn(g.rule.Hosts, v.Host()):
-			e.refuse(refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", entry.Gateway, v.Host())))
+			e.refuse(Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", entry.Gateway, v.Host())))
 		default:
 			e.gateway(entry.Gateway, g)
 		}
@@ -91,7 +91,7 @@ func Explain(t *Table, entry Entry, v View) Explanation {
 		name := ServiceName(v.Host())
 		s := t.services[name]
 		if s == nil {
-			e.refuse(refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name)))
+			e.refuse(Refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name)))
 			break
 		}
 		e.service(s, nil, v.Path(), 1)
@@ -121,7 +121,7 @@ func (e *explainer) refuse(s Step) {
 func (e *explainer) gateway(name string, g *gateway) {
 	rt, path := e.climb("gateway", name, g.ladder, e.v.Path())
 	if rt == nil {
-		e.refuse(refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", name, e.v.Method(), path)))
+		e.refuse(Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", name, e.v.Method(), path)))
 		return
 	}
 	if e.out.Answer != nil {
@@ -179,14 +179,14 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 			}
 		}
 		if len(s.all.instances) == 0 {
-			e.refuse(refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
+			e.refuse(Refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
 		}
 		e.settings(s, s.plain, gate)
 		return
 	}
 	rt, path := e.climb("service", s.name, s.ladder, path)
 	if rt == nil {
-		e.refuse(refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, e.v.Method(), path)))
+		e.refuse(Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, e.v.Method(), path)))
 		return
 	}
 	e.out.Path = path
@@ -214,7 +214,7 @@ func (e *explainer) odds(to *target, share float64) {
 	}
 	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, share, len(to.pool.instances)})
 	if share > 0 && len(to.pool.instances) == 0 {
-		e.refuse(refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to))))
+		e.refuse(Refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to))))
 	}
 }
 

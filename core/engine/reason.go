@@ -15,6 +15,8 @@ const (
 	Limited     Reason = "limited"     // over the limit of a route
 	Fault       Reason = "fault"       // harmed on purpose
 	TLS         Reason = "tls"         // no secure connection to the instance
+	TooLarge    Reason = "too-large"   // more than a hop takes in
+	Draining    Reason = "draining"    // the proxy ends before the answer came
 )
 
 // Status is the HTTP status of a refusal for the reason.
@@ -26,8 +28,10 @@ func (r Reason) Status() int {
 		return 429
 	case TimedOut:
 		return 504
-	case NoInstance:
+	case NoInstance, Draining:
 		return 503
+	case TooLarge:
+		return 431
 	case NoRoute:
 		return 404
 	case BadRequest:
@@ -49,8 +53,10 @@ func (r Reason) ErrorType() string {
 		return "destination_unavailable"
 	case NoRoute:
 		return "destination_not_found"
-	case BadRequest:
+	case BadRequest, TooLarge:
 		return "http_request_error"
+	case Draining:
+		return "connection_terminated"
 	case Limited:
 		return "http_request_denied"
 	case TLS:

@@ -356,6 +356,19 @@ func (t *Table) route(of, name string) *Route {
 	return l.byName[name]
 }
 
+// Protocol is what a service speaks: http, grpc or tcp; http when the rules do
+// not say, or know no such service.
+func (t *Table) Protocol(service string) string {
+	return t.services[service].protocol()
+}
+
+func (s *service) protocol() string {
+	if s == nil || s.rule == nil || s.rule.Protocol == "" {
+		return "http"
+	}
+	return s.rule.Protocol
+}
+
 // Match returns the route of a service that takes the request, or nil. It does
 // not allocate for a path without percent-encoding.
 func (t *Table) Match(service string, v View) *Route {
