@@ -51,6 +51,7 @@ services:
       - {name: rest, send: v1, timeout: 1h}
   office: {versions: [v1], instances: [{at: OFFICE, version: v1}]}
   refusing: {versions: [v1]}
+  spoken: {protocol: grpc, versions: [v1]}
 `
 
 // kinds are the bearers. The outer proxy of a hop has the one, and the inbound
@@ -102,6 +103,12 @@ func newHop(t *testing.T, kind, gateway string, app http.Handler) hop {
 	t.Helper()
 	workload := httptest.NewServer(app)
 	t.Cleanup(workload.Close)
+	return newHopTo(t, kind, gateway, workload.Listener.Addr().String(), app)
+}
+
+// newHopTo is newHop to a workload that runs already.
+func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler) hop {
+	t.Helper()
 	e := ends{t: t, kind: kind, transport: newTransports(), racks: &racks{epoch: time.Now()}}
 	t.Cleanup(func() { e.transport.closeIdle(); e.racks.closeIdle() })
 	inbound := func(name, app string) string {
@@ -115,7 +122,7 @@ func newHop(t *testing.T, kind, gateway string, app http.Handler) hop {
 		copies <- fmt.Sprintf("%s %s body=%d mark=%s", r.Method, r.RequestURI, len(body), r.Header.Get(wire.HeaderMirror))
 	}))
 	t.Cleanup(copySrv.Close)
-	office := httptest.NewTLSServer(app)
+	office := httptest.NewTLSServer(outside)
 	t.Cleanup(office.Close)
 	office.Config.ErrorLog = log.New(io.Discard, "", 0)
 	if gateway != "" { // there the office is trusted
@@ -131,7 +138,8 @@ func newHop(t *testing.T, kind, gateway string, app http.Handler) hop {
 		t.Fatal(found[0].Text())
 	}
 	table, err := engine.Compile(rs, []engine.Instance{
-		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inbound("s-v1-a", strings.TrimPrefix(workload.URL, "http://"))},
+		{ID: "s-v1-a", Service: "s", Version: "v1", Address: inbound("s-v1-a", workload)},
+		{ID: "spoken-v1-a", Service: "spoken", Version: "v1", Address: inbound("spoken-v1-a", workload)},
 		{ID: "s-v2-a", Service: "s", Version: "v2", Address: closed},
 		{ID: "s-v3-a", Service: "s", Version: "v3", Address: inbound("s-v3-a", copySrv.Listener.Addr().String())},
 		{ID: "refusing-v1-b", Service: "refusing", Version: "v1", Address: inbound("refusing-v1-b", closed)},

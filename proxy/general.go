@@ -357,6 +357,9 @@ func (g *general) pass(p passing) (fault bool, err error) {
 			return false, err
 		}
 	}
+	if len(answer.Trailer) > announced {
+		http.NewResponseController(w).Flush() // a head that is still held back would end the stream
+	}
 	for k, values := range answer.Trailer {
 		if announced > 0 && h["Trailer"] != nil && tokenIn(h["Trailer"], k) {
 			h[k] = values

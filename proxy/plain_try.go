@@ -462,6 +462,7 @@ func (c *plain) passChunks(b []byte) ([]byte, error) {
 			c.used += n
 			switch {
 			case err != nil:
+				c.write(b) // the caller is to see an answer that breaks off, not none
 				return b, err
 			case over:
 				b = append(b, "0\r\n"...)

@@ -101,13 +101,13 @@ func (f *Fields) Stated() bool { return f.lengths > 0 }
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // tokens are the bytes of a token (RFC 9110, section 5.6.2), plain those of a
-// field's value (section 5.5), hosts those of a host with its port.
+// field's value (section 5.5), hosts those of a host's name (RFC 3986, section 3.2.2), without percent-encoding.
 var tokens, plain, hosts = func() (t, p, h [256]bool) {
 	for c := range 256 {
 		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
 		t[c] = letter || c < 0x80 && strings.IndexByte("!#$%&'*+-.^_`|~", byte(c)) >= 0
 		p[c] = c == '\t' || c >= ' ' && c != 0x7f
-		h[c] = letter || c < 0x80 && strings.IndexByte("-._~!$&'()*+,;=:[]%", byte(c)) >= 0
+		h[c] = letter || c < 0x80 && strings.IndexByte("-._~!$&'()*+,;=", byte(c)) >= 0
 	}
 	return
 }()

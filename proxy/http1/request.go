@@ -74,16 +74,40 @@ func (r *Request) Parse(b []byte) (n int, err error) {
 	} else if err := r.setTarget(target); err != nil {
 		return 0, err
 	}
-	for i := range len(r.Host) {
-		if !hosts[r.Host[i]] {
-			return 0, refuse("the host %.60q has a character that no host has", r.Host)
-		}
+	if !isHost(r.Host) {
+		return 0, refuse("%.60q is not a host", r.Host)
 	}
 	if elsewhere || r.upgrade || r.expect || r.chunked {
 		return n, Elsewhere
 	}
 	r.Body = max(r.length, 0)
 	return n, nil
+}
+
+// isHost tells whether h is a name or an address, with or without a port.
+func isHost(h string) bool {
+	end := 0
+	if strings.HasPrefix(h, "[") {
+		for end = 1; end < len(h) && (hex(h[end]) || h[end] == ':' || h[end] == '.'); end++ {
+		}
+		if end == len(h) || h[end] != ']' {
+			return false
+		}
+		end++
+	} else {
+		for end < len(h) && hosts[h[end]] {
+			end++
+		}
+	}
+	if end < len(h) && h[end] != ':' {
+		return false
+	}
+	for _, c := range []byte(h[min(end+1, len(h)):]) {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return true
 }
 
 // setTarget reads the origin form and the absolute form (RFC 9112, section 3.2).
