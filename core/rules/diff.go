@@ -64,6 +64,9 @@ func flatten(rs *Rules) map[string]leaf {
 		out.put(p+".labels", s.Labels.String(), s.At)
 		out.put(p+".protocol", s.Protocol, s.At)
 		out.put(p+".versions", strings.Join(s.Versions, ", "), s.At)
+		if s.Calls != nil {
+			out.put(p+".calls", cmp.Or(strings.Join(s.Calls, ", "), "nobody"), s.CallsAt)
+		}
 		for _, in := range s.Instances {
 			text := "version " + in.Version
 			if in.Site != "" {

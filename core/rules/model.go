@@ -115,6 +115,8 @@ type Service struct {
 	Protocol  string     `json:"protocol,omitempty"`  // http when empty, grpc or tcp
 	Versions  []string   `json:"versions,omitempty"`  // every version that rules may name
 	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
+	Calls     []string   `json:"calls,omitzero"`      // services that it calls; nil: not said, so any
+	CallsAt   Origin     `json:"callsAt,omitzero"`
 	Settings
 	Routes []*Route `json:"routes,omitempty"` // none: plain balancing over all instances
 	At     Origin   `json:"at"`

@@ -38,6 +38,19 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 			}
 		})
 	}
+	known["calls"] = func(n *yaml.Node, path string) {
+		s.Calls, s.CallsAt = []string{}, r.at(n)
+		r.short(n, path, "services", func(n *yaml.Node, path string) {
+			name, ok := r.name(n, path, nameShape, nameExpected)
+			switch {
+			case !ok:
+			case slices.Contains(s.Calls, name):
+				r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("service %s stands in the list twice", name), "each service once")
+			default:
+				s.Calls = append(s.Calls, name)
+			}
+		})
+	}
 	known["instances"] = func(n *yaml.Node, path string) {
 		r.list(n, path, "instances", func(n *yaml.Node, path string) { r.instance(s, n, path) })
 	}

@@ -84,6 +84,7 @@ services:
     labels: {tier: core}
     protocol: http
     versions: [v1, v2]
+    calls: [a]
     instances: [{at: "http://10.0.0.7:80", version: v1, site: n}]
     timeout: 3s
     retry: {times: 2, each: 1s, on: [reset, 5xx, 503], wait: 1ms..2ms, budget: 20%, methods: all}

@@ -247,6 +247,11 @@ func (c *checker) multiplied() {
 
 // deniedLinks warns of calls that happen now and would be refused.
 func (c *checker) deniedLinks() {
+	for _, l := range c.live.Links {
+		if s := c.services[l.From]; s != nil && s.Calls != nil && c.services[l.To] != nil && !slices.Contains(s.Calls, l.To) {
+			c.warn(s.CallsAt, "services."+s.Name+".calls", CodeUsedLinkDenied, fmt.Sprintf("%s calls %s now, and would not find it any more", l.From, l.To), l.To+" in the list")
+		}
+	}
 	a := c.rules.Access
 	if a == nil {
 		return
@@ -285,9 +290,6 @@ func (c *checker) noEffect() {
 	}
 	for _, s := range c.rules.Services {
 		path := "services." + s.Name
-		if s.Protocol != "" && s.Protocol != "http" {
-			warn(s.At, path+".protocol", "protocol "+s.Protocol)
-		}
 		settings(&s.Settings, path)
 		for i, rt := range s.Routes {
 			settings(&rt.Settings, fmt.Sprintf("%s.routes[%d]", path, i))
