@@ -214,13 +214,13 @@ func TestStreams(t *testing.T) {
 		t.Fatalf("the stream ended: %v", lines.Err())
 		return s
 	}
-	if s := next(); s.Rules == nil || len(*s.Instances) != 1 {
+	if s := next(); !s.Whole || s.Rest == nil || len(s.Instances) != 1 {
 		t.Errorf("first: %+v", s)
 	}
 	if r, body := ask(t, "POST", url+"/api/v1/revisions", rule); r.StatusCode != 201 {
 		t.Fatal(body)
 	}
-	if s := next(); s.Revision != 1 || s.Rules.Service("s") == nil || s.Instances != nil {
+	if s := next(); s.Whole || s.Revision != 1 || len(s.Services) != 1 || s.Services[0].Name != "s" || s.Instances != nil {
 		t.Errorf("after publishing: %+v", s)
 	}
 	ask(t, "POST", url+wire.Prefix+"p/acks", `{"sequence":3,"revision":1}`)

@@ -1,7 +1,7 @@
 package api
 
 import (
-	"encoding/json"
+	"context"
 	"net/http"
 	"time"
 
@@ -73,25 +73,47 @@ func (s *Server) snapshots(c *echo.Context) error {
 	ctx, w := c.Request().Context(), c.Response()
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	out := http.NewResponseController(w)
-	lines := json.NewEncoder(w)
 	alive := time.NewTicker(beat)
 	defer alive.Stop()
+	write := func(line []byte) bool {
+		out.SetWriteDeadline(time.Now().Add(10 * time.Second))
+		_, err := w.Write(line)
+		return err == nil && out.Flush() == nil
+	}
 	var seen uint64
 	for {
-		snap, changed := s.control.Snapshot(seen)
-		out.SetWriteDeadline(time.Now().Add(10 * time.Second))
-		if err := lines.Encode(snap); err != nil {
-			return nil
+		news, changed := s.control.News(c.Param("id"), seen)
+		if news != nil {
+			if seen = news.Sequence; !news.Nothing && !write(news.Line()) {
+				return nil
+			}
+			if !news.Rules && !pause(ctx, gather) { // instances often come and go together
+				return nil
+			}
 		}
-		if out.Flush() != nil {
-			return nil
-		}
-		seen = max(seen, snap.Sequence)
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-alive.C:
+			if !write([]byte("{}\n")) {
+				return nil
+			}
 		case <-changed:
 		}
+	}
+}
+
+// gather is how long changes of instances are gathered before they are told.
+const gather = 50 * time.Millisecond
+
+// pause waits; false: ctx is done.
+func pause(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
 	}
 }

@@ -4,8 +4,15 @@ import (
 	"cmp"
 	"fmt"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
 	"net"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,6 +23,7 @@ import (
 
 func (a *app) proxy() *cobra.Command {
 	var cfg proxy.Config
+	var state string
 	cmd := &cobra.Command{
 		Use:   "proxy",
 		Short: "Run a proxy beside a workload, or a gateway",
@@ -23,7 +31,14 @@ func (a *app) proxy() *cobra.Command {
 
 Beside a workload the proxy listens twice: at --inbound, where other proxies
 send requests for the workload at --app, and at --outbound, where the workload
-sends its own requests, with the name of the called service as host.`,
+sends its own requests, with the name of the called service as host. A workload
+that takes a proxy from its environment needs nothing more than
+HTTP_PROXY=http://HOST:PORT of --outbound.
+
+SIGTERM drains: the instance leaves the registry, requests finish, and the
+process ends. SIGHUP starts the program anew, with the same arguments, hands it
+the listeners, and drains once the new process has rules in force: an upgrade
+that nobody notices.`,
 		Example: `  nightjar proxy --service sailings --version v1 --app 127.0.0.1:9001 --outbound 127.0.0.1:9101
   nightjar proxy --gateway front-door`,
 		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, or --gateway NAME"),
@@ -39,34 +54,31 @@ sends its own requests, with the name of the called service as host.`,
 					return usagef("%s %q: write HOST:PORT, such as 127.0.0.1:9001", name, v)
 				}
 			}
+			for service, address := range cfg.Ports {
+				if _, _, err := net.SplitHostPort(address); err != nil {
+					return usagef("--port %s=%s: write SERVICE=HOST:PORT, such as %s=127.0.0.1:9201", service, address, service)
+				}
+			}
+			if cfg.Gateway != "" && len(cfg.Ports) > 0 {
+				return usagef("--port does not go with --gateway: a gateway has no workload that would call")
+			}
 			server, err := client.ServerURL(a.server)
 			if err != nil {
 				return usagef("--server: %w", err)
 			}
-			cfg.Server, cfg.Program, cfg.Drain = server, a.program, 5*time.Second
+			cfg.Server, cfg.Program = server, a.program
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			if cfg.Before, err = proxy.Inherited(); err != nil {
+				return err
+			}
+			if state != "" {
+				cfg.State = filepath.Join(state, cmp.Or(cfg.ID, kindOf(cfg))+".json")
+			}
 			p, err := proxy.New(withID(cfg))
 			if err != nil {
 				return err
 			}
-			told := make(chan struct{})
-			ended := make(chan struct{})
-			go func() {
-				defer close(told)
-				select {
-				case <-p.Ready():
-					where := fmt.Sprintf("inbound %s, outbound %s", cmp.Or(p.Inbound(), "none"), p.Outbound())
-					if cfg.Gateway != "" {
-						where = "gateway " + cfg.Gateway + " at " + cmp.Or(p.Outbound(), "no address: the rules in force do not declare it")
-					}
-					fmt.Fprintf(cmd.OutOrStdout(), "proxy ready: revision %d, %s\n", p.Revision(), where)
-				case <-ended:
-				}
-			}()
-			err = p.Run(cmd.Context())
-			close(ended)
-			<-told
-			return err
+			return a.runProxy(cmd, p, cfg)
 		},
 	}
 	f := cmd.Flags()
@@ -78,18 +90,95 @@ sends its own requests, with the name of the called service as host.`,
 	f.StringVar(&cfg.Inbound, "inbound", "", "HOST:PORT to take requests for the workload (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Outbound, "outbound", "", "HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
+	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; for TCP services too; may be given several times")
+	f.StringVar(&state, "state", defaultState(), "directory in which rules and instances are kept for a start while the service is away; empty: none")
+	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at the end")
 	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
 }
 
+// runProxy runs a proxy and says when it is ready, until it is told to end or
+// another process took over.
+func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) error {
+	program, lost := exec.LookPath(os.Args[0]) // the file of that name then, not the one that runs now
+	if lost == nil {
+		program, lost = filepath.Abs(program)
+	}
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, syscall.SIGHUP)
+	defer signal.Stop(again)
+	ended, told := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(told)
+		ready := p.Ready()
+		for {
+			select {
+			case <-ready:
+				ready = nil
+				fmt.Fprintln(cmd.OutOrStdout(), readyLine(p, cfg))
+				cfg.Before.Done()
+				proxy.Notify(fmt.Sprintf("READY=1\nMAINPID=%d", os.Getpid()))
+			case <-again:
+				if lost != nil {
+					cfg.Log.Error("cannot tell which program to start; this process goes on", "error", lost)
+					continue
+				}
+				pid, err := p.HandOver(program, os.Args)
+				if err != nil {
+					cfg.Log.Error("not handed over; this process goes on", "error", err)
+					continue
+				}
+				cfg.Log.Info("handed over; this process drains", "to", pid)
+			case <-ended:
+				return
+			}
+		}
+	}()
+	err := p.Run(cmd.Context())
+	close(ended)
+	<-told
+	return err
+}
+
+func readyLine(p *proxy.Proxy, cfg proxy.Config) string {
+	where := fmt.Sprintf("inbound %s, outbound %s", cmp.Or(p.Inbound(), "none"), p.Outbound())
+	for _, name := range slices.Sorted(maps.Keys(p.Ports())) {
+		where += fmt.Sprintf(", %s %s", name, p.Ports()[name])
+	}
+	if cfg.Gateway != "" {
+		where = "gateway " + cfg.Gateway + " at " + cmp.Or(p.Outbound(), "no address: the rules in force do not declare it")
+	}
+	line := fmt.Sprintf("proxy ready: revision %d, %s", p.Revision(), where)
+	if since := p.StaleSince(); !since.IsZero() {
+		line += ", stale since " + since.Local().Format(time.DateTime)
+	}
+	return line
+}
+
+// defaultState is where proxies keep what they know when nothing else is said.
+func defaultState() string {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(dir, "nightjar", "proxies")
+}
+
+// kindOf is the name of what a proxy stands beside.
+func kindOf(cfg proxy.Config) string {
+	if cfg.Gateway != "" {
+		return cfg.Gateway
+	}
+	return cfg.Service + "-" + cfg.Version
+}
+
 // withID gives the proxy a name when it was given none.
 func withID(cfg proxy.Config) proxy.Config {
+	if cfg.Before != nil {
+		cfg.ID = cfg.Before.ID
+	}
 	if cfg.ID == "" {
-		base := cfg.Gateway
-		if base == "" {
-			base = cfg.Service + "-" + cfg.Version
-		}
-		cfg.ID = fmt.Sprintf("%s-%04x", base, rand.N(1<<16))
+		cfg.ID = fmt.Sprintf("%s-%04x", kindOf(cfg), rand.N(1<<16))
 	}
 	return cfg
 }

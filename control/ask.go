@@ -137,9 +137,7 @@ func (c *Control) Explain(q Ask) (Explained, error) {
 }
 
 func (c *Control) explain(q Ask, a *asked) Explained {
-	c.mu.Lock()
-	table, revision := c.table, c.force.Revision.Number
-	c.mu.Unlock()
+	table, revision := c.tableNow(), c.InForce().Revision.Number
 	e := Explained{Method: a.method, URL: q.URL, Revision: revision, Explanation: engine.Explain(table, engine.Entry{Gateway: a.gateway}, a)}
 	switch {
 	case a.gateway != "":

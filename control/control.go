@@ -13,7 +13,6 @@ import (
 	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/store"
-	"nightjar/wire"
 )
 
 // LeaseTime is how long a registration holds without being renewed.
@@ -32,16 +31,15 @@ type Control struct {
 
 	mu       sync.Mutex // guards what follows
 	force    Force
-	table    *engine.Table // for explanations; the proxies have their own
+	table    *engine.Table // for explanations, once one is asked for; the proxies have their own
+	before   *engine.Table // the last one
 	members  map[string]*member
-	sequence uint64 // of the newest snapshot
-	rulesSeq uint64 // snapshot at which the rules last changed
-	peersSeq uint64 // snapshot at which the instances last changed
-	settled  bool
+	ledger   ledger
 	warned   []rules.Finding // what the checker says of the rules in force
 	warnedOf [2]uint64       // rulesSeq and peersSeq when it said so
 	warnedAt time.Time
-	changed  chan struct{} // closed and replaced at every change
+	changed  chan struct{} // closed and replaced at every snapshot
+	heard    chan struct{} // closed and replaced whenever a proxy comes, goes or acknowledges
 
 	publishing sync.Mutex // one publish at a time
 
@@ -62,7 +60,7 @@ type Force struct {
 // New reads the rules in force from the store.
 func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
 	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
-		changed: make(chan struct{}), settled: st.Fresh(), telemetry: newTelemetry()}
+		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: newTelemetry()}
 	rev, err := st.Revision(ctx, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)
@@ -74,6 +72,9 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 	}
 	c.force = Force{Revision: rev, Rules: rs, Since: rev.At}
 	c.bump(true, true)
+	if st.Fresh() {
+		c.ledger.settled = c.ledger.sequence
+	}
 	return c, nil
 }
 
@@ -100,46 +101,40 @@ func (c *Control) InForce() Force {
 	return c.force
 }
 
-// bump makes a new snapshot out of what changed and wakes everybody who waits.
-// The caller holds mu, or is alone.
+// bump makes a new snapshot out of what changed and wakes everybody who waits
+// for one. The caller holds mu, or is alone.
 func (c *Control) bump(rulesChanged, peersChanged bool) {
-	c.sequence++
+	c.ledger.next()
 	if rulesChanged {
-		c.rulesSeq = c.sequence
+		c.ledger.noteRules(c.force.Rules)
 	}
 	if peersChanged {
-		c.peersSeq = c.sequence
+		c.ledger.notePeers(c.instances())
 	}
-	if rulesChanged || peersChanged {
-		// Rules that were checked compile; should they not, explanations keep
-		// to the table before and every proxy says in its fleet entry why.
-		if t, err := engine.Compile(c.force.Rules, c.instances(), engine.Options{}); err == nil {
-			c.table = t
-		}
-	}
-	c.wake()
-}
-
-func (c *Control) wake() {
+	c.table = nil
 	close(c.changed)
 	c.changed = make(chan struct{})
+	c.hear()
 }
 
-// Snapshot is what a proxy that has seen everything up to the snapshot seen
-// still lacks. The channel closes at the next change. Sequence 0: nothing new.
-func (c *Control) Snapshot(seen uint64) (wire.Snapshot, <-chan struct{}) {
+// hear wakes who waits for the proxies. The caller holds mu.
+func (c *Control) hear() {
+	close(c.heard)
+	c.heard = make(chan struct{})
+}
+
+// tableNow is the table of the rules in force. Rules that were checked compile;
+// should they not, explanations keep to the table before, and every proxy says
+// in its fleet entry why.
+func (c *Control) tableNow() *engine.Table {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	var s wire.Snapshot
-	if c.sequence > seen {
-		s.Sequence, s.Settled = c.sequence, c.settled
-		if c.rulesSeq > seen {
-			s.Rules, s.Revision = c.force.Rules, c.force.Revision.Number
+	if c.table == nil {
+		t, err := engine.Compile(c.force.Rules, c.instances(), engine.Options{})
+		if err != nil {
+			return c.before
 		}
-		if c.peersSeq > seen {
-			in := c.instances()
-			s.Instances = &in
-		}
+		c.table, c.before = t, t
 	}
-	return s, c.changed
+	return c.table
 }

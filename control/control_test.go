@@ -161,7 +161,7 @@ func TestUnpublishedFiles(t *testing.T) {
 func TestLeases(t *testing.T) {
 	k := newClock(t)
 	k.register("a", "s", "v1")
-	k.register("b", "s", "v2")
+	k.register("b", "s", "v1")
 	detach, err := k.Attach("b", "n-b")
 	if err != nil {
 		t.Fatal(err)
@@ -173,11 +173,11 @@ func TestLeases(t *testing.T) {
 	if _, err := k.Attach("ghost", ""); !errors.As(err, new(NotRegistered)) {
 		t.Errorf("attach without registering: %v", err)
 	}
-	snap, changed := k.Snapshot(0)
-	if len(*snap.Instances) != 2 || snap.Rules == nil || !snap.Settled {
-		t.Errorf("first snapshot: %+v", snap)
+	news, changed := k.News("b", 0)
+	if s := news.snap; len(s.Instances) != 2 || s.Rest == nil || !s.Whole || !s.Settled {
+		t.Errorf("first snapshot: %+v", s)
 	}
-	seen := snap.Sequence
+	seen := news.Sequence
 	k.now = k.now.Add(LeaseTime + time.Second)
 	k.expire(k.now)
 	select {
@@ -185,12 +185,12 @@ func TestLeases(t *testing.T) {
 	default:
 		t.Error("nobody was woken")
 	}
-	snap, _ = k.Snapshot(seen)
-	if len(*snap.Instances) != 1 || (*snap.Instances)[0].ID != "b" || snap.Rules != nil {
-		t.Errorf("only b is connected, and the rules did not change: %+v", snap)
+	news, _ = k.News("b", seen)
+	if s := news.snap; fmt.Sprint(s.GoneInstances) != "[a]" || len(s.Instances) > 0 || s.Whole || s.Services != nil || s.Rest != nil || s.Revision != 0 {
+		t.Errorf("a is gone, and nothing else changed: %s", news.Line())
 	}
-	if again, _ := k.Snapshot(snap.Sequence); again.Sequence != 0 {
-		t.Errorf("nothing is new: %+v", again)
+	if again, _ := k.News("b", news.Sequence); again != nil {
+		t.Errorf("nothing is new: %s", again.Line())
 	}
 	detach()
 	k.expire(k.now.Add(time.Second))
@@ -214,11 +214,11 @@ func TestUnsettledAfterARestart(t *testing.T) {
 	first := reopen(t, dir)
 	first.mustPublish(two)
 	k := reopen(t, dir)
-	if s, _ := k.Snapshot(0); s.Settled || s.Revision != 1 || s.Rules.Service("s") == nil {
-		t.Errorf("right after: %+v", s)
+	if n, _ := k.News("", 0); n.snap.Settled || n.snap.Revision != 1 || n.snap.Services[0].Name != "s" {
+		t.Errorf("right after: %s", n.Line())
 	}
 	k.expire(k.now.Add(LeaseTime + time.Second))
-	if s, _ := k.Snapshot(0); !s.Settled {
+	if n, _ := k.News("", 0); !n.snap.Settled {
 		t.Error("later")
 	}
 }

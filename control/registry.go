@@ -18,14 +18,18 @@ import (
 // one does so within a second, and a dead one is out of its pool after this.
 const returnTime = 3 * time.Second
 
+// doubtTime is how long instances are called on whose leases ran out together.
+const doubtTime = 15 * time.Minute
+
 // member is one registered proxy.
 type member struct {
 	wire.Registration
 	expires time.Time
 	seen    time.Time
 	streams int
+	lost    bool // its lease ran out, and it is kept because too many did at once
 	ack     wire.Ack
-	ackedAt time.Time
+	reached time.Time // when it came to the revision that it has in force
 }
 
 // Errors of the registry. Their texts are for the owner of the proxy.
@@ -60,17 +64,21 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 	defer c.mu.Unlock()
 	now := c.now()
 	m := c.members[r.ID]
-	if m != nil && m.Nonce != r.Nonce && m.streams > 0 {
+	if m != nil && m.Nonce != r.Nonce && m.Nonce != r.Takes && m.streams > 0 {
 		return wire.Lease{}, NameTaken{r.ID}
 	}
 	if m == nil {
 		m = &member{}
 		c.members[r.ID] = m
 	}
-	peers := m.Registration.ID == "" || place(m.Registration) != place(r)
-	m.Registration, m.seen, m.expires = r, now, now.Add(LeaseTime)
-	if peers {
-		c.bump(false, r.Inbound != "")
+	moved := m.lost || place(m.Registration) != place(r)
+	took := m.Inbound != "" || r.Inbound != ""
+	m.Registration, m.seen, m.expires, m.lost = r, now, now.Add(LeaseTime), false
+	switch {
+	case moved && took:
+		c.bump(false, true)
+	case moved:
+		c.hear()
 	}
 	return wire.Lease{Seconds: int(LeaseTime.Seconds())}, nil
 }
@@ -92,23 +100,59 @@ func (c *Control) Withdraw(id, nonce string) {
 func (c *Control) drop(id string) {
 	m := c.members[id]
 	delete(c.members, id)
-	c.bump(false, m.Inbound != "")
+	if m.Inbound != "" {
+		c.bump(false, true)
+	} else {
+		c.hear()
+	}
 }
 
-// expire drops the proxies whose lease ran out. A proxy that holds its stream
-// open is alive, lease or not.
+// expire looks for proxies whose lease ran out. A proxy that holds its stream
+// open is alive, lease or not. An instance that is lost leaves its pool, unless
+// more than half of its version are: then the loss says more of the way between
+// them and this service, and all are called on, as doubted.
 func (c *Control) expire(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	type version struct{ service, version string }
+	known, lost := map[version]int{}, map[version]int{}
+	changed := false
 	for id, m := range c.members {
-		if m.streams == 0 && now.After(m.expires) {
-			c.drop(id)
+		v := version{m.Service, m.Version}
+		if m.streams == 0 && now.After(m.expires) && !m.lost {
+			if m.Inbound == "" {
+				c.drop(id)
+				continue
+			}
+			m.lost, changed = true, true
+		}
+		if m.Inbound != "" {
+			known[v]++
+			if m.lost {
+				lost[v]++
+			}
 		}
 	}
-	if !c.settled && now.Sub(c.started) > LeaseTime {
-		c.settled = true
-		c.bump(false, true)
+	for id, m := range c.members {
+		v := version{m.Service, m.Version}
+		if m.lost && (2*lost[v] <= known[v] || now.Sub(m.expires) > doubtTime || c.trusting(m.Service)) {
+			delete(c.members, id)
+			changed = true
+		}
 	}
+	settles := c.ledger.settled == 0 && now.Sub(c.started) > LeaseTime
+	if changed || settles {
+		c.bump(false, true)
+		if settles {
+			c.ledger.settled = c.ledger.sequence
+		}
+	}
+}
+
+// trusting tells whether the rules let all instances of a service be taken out.
+func (c *Control) trusting(service string) bool {
+	s := c.ledger.services[service].value
+	return s != nil && s.Sideline != nil && s.Sideline.Most == rules.Whole
 }
 
 // Attach notes that a proxy follows the snapshots; call the function it
@@ -126,7 +170,7 @@ func (c *Control) Attach(id, nonce string) (detach func(), err error) {
 		defer c.mu.Unlock()
 		m.streams--
 		m.seen, m.expires = c.now(), c.now().Add(returnTime)
-		c.wake()
+		c.hear()
 	}, nil
 }
 
@@ -138,8 +182,12 @@ func (c *Control) Acknowledge(id string, a wire.Ack) error {
 	if m == nil {
 		return NotRegistered{id}
 	}
-	m.ack, m.ackedAt, m.seen = a, c.now(), c.now()
-	c.wake()
+	now := c.now()
+	if m.seen = now; a.Revision != m.ack.Revision {
+		m.reached = now
+	}
+	m.ack = a
+	c.hear()
 	return nil
 }
 
@@ -148,7 +196,7 @@ func (c *Control) instances() []engine.Instance {
 	out := []engine.Instance{}
 	for _, m := range c.members {
 		if m.Inbound != "" {
-			out = append(out, engine.Instance{ID: m.ID, Service: m.Service, Version: m.Version, Site: m.Site, Address: m.Inbound})
+			out = append(out, engine.Instance{ID: m.ID, Service: m.Service, Version: m.Version, Site: m.Site, Address: m.Inbound, Doubted: m.lost})
 		}
 	}
 	slices.SortFunc(out, func(a, b engine.Instance) int { return cmp.Compare(a.ID, b.ID) })
@@ -174,7 +222,9 @@ type Member struct {
 	wire.Registration
 	Connected bool      `json:"connected" doc:"follows the snapshots now"`
 	Revision  uint      `json:"revision" doc:"in force there"`
-	Behind    bool      `json:"behind" doc:"connected, and not yet at the newest revision"`
+	Behind    bool      `json:"behind" doc:"not at the newest revision"`
+	LagMS     float64   `json:"lagMS" doc:"milliseconds from the newest revision's commit until it was in force there; while behind, until now"`
+	Doubted   bool      `json:"doubted" doc:"its lease ran out together with most of its version, and it is called on"`
 	Error     string    `json:"error,omitempty" doc:"why the newest snapshot cannot be put in force there"`
 	Seen      time.Time `json:"seen" doc:"last sign of life"`
 }
@@ -183,11 +233,18 @@ type Member struct {
 func (c *Control) Fleet() []Member {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	out := []Member{}
+	out := make([]Member, 0, len(c.members))
+	now, newest := c.now(), c.force.Revision.Number
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
 		m := c.members[id]
-		out = append(out, Member{Registration: m.Registration, Connected: m.streams > 0, Revision: m.ack.Revision,
-			Behind: m.streams > 0 && m.ack.Revision != c.force.Revision.Number, Error: m.ack.Error, Seen: m.seen})
+		f := Member{Registration: m.Registration, Connected: m.streams > 0, Revision: m.ack.Revision, Behind: m.ack.Revision != newest, Doubted: m.lost, Error: m.ack.Error, Seen: m.seen}
+		switch {
+		case f.Behind:
+			f.LagMS = float64(now.Sub(c.force.Since).Microseconds()) / 1000
+		case m.reached.After(c.force.Since):
+			f.LagMS = float64(m.reached.Sub(c.force.Since).Microseconds()) / 1000
+		}
+		out = append(out, f)
 	}
 	return out
 }
@@ -219,13 +276,13 @@ func (c *Control) await(ctx context.Context, revision uint, since time.Time, lim
 				r.Missing = append(r.Missing, id)
 			default:
 				r.InForce++
-				if m.ackedAt.After(last) {
-					last = m.ackedAt
+				if m.reached.After(last) {
+					last = m.reached
 				}
 			}
 			r.Connected++
 		}
-		wait := c.changed
+		wait := c.heard
 		c.mu.Unlock()
 		r.AfterMS = float64(last.Sub(since).Microseconds()) / 1000
 		if len(r.Missing) == 0 {
@@ -235,6 +292,9 @@ func (c *Control) await(ctx context.Context, revision uint, since time.Time, lim
 		case <-ctx.Done():
 			return r
 		case <-wait:
+		}
+		if r.Connected > 50 { // many answer at once: look again when some more have
+			time.Sleep(2 * time.Millisecond)
 		}
 	}
 }

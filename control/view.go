@@ -62,6 +62,7 @@ type Instance struct {
 	ID      string   `json:"id"`
 	Site    string   `json:"site,omitempty"`
 	Address string   `json:"address"`
+	Doubted bool     `json:"doubted,omitempty" doc:"the service lost sight of it and of most of its version at once; it is called on"`
 	Share   *float64 `json:"share" jsonschema:"nullable" doc:"of the version's requests, 0 to 1"`
 	Figures Figures  `json:"figures"`
 }
@@ -267,7 +268,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	}
 	for _, p := range fleet {
 		if p.Service == name && p.Inbound != "" {
-			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound})
+			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Doubted: p.Doubted})
 		}
 	}
 	versions := map[string]bool{}
@@ -411,7 +412,7 @@ const warnEvery = 15 * time.Second
 // is kept for a while, or until rules or instances change.
 func (c *Control) warnings() []rules.Finding {
 	c.mu.Lock()
-	of, now := [2]uint64{c.rulesSeq, c.peersSeq}, c.now()
+	of, now := [2]uint64{c.ledger.rulesSeq, c.ledger.peersSeq}, c.now()
 	if c.warnedOf == of && now.Sub(c.warnedAt) < warnEvery {
 		defer c.mu.Unlock()
 		return c.warned

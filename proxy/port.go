@@ -51,6 +51,8 @@ type port struct {
 	serving  sync.WaitGroup // connections that are not with rest
 	next     int
 	draining atomic.Bool
+
+	elsewheres atomic.Int64 // connections of rest
 }
 
 // open makes the port ready; call serve to begin.
@@ -64,7 +66,15 @@ func (p *port) open(transport *transports) {
 	protocols.SetHTTP2(true)
 	protocols.SetUnencryptedHTTP2(true)
 	p.rest = &http.Server{Handler: s, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: maxHeader, Protocols: protocols,
-		ConnContext: s.connContext, BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(p.log.Handler(), slog.LevelDebug)}
+		ConnContext: s.connContext, BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(p.log.Handler(), slog.LevelDebug),
+		ConnState: func(_ net.Conn, s http.ConnState) {
+			switch s {
+			case http.StateNew:
+				p.elsewheres.Add(1)
+			case http.StateClosed, http.StateHijacked:
+				p.elsewheres.Add(-1)
+			}
+		}}
 }
 
 func (p *port) leaving() bool { return p.draining.Load() }
@@ -170,11 +180,11 @@ func (h handedOver) Close() error {
 
 func (h handedOver) Addr() net.Addr { return h.p.listener.Addr() }
 
-// connections tells how many are open, besides those of net/http.
+// connections tells how many are open.
 func (p *port) connections() int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return len(p.conns)
+	return len(p.conns) + int(p.elsewheres.Load()) + p.tunnels.count()
 }
 
 // drain stops accepting, lets requests finish for limit at most, and answers

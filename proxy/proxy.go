@@ -42,10 +42,12 @@ type Config struct {
 	// name: for clients that cannot name a host, and for services that speak TCP.
 	Ports map[string]string
 
+	State   string // file in which what the proxy knows is kept, for a start without the service; empty: none
 	TLSDir  string // directory from which the names of TLS files count; the working directory when empty
 	Program string // version of this program
 	// Caller is the name by which calls are counted when there is no Service.
 	Caller string
+	Before *Handover // what the process before hands over; nil: this is the first
 	Log    *slog.Logger
 	Drain  time.Duration // how long requests may take to finish at the end; 5s when 0
 }
@@ -66,19 +68,25 @@ type Proxy struct {
 	outbound  *port
 	services  []*port // one for a service each
 	ready     chan struct{}
+	readyOnce sync.Once
+	handed    chan struct{} // closed when another process took over
+	handOnce  sync.Once
+	unkept    chan struct{}             // what is known is not on disk yet
+	stale     atomic.Pointer[time.Time] // see StaleSince
 
-	mu        sync.Mutex // guards what follows; never held by a request
-	rules     *rules.Rules
-	instances []engine.Instance
-	edge      *edge // the gateway's port, once the rules name it
-	certs     certs.Set
-	leaving   bool           // no new port is to be opened
-	closing   sync.WaitGroup // ports that were replaced
+	mu      sync.Mutex // guards what follows; never held by a request
+	known   known
+	rules   *rules.Rules // of known
+	edge    *edge        // the gateway's port, once the rules name it
+	certs   certs.Set
+	leaving bool           // no new port is to be opened
+	closing sync.WaitGroup // ports that were replaced
 }
 
 const (
 	certificateTick = time.Second            // how often the files of certificates are looked at
 	sweepTick       = 5 * time.Second        // how often kept connections are looked at
+	noService       = time.Second            // without news for so long at the start, what is kept on disk counts
 	firstRules      = 5 * time.Second        // how long early callers wait for the first rules
 	hearsay         = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
 )
@@ -92,7 +100,7 @@ func New(cfg Config) (*Proxy, error) {
 		cfg.Drain = 5 * time.Second
 	}
 	p := &Proxy{cfg: cfg, log: cmp.Or(cfg.Log, slog.New(slog.DiscardHandler)), epoch: time.Now(), started: time.Now(),
-		nonce: fmt.Sprintf("%016x", rand.Uint64()), recorder: newRecorder(8), ready: make(chan struct{}), rules: &rules.Rules{}}
+		nonce: fmt.Sprintf("%016x", rand.Uint64()), recorder: newRecorder(8), ready: make(chan struct{}), handed: make(chan struct{}), unkept: make(chan struct{}, 1), rules: &rules.Rules{}}
 	p.log = p.log.With("proxy", cfg.ID)
 	empty, err := engine.Compile(p.rules, nil, engine.Options{})
 	if err != nil {
@@ -105,7 +113,7 @@ func New(cfg Config) (*Proxy, error) {
 	p.carrier.callerValue = []string{p.carrier.caller}
 	var opened []*port
 	open := func(name, address string, h handler, by *carrier) (*port, error) {
-		l, err := net.Listen("tcp", cmp.Or(address, "127.0.0.1:0"))
+		l, err := cfg.Before.listen(name, cmp.Or(address, "127.0.0.1:0"))
 		if err != nil {
 			for _, o := range opened {
 				o.listener.Close()
@@ -238,6 +246,11 @@ func (p *Proxy) Run(ctx context.Context) error {
 	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
 	session := newSession(p)
 	running.Go(func() { session.run(talk) })
+	if p.cfg.State != "" {
+		running.Go(func() { p.keepKnown(talk) })
+		early := time.AfterFunc(noService, p.recall)
+		defer early.Stop()
+	}
 
 	// Callers that come before the rules wait in the listener's queue for a
 	// while; after that they are refused with a reason.
@@ -260,6 +273,7 @@ func (p *Proxy) Run(ctx context.Context) error {
 		}
 		select {
 		case <-ctx.Done():
+		case <-p.handed:
 		case err = <-failed:
 		}
 	} else {
@@ -273,11 +287,18 @@ func (p *Proxy) Run(ctx context.Context) error {
 		ports = append(ports, p.edge.port)
 	}
 	p.mu.Unlock()
-	if session.withdraw() && p.inbound != nil {
-		<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
+	grace := time.Duration(0)
+	select {
+	case <-p.handed:
+		session.retire()
+		grace = min(time.Second, p.cfg.Drain/2)
+	default:
+		if session.withdraw() && p.inbound != nil {
+			<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
+		}
 	}
 	for _, o := range ports {
-		p.closing.Go(func() { o.drain(0, p.cfg.Drain) })
+		p.closing.Go(func() { o.drain(grace, p.cfg.Drain) })
 	}
 	p.closing.Wait()
 	session.collect()
@@ -293,39 +314,111 @@ func (p *Proxy) Run(ctx context.Context) error {
 func (p *Proxy) apply(s wire.Snapshot) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	old := p.force.Load()
-	rs, instances, revision := p.rules, p.instances, old.revision
-	if s.Rules != nil {
-		rs, revision = s.Rules, s.Revision
-	}
-	if s.Instances != nil {
-		if instances = *s.Instances; !s.Settled {
-			instances = merge(instances, p.instances)
-		}
-	}
-	table, err := engine.Compile(rs, instances, engine.Options{Previous: old.table, Seed: uint64(p.epoch.UnixNano())})
+	return p.adopt(p.known.with(s))
+}
+
+// adopt follows what is known from now on. The caller holds mu.
+func (p *Proxy) adopt(k known) error {
+	p.known = k // whatever comes of it: the next snapshot builds on it
+	rs := k.rules()
+	table, err := engine.Compile(rs, k.instances(), engine.Options{Previous: p.force.Load().table, Seed: uint64(p.epoch.UnixNano()), Calls: k.Calls})
 	if err != nil {
 		return err
 	}
-	p.rules, p.instances = rs, instances
-	p.force.Store(&inForce{table: table, revision: revision, known: true})
+	p.rules = rs
+	p.force.Store(&inForce{table: table, revision: k.Revision, known: true})
+	select {
+	case p.unkept <- struct{}{}:
+	default:
+	}
 	return p.openEdge()
 }
 
-// merge adds to now the instances that were known before.
-func merge(now, before []engine.Instance) []engine.Instance {
-	known := map[string]bool{}
-	for _, in := range now {
-		known[in.ID] = true
-	}
-	out := now[:len(now):len(now)]
-	for _, in := range before {
-		if !known[in.ID] {
-			out = append(out, in)
+// keepKnown writes what is known to the file of Config.State, after every
+// change and a second apart at least, until ctx is done, and then once more.
+// A file that cannot be written stops nothing.
+func (p *Proxy) keepKnown(ctx context.Context) {
+	told := ""
+	keep := func() {
+		p.mu.Lock()
+		k := p.known
+		p.mu.Unlock()
+		if k.Services == nil {
+			return
+		}
+		err := k.keep(p.cfg.State, time.Now())
+		switch {
+		case err == nil:
+			told = ""
+		case err.Error() != told:
+			told = err.Error()
+			p.log.Warn("what is known cannot be kept on disk; a start without the service would know less", "file", p.cfg.State, "error", err)
 		}
 	}
-	return out
+	for {
+		select {
+		case <-ctx.Done():
+			select {
+			case <-p.unkept:
+				keep()
+			default:
+			}
+			return
+		case <-p.unkept:
+			keep()
+		}
+		t := time.NewTimer(time.Second)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+		}
+	}
 }
+
+// recall follows what was kept on disk, when the service has not been heard of.
+func (p *Proxy) recall() {
+	if p.cfg.State == "" {
+		return
+	}
+	k, at, err := recall(p.cfg.State)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return
+	case err != nil:
+		p.log.Warn("what was kept on disk is of no use", "error", err)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.force.Load().known {
+		return
+	}
+	if err := p.adopt(k); err != nil {
+		p.log.Warn("what was kept on disk cannot be put in force", "file", p.cfg.State, "error", err)
+		if !p.force.Load().known {
+			return
+		}
+	}
+	p.stale.Store(&at)
+	p.log.Warn("the service is away; following what was kept on disk", "revision", k.Revision, "stale since", at.Local().Format(time.DateTime))
+	p.getReady()
+}
+
+// getReady tells that there are rules in force.
+func (p *Proxy) getReady() { p.readyOnce.Do(func() { close(p.ready) }) }
+
+// StaleSince is when what the proxy follows was last known to be what the
+// service wants; zero: it follows the service now, or has never followed it.
+func (p *Proxy) StaleSince() time.Time {
+	if at := p.stale.Load(); at != nil {
+		return *at
+	}
+	return time.Time{}
+}
+
+// edgeName begins the name of a gateway's port, which goes on with its address.
+const edgeName = "gateway at "
 
 // edge is the port of a gateway.
 type edge struct {
@@ -351,14 +444,14 @@ func (p *Proxy) openEdge() error {
 	if p.edge != nil && p.edge.listen == g.Listen {
 		return nil
 	}
-	l, err := net.Listen("tcp", g.Listen)
+	l, err := p.cfg.Before.listen(edgeName+g.Listen, g.Listen)
 	if err != nil {
 		return fmt.Errorf("gateway %s: %w", g.Name, err)
 	}
 	if old := p.edge; old != nil {
 		p.closing.Go(func() { old.drain(0, p.cfg.Drain) })
 	}
-	o := p.port("gateway", l, p.carrier, p.carrier)
+	o := p.port(edgeName+g.Listen, l, p.carrier, p.carrier)
 	config := p.certs.Config()
 	o.tls = func() *tls.Config { // rules can bring certificates and take them away without closing the port
 		if p.certs.Empty() {
@@ -391,6 +484,22 @@ func (p *Proxy) watchCertificates(ctx context.Context) {
 }
 
 func (p *Proxy) registration() wire.Registration {
-	return wire.Registration{ID: p.cfg.ID, Nonce: p.nonce, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site, Gateway: p.cfg.Gateway,
-		Inbound: p.Inbound(), Outbound: p.Outbound(), Program: p.cfg.Program, PID: os.Getpid(), Started: p.started}
+	r := wire.Registration{ID: p.cfg.ID, Nonce: p.nonce, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site, Gateway: p.cfg.Gateway,
+		Inbound: p.Inbound(), Outbound: p.Outbound(), Program: p.cfg.Program, PID: os.Getpid(), Started: p.started, Vitals: p.vitals()}
+	if len(p.services) > 0 {
+		r.Ports = p.Ports()
+	}
+	if p.cfg.Before != nil {
+		r.Takes = p.cfg.Before.Nonce
+	}
+	return r
+}
+
+// vitals is how the proxy is doing.
+func (p *Proxy) vitals() wire.Vitals {
+	v := wire.Vitals{Memory: residentMemory()}
+	for _, o := range p.ports() {
+		v.Connections += o.connections()
+	}
+	return v
 }

@@ -74,9 +74,13 @@ func (s *session) run(ctx context.Context) {
 		if time.Since(began) > maxBackoff {
 			pause, told = 50*time.Millisecond, ""
 		}
+		if s.p.force.Load().known && s.p.StaleSince().IsZero() {
+			now := time.Now()
+			s.p.stale.Store(&now)
+		}
 		if err.Error() != told {
 			told = err.Error()
-			s.p.log.Warn("no connection to the service; serving by the rules in force", "error", err)
+			s.p.log.Warn("no connection to the service; serving by the rules in force", "revision", s.p.Revision(), "error", err)
 		}
 		wait := time.Duration(rand.Int64N(int64(pause))) + pause/2
 		select {
@@ -113,7 +117,7 @@ func (s *session) connect(ctx context.Context) error {
 	defer renewing.Wait()
 	defer end()
 	renewing.Go(func() {
-		every(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/3, func() {
+		every(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, func() {
 			s.p.mu.Lock()
 			if err := s.p.openEdge(); err != nil {
 				s.p.log.Warn("still not listening", "error", err)
@@ -167,11 +171,8 @@ func (s *session) take(ctx context.Context, snap wire.Snapshot) error {
 		ack.Error = err.Error()
 		s.p.log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
 	} else {
-		select {
-		case <-s.p.ready:
-		default:
-			close(s.p.ready)
-		}
+		s.p.stale.Store(nil)
+		s.p.getReady()
 	}
 	ack.Revision = s.p.Revision()
 	if s.p.Outbound() != before { // a gateway began to listen
@@ -191,6 +192,13 @@ func (s *session) register(ctx context.Context) (wire.Lease, error) {
 	}
 	err := s.call(ctx, http.MethodPut, "", s.p.registration(), &lease)
 	return lease, err
+}
+
+// retire leaves the registration to the process that took over.
+func (s *session) retire() {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	s.left = true
 }
 
 // withdraw takes the instance out of the registry, so that others stop calling.

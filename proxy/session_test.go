@@ -34,6 +34,8 @@ type fake struct {
 	withdrawn bool
 	deaf      bool // answers telemetry with an error
 	seq       uint64
+	rules     *rules.Rules // last sent
+	revision  uint
 }
 
 func newFake(t *testing.T) *fake {
@@ -97,16 +99,18 @@ func (f *fake) see(what func() bool) {
 func (f *fake) send(revision uint, text string, settled bool, instances ...engine.Instance) wire.Ack {
 	f.t.Helper()
 	f.seq++
-	s := wire.Snapshot{Sequence: f.seq, Settled: settled}
+	s := wire.Snapshot{Sequence: f.seq, Settled: settled, Whole: instances != nil, Instances: instances}
 	if text != "" {
 		rs, found := rules.Check([]rules.File{{Name: "f.yaml", Text: text}}, rules.Live{})
 		if rules.Mistakes(found) > 0 {
 			f.t.Fatal(found[0].Text())
 		}
-		s.Rules, s.Revision = rs, revision
+		f.rules, f.revision = rs, revision
 	}
-	if instances != nil {
-		s.Instances = &instances
+	if text != "" || s.Whole {
+		rest := *f.rules
+		rest.Services = nil
+		s.Services, s.Rest, s.Revision = f.rules.Services, &rest, f.revision
 	}
 	b, _ := json.Marshal(s)
 	f.lines <- string(b)
@@ -184,7 +188,7 @@ func TestSnapshotsComeIntoForce(t *testing.T) {
 
 	// Rules that cannot be compiled are refused, and those before stay.
 	f.seq++
-	f.lines <- fmt.Sprintf(`{"sequence":%d,"revision":3,"rules":{"services":[{"name":"s","routes":[{"name":"r","send":[{"service":"ghost","version":"v1","weight":100000}]}]}]}}`, f.seq)
+	f.lines <- fmt.Sprintf(`{"sequence":%d,"revision":3,"services":[{"name":"s","routes":[{"name":"r","send":[{"service":"ghost","version":"v1","weight":100000}]}]}]}`, f.seq)
 	f.see(func() bool {
 		return strings.Contains(f.acks[len(f.acks)-1].Error, "ghost") && f.acks[len(f.acks)-1].Revision == 2
 	})
@@ -221,7 +225,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: toV1}}, rules.Live{})
-	if err := p.apply(wire.Snapshot{Revision: 9, Rules: rs, Instances: &[]engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
+	if err := p.apply(wire.Snapshot{Revision: 9, Whole: true, Services: rs.Services, Instances: []engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
 		t.Fatal(err)
 	}
 	go p.outbound.serve()

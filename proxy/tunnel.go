@@ -68,6 +68,12 @@ func stream(to, from io.ReadWriteCloser) int64 {
 	return n
 }
 
+func (t *tunnels) count() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return len(t.open)
+}
+
 // end closes what is still open after limit.
 func (t *tunnels) end(limit time.Duration) {
 	t.mu.Lock()

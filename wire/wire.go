@@ -26,17 +26,27 @@ const (
 
 // Registration is what a proxy says of itself. It holds for one lease.
 type Registration struct {
-	ID       string    `json:"id" doc:"unique name of the proxy and of the instance beside it"`
-	Nonce    string    `json:"nonce" doc:"tells two processes with one ID apart"`
-	Service  string    `json:"service,omitempty" doc:"service of the workload; empty at a gateway"`
-	Version  string    `json:"version,omitempty" doc:"version of the workload"`
-	Site     string    `json:"site,omitempty" doc:"place where it runs"`
-	Gateway  string    `json:"gateway,omitempty" doc:"gateway that this proxy serves"`
-	Inbound  string    `json:"inbound,omitempty" doc:"host:port where others call the workload; empty: it takes no calls"`
-	Outbound string    `json:"outbound,omitempty" doc:"host:port where the workload calls others"`
-	Program  string    `json:"program" doc:"version of the proxy program"`
-	PID      int       `json:"pid"`
-	Started  time.Time `json:"started"`
+	ID       string            `json:"id" doc:"unique name of the proxy and of the instance beside it"`
+	Nonce    string            `json:"nonce" doc:"tells two processes with one ID apart"`
+	Service  string            `json:"service,omitempty" doc:"service of the workload; empty at a gateway"`
+	Version  string            `json:"version,omitempty" doc:"version of the workload"`
+	Site     string            `json:"site,omitempty" doc:"place where it runs"`
+	Gateway  string            `json:"gateway,omitempty" doc:"gateway that this proxy serves"`
+	Inbound  string            `json:"inbound,omitempty" doc:"host:port where others call the workload; empty: it takes no calls"`
+	Outbound string            `json:"outbound,omitempty" doc:"host:port where the workload calls others"`
+	Ports    map[string]string `json:"ports,omitempty" doc:"host:port where the workload calls one service, by its name"`
+	Program  string            `json:"program" doc:"version of the proxy program"`
+	PID      int               `json:"pid"`
+	Started  time.Time         `json:"started"`
+	// Takes is the nonce of the process whose work this one takes over.
+	Takes string `json:"takes,omitempty"`
+	Vitals
+}
+
+// Vitals is how a proxy is doing.
+type Vitals struct {
+	Connections int    `json:"connections" doc:"open connections of callers"`
+	Memory      uint64 `json:"memory" doc:"resident bytes of the process"`
 }
 
 // Lease is the answer to a Registration.
@@ -44,14 +54,22 @@ type Lease struct {
 	Seconds int `json:"seconds"` // renew well before
 }
 
-// Snapshot is one line of the stream. A part that is absent has not changed
-// since the line before; the first line has all parts. A line without any part
-// is a sign of life.
+// Snapshot is one line of the stream: what changed since the line before, or
+// everything. A line without a sequence is a sign of life.
 type Snapshot struct {
-	Sequence  uint64             `json:"sequence,omitempty"` // to be acknowledged
-	Revision  uint               `json:"revision,omitempty"`
-	Rules     *rules.Rules       `json:"rules,omitempty"`
-	Instances *[]engine.Instance `json:"instances,omitempty"`
+	Sequence uint64 `json:"sequence,omitempty"` // to be acknowledged
+	Revision uint   `json:"revision,omitempty"` // in force with this line; 0: the rules did not change
+	Whole    bool   `json:"whole,omitempty"`    // it is everything; what was known before is forgotten
+
+	Services      []*rules.Service  `json:"services,omitempty"` // new or changed
+	GoneServices  []string          `json:"goneServices,omitempty"`
+	Rest          *rules.Rules      `json:"rest,omitempty"`      // all of the rules but services, when any of it changed
+	Instances     []engine.Instance `json:"instances,omitempty"` // new or changed
+	GoneInstances []string          `json:"goneInstances,omitempty"`
+
+	// Calls, with a whole snapshot, are the services that the proxy's workload
+	// is declared to call; it is told of these alone. Absent: of all.
+	Calls []string `json:"calls,omitzero"`
 	// Settled is false while the service has not run long enough for every
 	// proxy to have come back: instances may be missing then, and a proxy keeps
 	// those that it knew.

@@ -132,7 +132,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 				name = ServiceName(v.Host())
 			}
 			if s = t.services[name]; s == nil {
-				return Refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name))
+				return t.unknown(name)
 			}
 		}
 		x.service = s

@@ -10,6 +10,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"sync/atomic"
 
 	"nightjar/core/guard"
@@ -25,6 +26,9 @@ type Instance struct {
 	Address string `json:"address"` // host:port that takes its requests
 	Outside bool   `json:"outside,omitempty"`
 	Secure  bool   `json:"secure,omitempty"` // it is spoken to by TLS
+	// Doubted: the service lost sight of it and of most of its version at once,
+	// so it is called on.
+	Doubted bool `json:"doubted,omitempty"`
 }
 
 // Table is the compiled form of one revision and one state of the registry. It
@@ -33,6 +37,7 @@ type Table struct {
 	services map[string]*service
 	gateways map[string]*gateway
 	resolver *rules.Resolver
+	calls    []string
 }
 
 type service struct {
@@ -105,12 +110,15 @@ func (p *pool) pick() *Instance {
 type Options struct {
 	Previous *Table // whose splits and turns go on where nothing about them changed
 	Seed     uint64 // of the order inside splits
+	// Calls, when not nil, are the services that the workload is declared to
+	// call; the table knows these alone.
+	Calls []string
 }
 
 // Compile builds the table for rules that were checked and for the instances
 // that are known. It fails only for rules that Check would refuse.
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
-	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs)}}
+	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs), calls: opt.Calls}}
 	for _, rule := range rs.Services {
 		b.service(rule.Name).rule = rule
 	}
@@ -336,6 +344,15 @@ func (b *builder) split(rt *Route, what string, weights []rules.Percent, before 
 		b.plans[key] = p
 	}
 	return &split{plan: p, seed: mix(b.opt.Seed ^ seedOf(rt.of+"/"+rt.rule.Name+what))}
+}
+
+// unknown is the refusal of a request to a service that the table does not know.
+func (t *Table) unknown(service string) Step {
+	detail := fmt.Sprintf("the mesh has no service %q", service)
+	if t.calls != nil {
+		detail = fmt.Sprintf("%q is not among the services that the caller is declared to call (%s)", service, strings.Join(t.calls, ", "))
+	}
+	return Refuse(NoRoute, detail)
 }
 
 // route finds a compiled route by name.

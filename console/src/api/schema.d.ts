@@ -464,6 +464,8 @@ export interface components {
             id: string;
             site?: string;
             address: string;
+            /** @description the service lost sight of it and of most of its version at once; it is called on */
+            doubted?: boolean;
             share: number | null;
             figures: components["schemas"]["Figures"];
         };
@@ -489,17 +491,30 @@ export interface components {
             inbound?: string;
             /** @description host:port where the workload calls others */
             outbound?: string;
+            /** @description host:port where the workload calls one service, by its name */
+            ports?: {
+                [key: string]: string;
+            };
             /** @description version of the proxy program */
             program: string;
             pid: number;
             /** Format: date-time */
             started: string;
+            takes?: string;
+            /** @description open connections of callers */
+            connections: number;
+            /** @description resident bytes of the process */
+            memory: number;
             /** @description follows the snapshots now */
             connected: boolean;
             /** @description in force there */
             revision: number;
-            /** @description connected, and not yet at the newest revision */
+            /** @description not at the newest revision */
             behind: boolean;
+            /** @description milliseconds from the newest revision's commit until it was in force there; while behind, until now */
+            lagMS: number;
+            /** @description its lease ran out together with most of its version, and it is called on */
+            doubted: boolean;
             /** @description why the newest snapshot cannot be put in force there */
             error?: string;
             /**
