@@ -161,7 +161,8 @@ func (s *Server) live(c *echo.Context) error {
 }
 
 func (s *Server) fleet(c *echo.Context) error {
-	return c.JSON(http.StatusOK, dto.Fleet{Proxies: s.control.Fleet()})
+	force := s.control.InForce()
+	return c.JSON(http.StatusOK, dto.Fleet{Revision: force.Revision.Number, Since: force.Since, Proxies: s.control.Fleet()})
 }
 
 func (s *Server) check(c *echo.Context) error {

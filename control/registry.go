@@ -217,9 +217,22 @@ func (c *Control) live() rules.Live {
 	return l
 }
 
+// State is how a proxy stands to what is in force.
+type State string
+
+// The states.
+const (
+	Follows State = "follows" // connected, and at the newest revision
+	Behind  State = "behind"  // connected, and not there yet
+	Refuses State = "refuses" // it cannot put the newest snapshot in force, and says why
+	Away    State = "away"    // its lease has not run out yet
+	Doubt   State = "doubted" // its lease ran out together with most of its version; it is called on
+)
+
 // Member is what is known of one proxy.
 type Member struct {
 	wire.Registration
+	State     State     `json:"state" doc:"follows, behind, refuses, away or doubted"`
 	Connected bool      `json:"connected" doc:"follows the snapshots now"`
 	Revision  uint      `json:"revision" doc:"in force there"`
 	Behind    bool      `json:"behind" doc:"not at the newest revision"`
@@ -238,6 +251,18 @@ func (c *Control) Fleet() []Member {
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
 		m := c.members[id]
 		f := Member{Registration: m.Registration, Connected: m.streams > 0, Revision: m.ack.Revision, Behind: m.ack.Revision != newest, Doubted: m.lost, Error: m.ack.Error, Seen: m.seen}
+		switch {
+		case m.lost:
+			f.State = Doubt
+		case !f.Connected:
+			f.State = Away
+		case f.Error != "":
+			f.State = Refuses
+		case f.Behind:
+			f.State = Behind
+		default:
+			f.State = Follows
+		}
 		switch {
 		case f.Behind:
 			f.LagMS = float64(now.Sub(c.force.Since).Microseconds()) / 1000

@@ -3,7 +3,6 @@ package proxy
 import (
 	"bufio"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -71,7 +70,6 @@ type ends struct {
 	kind      string
 	transport *transports
 	racks     *racks
-	tls       *tls.Config // of whom the instances outside are trusted
 }
 
 // listen serves a handler by the bearer in question and returns its address.

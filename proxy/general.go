@@ -49,8 +49,7 @@ func (t *transports) closeIdle() {
 type server struct {
 	handler   handler
 	transport *transports
-	recorder  *recorder // nil: nothing is counted
-	secure    bool
+	recorder  *recorder   // nil: nothing is counted
 	leaving   func() bool // answers are to end their connections
 	tunnels   *tunnels    // connections that became something else than HTTP
 }

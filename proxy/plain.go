@@ -135,7 +135,7 @@ func (c *plain) serve() {
 	}()
 	for {
 		switch err := c.next(); {
-		case err == http1.Elsewhere:
+		case err == http1.ErrElsewhere:
 			keep = true
 			c.conn.SetDeadline(time.Time{})
 			c.port.elsewhere(c.conn, append([]byte(nil), c.in[:c.have]...))
@@ -251,7 +251,7 @@ func (c *plain) receive() error {
 				return err
 			}
 			return nil
-		case http1.Incomplete:
+		case http1.ErrIncomplete:
 		default:
 			return err
 		}
@@ -278,7 +278,7 @@ func (c *plain) receive() error {
 // slowly, is for net/http to stream.
 func (c *plain) receiveBody(more func(time.Duration) error, bounded *bool) error {
 	if c.req.Body > keptBodyMax {
-		return http1.Elsewhere
+		return http1.ErrElsewhere
 	}
 	need := c.head + int(c.req.Body)
 	if c.have >= need {
@@ -293,7 +293,7 @@ func (c *plain) receiveBody(more func(time.Duration) error, bounded *bool) error
 	*bounded = false
 	for c.have < need {
 		if err := more(bodyPatience); errors.Is(err, os.ErrDeadlineExceeded) {
-			return http1.Elsewhere
+			return http1.ErrElsewhere
 		} else if err != nil {
 			return err
 		}

@@ -146,7 +146,7 @@ func (c *plain) exchange(deadline time.Duration) error {
 				c.resp.End()
 			}
 			return nil
-		case err != http1.Incomplete:
+		case err != http1.ErrIncomplete:
 			return err
 		}
 		if c.filled == len(c.answer) {

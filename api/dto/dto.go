@@ -94,7 +94,9 @@ type Revisions struct {
 
 // Fleet is the proxies.
 type Fleet struct {
-	Proxies []control.Member `json:"proxies"`
+	Revision uint             `json:"revision" doc:"the newest, which all are to follow"`
+	Since    time.Time        `json:"since" doc:"when it was committed"`
+	Proxies  []control.Member `json:"proxies"`
 }
 
 // Problem is every error of the API (RFC 9457).

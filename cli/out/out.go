@@ -50,6 +50,9 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		return err
 	}
 	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide"}
+	if f, ok := p.W.(*os.File); ok && !s.CSV {
+		s.Colour = Terminal(f)
+	}
 	draw(s)
 	return s.err
 }
@@ -67,10 +70,11 @@ func block(n *yaml.Node) {
 
 // Sheet is a page of lines and tables. As CSV it is its tables alone.
 type Sheet struct {
-	Wide bool
-	CSV  bool
-	w    io.Writer
-	err  error
+	Wide   bool
+	CSV    bool
+	Colour bool // welcome; never the only sign of anything
+	w      io.Writer
+	err    error
 }
 
 // Line prints a line; CSV leaves it out.
@@ -146,6 +150,17 @@ func Percent(f float64) string {
 		return ">99.9%"
 	}
 	return s
+}
+
+// Bytes writes an amount of memory; nothing known is a dash.
+func Bytes(n uint64) string {
+	switch {
+	case n == 0:
+		return "–"
+	case n < 10<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%d MiB", n>>20)
 }
 
 // Millis writes milliseconds with three figures.

@@ -29,7 +29,7 @@ func (c *Chunks) Next(b []byte) (payload []byte, n int, over bool, err error) {
 		switch c.stage {
 		case size:
 			l, used, err := line(b[n:], false)
-			if err == Incomplete && len(b)-n < maxChunkLine {
+			if err == ErrIncomplete && len(b)-n < maxChunkLine {
 				return nil, n, false, nil
 			}
 			if err != nil || len(l) >= maxChunkLine {
@@ -64,7 +64,7 @@ func (c *Chunks) Next(b []byte) (payload []byte, n int, over bool, err error) {
 		case trailer:
 			c.Trailer.reset()
 			used, err := c.Trailer.read(b[n:], false)
-			if err == Incomplete {
+			if err == ErrIncomplete {
 				return nil, n, false, nil
 			}
 			return nil, n + used, err == nil, err

@@ -17,12 +17,12 @@ import (
 
 // Errors of reading a head.
 var (
-	// Incomplete means that the head goes on after the buffer.
-	Incomplete = errors.New("the head goes on")
-	// Elsewhere means that the framing is clear, and that the request needs
+	// ErrIncomplete means that the head goes on after the buffer.
+	ErrIncomplete = errors.New("the head goes on")
+	// ErrElsewhere means that the framing is clear, and that the request needs
 	// more of the protocol than this package knows: another version, a chunked
 	// body, an upgrade, an expectation, a tunnel.
-	Elsewhere = errors.New("not for this reader")
+	ErrElsewhere = errors.New("not for this reader")
 )
 
 // Refusal is why a message is not taken.
@@ -127,7 +127,7 @@ func line(b []byte, lax bool) (l []byte, n int, err error) {
 	i := bytes.IndexByte(b, '\n')
 	switch {
 	case i < 0:
-		return nil, 0, Incomplete
+		return nil, 0, ErrIncomplete
 	case i > 0 && b[i-1] == '\r':
 		return b[:i-1], i + 1, nil
 	case lax:

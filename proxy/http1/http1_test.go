@@ -17,9 +17,9 @@ func read(text string) string {
 	n, err := r.Parse([]byte(text))
 	var no *Refusal
 	switch {
-	case err == Incomplete:
+	case err == ErrIncomplete:
 		return "incomplete"
-	case err == Elsewhere:
+	case err == ErrElsewhere:
 		return "elsewhere"
 	case errors.As(err, &no):
 		return fmt.Sprint(no.Status)
@@ -168,7 +168,7 @@ func TestAnswers(t *testing.T) {
 		var r Response
 		_, err := r.Parse([]byte(c.text), c.head)
 		got := fmt.Sprintf("%d %q %s %d close=%t", r.Status, r.Reason, [...]string{"none", "sized", "chunked", "close"}[r.Body], r.Size, r.Close())
-		if err == Incomplete {
+		if err == ErrIncomplete {
 			got = "incomplete"
 		} else if err != nil {
 			got = "refused"

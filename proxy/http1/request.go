@@ -18,7 +18,7 @@ type Request struct {
 }
 
 // Parse reads a head from the beginning of b and returns its length. The error
-// is Incomplete, Elsewhere, or a Refusal.
+// is ErrIncomplete, ErrElsewhere, or a Refusal.
 func (r *Request) Parse(b []byte) (n int, err error) {
 	r.reset()
 	start := 0
@@ -44,7 +44,7 @@ func (r *Request) Parse(b []byte) (n int, err error) {
 	default:
 		if strings.HasPrefix(version, "HTTP/") && len(version) == 8 {
 			if strings.HasPrefix(Preface, first) {
-				return 0, Elsewhere
+				return 0, ErrElsewhere
 			}
 			return 0, &Refusal{505, "the version of HTTP is neither 1.0 nor 1.1"}
 		}
@@ -78,7 +78,7 @@ func (r *Request) Parse(b []byte) (n int, err error) {
 		return 0, refuse("%.60q is not a host", r.Host)
 	}
 	if elsewhere || r.upgrade || r.expect || r.chunked {
-		return n, Elsewhere
+		return n, ErrElsewhere
 	}
 	r.Body = max(r.length, 0)
 	return n, nil

@@ -22,7 +22,7 @@ type Response struct {
 
 // Parse reads a head from the beginning of b and returns its length. head tells
 // that the request was a HEAD. Lines may end in a line feed alone, since an
-// answer is written anew for the caller. The error is Incomplete or a Refusal.
+// answer is written anew for the caller. The error is ErrIncomplete or a Refusal.
 func (r *Response) Parse(b []byte, head bool) (n int, err error) {
 	r.reset()
 	const shape = "HTTP/1."

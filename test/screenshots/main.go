@@ -43,6 +43,7 @@ var pages = []page{
 	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]')"},
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
+	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "rules-difference", path: "/rules", ready: "document.querySelector('.cm-content')",
@@ -65,7 +66,7 @@ var commands = []command{
 	{"effective", 26, "nightjar rules show --effective sailings"},
 	{"check", 28, "nightjar rules check examples/mistakes"},
 	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
-	{"fleet", 16, "nightjar fleet"},
+	{"fleet", 18, "nightjar fleet"},
 }
 
 func run(only []string) error {

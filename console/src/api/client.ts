@@ -21,6 +21,8 @@ export type Report = Schemas["Report"];
 export type Revision = Schemas["Revision"];
 export type Revisions = Schemas["Revisions"];
 export type Draft = Schemas["Draft"];
+export type Fleet = Schemas["Fleet"];
+export type Member = Schemas["Member"];
 
 /** An error that the service answered. */
 export class Refused extends Error {
@@ -54,6 +56,11 @@ const post = (path: string, body: unknown, headers?: Record<string, string>, sig
 
 async function get(path: string, signal?: AbortSignal): Promise<unknown> {
   return (await send("GET", path, undefined, {}, signal)).json();
+}
+
+/** The proxies. */
+export async function readFleet(signal: AbortSignal): Promise<Fleet> {
+  return (await get("/fleet", signal)) as Fleet;
 }
 
 /** Checks files that are being worked on; nothing is remembered. */

@@ -449,6 +449,13 @@ export interface components {
             files: components["schemas"]["RulesFile"][];
         };
         Fleet: {
+            /** @description the newest, which all are to follow */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description when it was committed
+             */
+            since: string;
             proxies: components["schemas"]["Member"][];
         };
         Gateway: {
@@ -505,6 +512,8 @@ export interface components {
             connections: number;
             /** @description resident bytes of the process */
             memory: number;
+            /** @description follows, behind, refuses, away or doubted */
+            state: string;
             /** @description follows the snapshots now */
             connected: boolean;
             /** @description in force there */

@@ -18,5 +18,20 @@ export const rate = (rps: number): string => (rps < 10 ? rps.toFixed(1) : rps.to
 
 export const plural = (n: number, word: string): string => `${n} ${word}${n === 1 ? "" : "s"}`;
 
+/** An amount of memory; nothing known is a dash. */
+export function bytes(n: number): string {
+  if (n === 0) return "–";
+  const mib = n / (1 << 20);
+  return `${mib < 10 ? mib.toFixed(1) : mib.toFixed(0)} MiB`;
+}
+
+/** How long ago something was. */
+export function ago(ms: number): string {
+  const s = Math.round(ms / 1000);
+  if (s < 1) return "now";
+  if (s < 120) return `${s} s ago`;
+  return s < 7200 ? `${Math.round(s / 60)} min ago` : `${Math.round(s / 3600)} h ago`;
+}
+
 /** Local time of day, for a person; the title of the element has UTC. */
 export const timeOfDay = (iso: string): string => new Date(iso).toLocaleTimeString();

@@ -4,6 +4,7 @@ import useMediaQuery from "@mui/material/useMediaQuery";
 import { lazy, Suspense, useMemo, useState } from "react";
 import { Route, Routes } from "react-router";
 import { LiveProvider } from "../api/live";
+import { FleetPage } from "../fleet/FleetPage";
 import { MeshPage } from "../mesh/MeshPage";
 import { GatewayPage, ServicePage } from "../service/ServicePage";
 import { TryPage } from "../tryout/TryPage";
@@ -41,6 +42,7 @@ export function App() {
             <Route path="/gateways/:name" element={<GatewayPage />} />
             <Route path="/rules" element={<Suspense fallback="Loading the editor"><RulesPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
+            <Route path="/fleet" element={<FleetPage />} />
             <Route path="*" element={<Missing />} />
           </Routes>
         </Frame>

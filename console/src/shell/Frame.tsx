@@ -13,6 +13,7 @@ const pages = [
   { to: "/", name: "Mesh" },
   { to: "/rules", name: "Rules" },
   { to: "/try", name: "Try" },
+  { to: "/fleet", name: "Fleet" },
 ];
 
 /** The page around every page: name, pages, revision, and what needs to be known. */
