@@ -27,7 +27,8 @@ type member struct {
 	expires time.Time
 	seen    time.Time
 	streams int
-	lost    bool // its lease ran out, and it is kept because too many did at once
+	lost    bool      // its lease ran out, and it is kept because too many did at once
+	lostAt  time.Time // when that was seen
 	ack     wire.Ack
 	reached time.Time // when it came to the revision that it has in force
 }
@@ -124,7 +125,7 @@ func (c *Control) expire(now time.Time) {
 				c.drop(id)
 				continue
 			}
-			m.lost, changed = true, true
+			m.lost, m.lostAt, changed = true, now, true
 		}
 		if m.Inbound != "" {
 			known[v]++
@@ -135,7 +136,7 @@ func (c *Control) expire(now time.Time) {
 	}
 	for id, m := range c.members {
 		v := version{m.Service, m.Version}
-		if m.lost && (2*lost[v] <= known[v] || now.Sub(m.expires) > doubtTime || c.trusting(m.Service)) {
+		if m.lost && (2*lost[v] <= known[v] || now.Sub(m.lostAt) > doubtTime || c.trusting(m.Service)) {
 			delete(c.members, id)
 			changed = true
 		}

@@ -168,6 +168,33 @@ func TestMistrust(t *testing.T) {
 	}
 }
 
+// TestAClockThatJumps: a day ahead or back loses nobody who is alive.
+func TestAClockThatJumps(t *testing.T) {
+	k := newClock(t)
+	for _, id := range []string{"a", "b", "c"} {
+		k.register(id, "s", "v1")
+	}
+	if _, err := k.Attach("c", "n-c"); err != nil {
+		t.Fatal(err)
+	}
+	for _, jump := range []time.Duration{24 * time.Hour, -48 * time.Hour} {
+		k.now = k.now.Add(jump)
+		k.expire(k.now)
+		if n := len(k.instances()); n != 3 {
+			t.Fatalf("after a jump by %s: %d instances", jump, n)
+		}
+		for _, id := range []string{"a", "b"} { // as they renew
+			k.register(id, "s", "v1")
+		}
+		k.expire(k.now)
+		for _, m := range k.Fleet() {
+			if m.Doubted {
+				t.Errorf("after a jump by %s %s is still doubted", jump, m.ID)
+			}
+		}
+	}
+}
+
 // TestTakeOver: a process that takes over keeps the name while the one before
 // is still connected.
 func TestTakeOver(t *testing.T) {

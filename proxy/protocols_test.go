@@ -537,3 +537,70 @@ func TestDrainingCutsOffWithAReason(t *testing.T) {
 		}
 	}
 }
+
+// TestNeverTwoReadings sends what is known to make two servers in a row see
+// different requests. Whatever a hop makes of it, the workload sees as many
+// requests as the caller gets answers from it, and none that was hidden in
+// another.
+func TestNeverTwoReadings(t *testing.T) {
+	const hidden = "GET /hidden HTTP/1.1\r\nHost: s\r\nX-Tail: "
+	vectors := map[string]string{
+		"length before chunks":        "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 6\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + hidden,
+		"chunks before length":        "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nContent-Length: 4\r\n\r\n2f\r\n" + hidden + "\r\n0\r\n\r\n",
+		"chunked with a space before": "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding : chunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked, folded":             "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding:\r\n chunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked, misspelt":           "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: xchunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked twice":               "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"two lengths":                 "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 0\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"a length with a sign":        "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: +0\r\n\r\n" + hidden,
+		"a length in a list":          "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 0, 44\r\n\r\n" + hidden,
+		"a body of GET":               "GET /a HTTP/1.1\r\nHost: s\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"a chunk size too long":       "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n10000000000000000\r\n" + hidden,
+		"a chunk extension in lines":  "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n2;\nxx\r\n2f\r\n0\r\n\r\n" + hidden,
+		"a chunk that is longer":      "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n1\r\nab\r\n0\r\n\r\n" + hidden,
+		"a trailer that sets length":  "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nTrailer: Content-Length\r\n\r\n0\r\nContent-Length: 44\r\n\r\n" + hidden,
+		"line feeds alone":            "POST /a HTTP/1.1\nHost: s\nContent-Length: 0\n\n" + hidden,
+		"a carriage return in a name": "POST /a HTTP/1.1\r\nHost: s\r\nX: a\rContent-Length: 44\r\n\r\n" + hidden,
+		"the length named by hop":     "POST /a HTTP/1.1\r\nHost: s\r\nConnection: content-length\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"chunks in HTTP/1.0":          "POST /a HTTP/1.0\r\nHost: s\r\nConnection: keep-alive\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + hidden,
+		"two hosts":                   "GET /a HTTP/1.1\r\nHost: s\r\nHost: ghost\r\n\r\n",
+		"a host in the target":        "GET http://s/a HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n",
+		"a request in the target":     "GET /a\x0bHTTP/1.1\r\nX:/hidden HTTP/1.1\r\nHost: s\r\n\r\n",
+		"an upgrade to HTTP/2":        "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQAAP__\r\n\r\n" + hidden,
+		"a tail after an upgrade":     "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n" + hidden,
+	}
+	each(t, func(t *testing.T, kind string) {
+		seen := make(chan string, 100)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			seen <- r.Host + r.RequestURI + " " + r.Header.Get("Upgrade")
+		}))
+		for name, text := range vectors {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn.SetDeadline(time.Now().Add(10 * time.Second))
+			io.WriteString(conn, text)
+			conn.(*net.TCPConn).CloseWrite() // what waits for more is over
+			got, _ := io.ReadAll(conn)
+			conn.Close()
+			answers := strings.Count(string(got), "HTTP/1.1 200 ") + strings.Count(string(got), "HTTP/1.0 200 ")
+			for drained := false; !drained; {
+				select {
+				case at := <-seen:
+					answers--
+					if strings.Contains(at, "hidden") || strings.Contains(at, "ghost") || strings.Contains(at, "h2c") {
+						t.Errorf("%s: the workload saw %s", name, at)
+					}
+				default:
+					drained = true
+				}
+			}
+			// A request whose caller is gone may be seen and not answered.
+			if answers > 0 {
+				t.Errorf("%s: %d answers that the workload did not give:\n%s", name, answers, got)
+			}
+		}
+	})
+}

@@ -109,7 +109,13 @@ func (p *process) said() string {
 // start runs nightjar and waits until it says ready. It is ended with the test.
 func start(t *testing.T, ready string, args ...string) *process {
 	t.Helper()
-	p := &process{t: t, cmd: exec.Command(binary, args...)}
+	return launch(t, ready, exec.Command(binary, args...))
+}
+
+// launch is start for any command.
+func launch(t *testing.T, ready string, cmd *exec.Cmd) *process {
+	t.Helper()
+	p, args := &process{t: t, cmd: cmd}, cmd.Args
 	p.cmd.Stdout, p.cmd.Stderr = p, p
 	p.cmd.Dir = ".."
 	if err := p.cmd.Start(); err != nil {

@@ -41,6 +41,7 @@ func startPair(t *testing.T) *pair {
 		t.Cleanup(app.Close)
 		p.proxies = append(p.proxies, start(t, "proxy ready", "proxy", "--server", addr, "--service", "lamp", "--version", v, "--name", "lamp-"+v, "--app", strings.TrimPrefix(app.URL, "http://")))
 	}
+	eventually(t, "plain balancing between both", func() bool { return answers(p.call(20, "http://lamp/")) == "v1=10 v2=10" })
 	return p
 }
 
@@ -49,9 +50,6 @@ func startPair(t *testing.T) *pair {
 // answered with success, each whole.
 func TestKilledService(t *testing.T) {
 	p := startPair(t)
-	if got := p.call(20, "http://lamp/"); answers(got) != "v1=10 v2=10" {
-		t.Fatalf("plain balancing between two programs: %s", answers(got))
-	}
 	gateway := "127.0.0.1:" + freeBase(t)[len("127.0.0.1:"):]
 	files := func(v1 int) []rules.File {
 		return []rules.File{{Name: "lamp.yaml", Text: fmt.Sprintf(pairRules, v1, 100-v1, gateway)}}

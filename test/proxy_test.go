@@ -1,0 +1,337 @@
+package test
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"nightjar/api/dto"
+	"nightjar/control"
+	"nightjar/core/rules"
+	"nightjar/proxy"
+)
+
+// limited runs the binary under a limit of the shell.
+func limited(t *testing.T, limit, ready string, args ...string) *process {
+	t.Helper()
+	return launch(t, ready, exec.Command("sh", append([]string{"-c", "ulimit " + limit + `; exec "$0" "$@"`, binary}, args...)...))
+}
+
+// member waits until a proxy is as it should be.
+func (m *mesh) member(id, what string, ok func(control.Member) bool) (found control.Member) {
+	m.t.Helper()
+	eventually(m.t, id+" "+what, func() bool {
+		f, err := m.api.Fleet(m.t.Context())
+		if err != nil {
+			return false
+		}
+		for _, p := range f.Proxies {
+			if p.ID == id && ok(p) {
+				found = p
+				return true
+			}
+		}
+		return false
+	})
+	return found
+}
+
+func follows(p control.Member) bool { return p.State == control.Follows }
+
+// variant is a load of one kind of request.
+type variant struct {
+	name   string
+	method string
+	body   string
+	http2  bool
+}
+
+// TestUpgradesUnderLoad upgrades a caller's proxy and one beside a workload
+// again and again, under three kinds of load: no request fails.
+func TestUpgradesUnderLoad(t *testing.T) {
+	p := startPair(t)
+	out := "127.0.0.1:" + strings.Split(freeBase(t), ":")[1]
+	start(t, "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--outbound", out)
+	t.Cleanup(func() { // those that took over are no children of the test
+		for _, id := range []string{"kiosk-a", "lamp-v1"} {
+			if f, err := p.api.Fleet(context.Background()); err == nil {
+				for _, m := range f.Proxies {
+					if m.ID == id {
+						syscall.Kill(m.PID, syscall.SIGTERM)
+					}
+				}
+			}
+		}
+	})
+	quit := make(chan struct{})
+	var sent atomic.Int64
+	bad := make(chan string, 100)
+	var loads []chan struct{}
+	for _, v := range []variant{{"plain", "GET", "", false}, {"with a body", "PUT", "hello", false}, {"HTTP/2", "GET", "", true}} {
+		done := make(chan struct{})
+		loads = append(loads, done)
+		go func() {
+			defer close(done)
+			tr := &http.Transport{Protocols: new(http.Protocols)}
+			tr.Protocols.SetHTTP1(!v.http2)
+			tr.Protocols.SetUnencryptedHTTP2(v.http2)
+			defer tr.CloseIdleConnections()
+			for {
+				select {
+				case <-quit:
+					return
+				default:
+				}
+				req, _ := http.NewRequest(v.method, "http://"+out+"/", strings.NewReader(v.body))
+				if v.body == "" {
+					req.Body = nil
+				}
+				req.Host = "lamp"
+				resp, err := (&http.Client{Transport: tr, Timeout: patience}).Do(req)
+				if sent.Add(1); err != nil {
+					bad <- v.name + ": " + err.Error()
+					continue
+				}
+				b, _ := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if resp.StatusCode != 200 {
+					bad <- fmt.Sprintf("%s: %d %s", v.name, resp.StatusCode, b)
+				}
+			}
+		}()
+	}
+	for range 4 {
+		for _, id := range []string{"kiosk-a", "lamp-v1"} {
+			before := p.member(id, "follows", follows)
+			at := sent.Load()
+			eventually(t, "requests", func() bool { return sent.Load() > at+20 })
+			if err := syscall.Kill(before.PID, syscall.SIGHUP); err != nil {
+				t.Fatal(err)
+			}
+			p.member(id, "was taken over", func(m control.Member) bool { return m.PID != before.PID && follows(m) })
+			eventually(t, "the end of the one before", func() bool {
+				b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", before.PID))
+				return err != nil || strings.Contains(string(b), ") Z ")
+			})
+		}
+	}
+	close(quit)
+	for _, done := range loads {
+		<-done
+	}
+	close(bad)
+	for b := range bad {
+		t.Error(b)
+	}
+	if sent.Load() < 100 {
+		t.Errorf("only %d requests", sent.Load())
+	}
+}
+
+// TestAProgramThatFailsToTakeOver leaves the one before as it was.
+func TestAProgramThatFailsToTakeOver(t *testing.T) {
+	p := startPair(t)
+	dir := t.TempDir()
+	link := filepath.Join(dir, "nightjar")
+	if err := os.Symlink(binary, link); err != nil {
+		t.Fatal(err)
+	}
+	kiosk := launch(t, "proxy ready", exec.Command(link, "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a"))
+	os.Remove(link)
+	if err := os.Symlink("/bin/false", link); err != nil {
+		t.Fatal(err)
+	}
+	stop := load(t, p.outbound("kiosk"), "lamp", "/")
+	kiosk.cmd.Process.Signal(syscall.SIGHUP)
+	eventually(t, "a word about the failure", func() bool { return strings.Contains(kiosk.said(), "not handed over; this process goes on") })
+	if sent, bad := stop(); len(bad) > 0 || kiosk.ended() {
+		t.Errorf("%d of %d requests failed: %v", len(bad), sent, bad)
+	}
+}
+
+// TestTheServiceIsAway: a proxy starts from what was kept on disk, serves, says
+// since when that is stale, and follows again when the service is back. A
+// damaged file is not followed.
+func TestTheServiceIsAway(t *testing.T) {
+	p := startPair(t)
+	if _, err := p.api.Publish(t.Context(), dto.PublishIn{Files: []rules.File{{Name: "l.yaml", Text: "services: {lamp: {versions: [v1, v2], routes: [{name: all, send: v2}]}, kiosk: {versions: [v1], calls: [lamp]}}"}}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	state := t.TempDir()
+	run := []string{"proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", state}
+	kiosk := start(t, "proxy ready", run...)
+	p.member("kiosk-a", "follows", follows)
+	file := filepath.Join(state, "kiosk-a.json")
+	eventually(t, "the file", func() bool { _, err := os.Stat(file); return err == nil })
+	p.service.cmd.Process.Kill()
+	kiosk.cmd.Process.Kill()
+	eventually(t, "their end", func() bool { return p.service.ended() && kiosk.ended() })
+
+	kiosk = start(t, "proxy ready", run...)
+	if said := kiosk.said(); !strings.Contains(said, "revision 1") || !strings.Contains(said, "stale since 20") {
+		t.Errorf("it said:\n%s", said)
+	}
+	said := kiosk.said()
+	out := strings.Fields(said[strings.Index(said, "outbound ")+len("outbound "):])[0]
+	address := strings.TrimRight(out, ",")
+	if got := answerOf(t, address, "lamp"); got != "v2" {
+		t.Errorf("without the service: %q", got)
+	}
+	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.member("kiosk-a", "is back", follows)
+	if got := answerOf(t, address, "lamp"); got != "v2" {
+		t.Errorf("with the service back: %q", got)
+	}
+
+	kiosk.cmd.Process.Signal(interrupt)
+	eventually(t, "its end", kiosk.ended)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, text[:len(text)-20], 0o600); err != nil { // as a disk may leave it
+		t.Fatal(err)
+	}
+	p.service.cmd.Process.Kill()
+	eventually(t, "the service's end", p.service.ended)
+	kiosk = start(t, "is damaged", run...)
+	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.member("kiosk-a", "follows", follows)
+}
+
+func answerOf(t *testing.T, address, host string) string {
+	t.Helper()
+	req, _ := http.NewRequest("GET", "http://"+address+"/", nil)
+	req.Host = host
+	resp, err := (&http.Client{Timeout: patience}).Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body)
+	return strings.TrimSpace(string(b))
+}
+
+// TestDescriptorsRunOut: a clear line in the log, no crash, and all is well as
+// soon as there are some again. A disk on which nothing can be written is told
+// of too, and stops nothing.
+func TestDescriptorsRunOut(t *testing.T) {
+	p := startPair(t)
+	kiosk := limited(t, "-n 60; ulimit -f 0", "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", t.TempDir())
+	eventually(t, "a word about the disk", func() bool { return strings.Contains(kiosk.said(), "cannot be kept on disk") })
+	address := p.member("kiosk-a", "follows", follows).Outbound
+	var held []net.Conn
+	defer func() {
+		for _, c := range held {
+			c.Close()
+		}
+	}()
+	for range 100 {
+		c, err := net.Dial("tcp", address)
+		if err != nil {
+			break
+		}
+		held = append(held, c)
+	}
+	eventually(t, "a word about descriptors", func() bool { return strings.Contains(kiosk.said(), "cannot take new connections for now") })
+	for _, c := range held {
+		c.Close()
+	}
+	held = nil
+	if got := answerOf(t, address, "lamp"); got != "v1" && got != "v2" {
+		t.Errorf("afterwards: %q", got)
+	}
+}
+
+// TestManyIdleConnections: ten thousand connections that say nothing hinder
+// nobody.
+func TestManyIdleConnections(t *testing.T) {
+	var limit syscall.Rlimit
+	syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit)
+	many := int(min(10_000, limit.Cur-500))
+	p := startPair(t)
+	start(t, "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a")
+	address := p.member("kiosk-a", "follows", follows).Outbound
+	held := make([]net.Conn, 0, many)
+	defer func() {
+		for _, c := range held {
+			c.Close()
+		}
+	}()
+	for range many {
+		c, err := net.Dial("tcp", address)
+		if err != nil {
+			t.Fatalf("after %d connections: %v", len(held), err)
+		}
+		held = append(held, c)
+	}
+	p.member("kiosk-a", "has them all", func(m control.Member) bool { return m.Connections >= many })
+	stop := load(t, address, "lamp", "/")
+	for _, c := range held[:100] { // they are not asleep
+		c.SetDeadline(time.Now().Add(patience))
+		fmt.Fprintf(c, "GET / HTTP/1.1\r\nHost: lamp\r\nConnection: close\r\n\r\n")
+		if line, err := bufio.NewReader(c).ReadString('\n'); !strings.HasPrefix(line, "HTTP/1.1 200") {
+			t.Fatalf("%q, %v", line, err)
+		}
+	}
+	if sent, bad := stop(); len(bad) > 0 {
+		t.Errorf("%d of %d requests failed, the first: %s", len(bad), sent, bad[0])
+	}
+}
+
+// TestAHundredProxiesComeBack: the service is killed and started again; all its
+// proxies return, no instance is forgotten meanwhile, and no request fails.
+func TestAHundredProxiesComeBack(t *testing.T) {
+	p := startPair(t)
+	ctx, end := context.WithCancel(t.Context())
+	var ended []chan error
+	defer func() {
+		end()
+		for _, e := range ended {
+			<-e
+		}
+	}()
+	for i := range 100 {
+		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "http://" + p.addr, Service: "lamp", Version: "v1", App: strings.TrimPrefix(p.member("lamp-v1", "is there", follows).Inbound, "http://"), Drain: 100 * time.Millisecond})
+		if err != nil {
+			t.Fatal(err)
+		}
+		e := make(chan error, 1)
+		ended = append(ended, e)
+		go func() { e <- x.Run(ctx) }()
+	}
+	everybody := func() bool {
+		f, err := p.api.Fleet(t.Context())
+		n := 0
+		if err == nil {
+			for _, m := range f.Proxies {
+				if follows(m) {
+					n++
+				}
+			}
+		}
+		return n == 103
+	}
+	eventually(t, "everybody", everybody)
+	stop := load(t, p.outbound("lamp"), "lamp", "/")
+	for range 2 {
+		p.service.cmd.Process.Kill()
+		eventually(t, "its end", p.service.ended)
+		p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+		eventually(t, "everybody again", everybody)
+	}
+	if sent, bad := stop(); len(bad) > 0 {
+		t.Errorf("%d of %d requests failed, the first: %s", len(bad), sent, bad[0])
+	}
+}
