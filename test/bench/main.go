@@ -25,7 +25,6 @@ import (
 
 	"nightjar/api/dto"
 	"nightjar/client"
-	"nightjar/control"
 	"nightjar/core/rules"
 )
 
@@ -34,6 +33,7 @@ var (
 	seconds = flag.Int("seconds", 3, "length of one measurement")
 	conns   = flag.Int("connections", 64, "connections of the load")
 	only    = flag.String("only", "", "measure these targets beside standard alone, such as nightjar")
+	parts   = flag.String("parts", "hop idle publishes upgrades fleet", "what to measure")
 )
 
 func main() {
@@ -42,7 +42,7 @@ func main() {
 	if flag.NArg() == 3 {
 		err = role(flag.Arg(0), flag.Arg(1), flag.Arg(2))
 	} else {
-		err = compare()
+		err = measure()
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -130,38 +130,72 @@ func relay(l net.Listener, backend string) error {
 type target struct {
 	name, addr string
 	pid        int // of the proxy; 0: there is none
+	client     *client.Client
 	rps        []float64
 	cpu        []float64 // µs of the proxy per request
 	p50        []float64 // µs at one connection
+	open       []float64 // µs, the median at 1,000 requests/s
 }
 
 const host = "bench"
 
-func compare() error {
-	ctx, stop := context.WithTimeout(context.Background(), 20*time.Minute)
-	defer stop()
-	var children []*exec.Cmd
-	defer func() {
-		for _, c := range children {
-			c.Process.Kill()
-			c.Wait()
-		}
-	}()
-	spawn := func(path string, args ...string) (int, error) {
-		c := exec.CommandContext(ctx, path, args...)
-		c.Stderr = os.Stderr
-		if err := c.Start(); err != nil {
-			return 0, err
-		}
-		children = append(children, c)
-		return c.Process.Pid, nil
+// bench is one run: the processes that it started end with it.
+type bench struct {
+	ctx      context.Context
+	children []*exec.Cmd
+	backend  string // its address
+}
+
+func (b *bench) spawn(path string, args ...string) (int, error) {
+	c := exec.CommandContext(b.ctx, path, args...)
+	c.Stderr = os.Stderr
+	if err := c.Start(); err != nil {
+		return 0, err
 	}
+	b.children = append(b.children, c)
+	return c.Process.Pid, nil
+}
+
+func (b *bench) end() {
+	for _, c := range b.children {
+		c.Process.Kill()
+		c.Wait()
+	}
+	b.children = nil
+}
+
+func measure() error {
+	ctx, stop := context.WithTimeout(context.Background(), 40*time.Minute)
+	defer stop()
+	fmt.Printf("%s, %d processors\n", runtime.Version(), runtime.NumCPU())
+	for _, part := range []struct {
+		name string
+		run  func(*bench) error
+	}{{"hop", hop}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}} {
+		if !strings.Contains(*parts, part.name) {
+			continue
+		}
+		b := &bench{ctx: ctx, backend: freeAddr()}
+		self, err := os.Executable()
+		if err == nil {
+			_, err = b.spawn(self, "backend", b.backend, "-")
+		}
+		if err == nil {
+			err = part.run(b)
+		}
+		b.end()
+		if err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
+		}
+	}
+	return nil
+}
+
+// hop compares the proxy with the baselines.
+func hop(b *bench) error {
+	ctx, spawn, backend := b.ctx, b.spawn, b.backend
 	self, err := os.Executable()
 	if err != nil {
-		return err
-	}
-	backend := freeAddr()
-	if _, err := spawn(self, "backend", backend, "-"); err != nil {
 		return err
 	}
 	targets := []*target{{name: "no proxy", addr: backend}}
@@ -173,7 +207,7 @@ func compare() error {
 		targets = append(targets, t)
 	}
 	n := &target{name: "nightjar", addr: freeAddr()}
-	if err := startNightjar(ctx, spawn, n, backend); err != nil {
+	if err := startNightjar(ctx, spawn, n, backend, nil); err != nil {
 		return err
 	}
 	targets = append(targets, n)
@@ -187,7 +221,7 @@ func compare() error {
 		}
 	}
 
-	fmt.Printf("%s, %d processors; %d rounds of %d s for each, in turn; %d connections, answers of 1 KiB\n\n", runtime.Version(), runtime.NumCPU(), *rounds, *seconds, *conns)
+	fmt.Printf("\na hop: %d rounds of %d s for each, in turn; %d connections, answers of 1 KiB\n", *rounds, *seconds, *conns)
 	for round := range *rounds + 1 { // the first is not counted
 		slices.Reverse(targets) // so that none is always the last
 		for _, t := range targets {
@@ -201,26 +235,30 @@ func compare() error {
 			if err != nil {
 				return fmt.Errorf("%s: %w", t.name, err)
 			}
+			open, err := openLoop(t.addr, 1000, time.Duration(*seconds)*time.Second)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
 			if round > 0 {
-				t.rps, t.cpu, t.p50 = append(t.rps, rps), append(t.cpu, used.Seconds()*1e6/total), append(t.p50, p50)
+				t.rps, t.cpu, t.p50, t.open = append(t.rps, rps), append(t.cpu, used.Seconds()*1e6/total), append(t.p50, p50), append(t.open, open)
 			}
 		}
 	}
-	fmt.Println("target     requests/s   × standard (min–max)   CPU µs/request   × standard   RSS MiB   added p50 µs, 1 connection")
+	fmt.Println("target     requests/s   × standard (min–max)   CPU µs/request   × standard   RSS MiB   added p50 µs: 1 connection   1,000/s")
 	for _, t := range targets {
 		r, c := ratios(t.rps, std.rps), ratios(t.cpu, std.cpu)
-		added := make([]float64, len(t.p50))
+		added, open := make([]float64, len(t.p50)), make([]float64, len(t.p50))
 		for i := range t.p50 {
-			added[i] = t.p50[i] - direct.p50[i]
+			added[i], open[i] = t.p50[i]-direct.p50[i], t.open[i]-direct.open[i]
 		}
-		fmt.Printf("%-10s %10.0f   %9.2f (%.2f–%.2f)   %14.0f   %10.2f   %7.0f   %14.0f\n", t.name, median(t.rps), median(r), slices.Min(r), slices.Max(r), median(t.cpu), median(c), memory(t.pid), median(added))
+		fmt.Printf("%-10s %10.0f   %9.2f (%.2f–%.2f)   %14.0f   %10.2f   %7.0f   %26.0f   %7.0f\n", t.name, median(t.rps), median(r), slices.Min(r), slices.Max(r), median(t.cpu), median(c), memory(t.pid), median(added), median(open))
 	}
-	return publishes(ctx, spawn)
+	return nil
 }
 
 // startNightjar runs a service and one proxy, which calls the backend as an
 // instance outside the mesh: one hop, with everything switched on.
-func startNightjar(ctx context.Context, spawn func(string, ...string) (int, error), t *target, backend string) error {
+func startNightjar(ctx context.Context, spawn func(string, ...string) (int, error), t *target, backend string, more func() string) error {
 	dir, err := os.MkdirTemp("", "nightjar-bench-")
 	if err != nil {
 		return err
@@ -229,15 +267,19 @@ func startNightjar(ctx context.Context, spawn func(string, ...string) (int, erro
 	if _, err := spawn("bin/nightjar", "serve", "--addr", server, "--data", dir); err != nil {
 		return err
 	}
-	if t.pid, err = spawn("bin/nightjar", "proxy", "--server", server, "--service", "caller", "--version", "v1", "--outbound", t.addr); err != nil {
+	if t.pid, err = spawn("bin/nightjar", "proxy", "--server", server, "--service", "caller", "--version", "v1", "--outbound", t.addr, "--state", dir); err != nil {
 		return err
 	}
 	c, err := client.New(server)
 	if err != nil {
 		return err
 	}
+	t.client = c
 	text := fmt.Sprintf("services:\n  bench:\n    versions: [v1, v2]\n    instances: [{at: \"http://%[1]s\", version: v1}, {at: \"http://%[1]s\", version: v2}]\n"+
 		"    routes:\n      - {name: crew, when: {headers: {x-crew: \"yes\"}}, send: v2}\n      - {name: all, when: {path: /ferry/**, method: [GET, HEAD]}, send: {v1: 85, v2: 15}, timeout: 2s}\n", backend)
+	if more != nil {
+		text += more()
+	}
 	for range 100 {
 		out, err := c.Publish(ctx, dto.PublishIn{Files: []rules.File{{Name: "bench.yaml", Text: text}}}, nil)
 		if err == nil && out.Reached.InForce >= 2 {
@@ -246,33 +288,6 @@ func startNightjar(ctx context.Context, spawn func(string, ...string) (int, erro
 		time.Sleep(100 * time.Millisecond)
 	}
 	return fmt.Errorf("the rules did not come into force")
-}
-
-// publishes measures how long a change takes to reach every proxy of the sample.
-func publishes(ctx context.Context, spawn func(string, ...string) (int, error)) error {
-	addr := "127.0.0.1:17600"
-	if _, err := spawn("bin/nightjar", "demo", "--addr", addr, "--quiet"); err != nil {
-		return err
-	}
-	c, err := client.New(addr)
-	if err != nil {
-		return err
-	}
-	time.Sleep(3 * time.Second) // until the sample is under way
-	var took []float64
-	for i := 0; i < 400 && len(took) < 40; i++ {
-		out, err := c.Split(ctx, "sailings", dto.SplitIn{Weights: []control.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil)
-		if err == nil && out.Reached.InForce == 12 {
-			took = append(took, out.Reached.AfterMS)
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	if len(took) == 0 {
-		return fmt.Errorf("the sample mesh at %s published nothing", addr)
-	}
-	slices.Sort(took)
-	fmt.Printf("\npublish to all 12 proxies of the sample, with its traffic, %d times: median %.1f ms, p95 %.1f ms, longest %.1f ms\n", len(took), took[len(took)/2], took[len(took)*95/100], took[len(took)-1])
-	return nil
 }
 
 var (
