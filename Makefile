@@ -4,7 +4,7 @@ ARGS ?=
 APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: build demo test lint types bench fuzz screenshots clean chromium
+.PHONY: build static demo test lint types bench fuzz screenshots clean chromium
 
 build: console/dist/index.html
 	go build -o bin/nightjar ./cmd/nightjar
@@ -15,6 +15,10 @@ console/node_modules/.installed: console/package-lock.json
 
 console/dist/index.html: console/node_modules/.installed $(CONSOLE)
 	cd console && npm run --silent build -- --logLevel warn
+
+# For images that hold nothing else.
+static: console/dist/index.html
+	go build -tags netgo,osusergo,sqlite_omit_load_extension -ldflags '-s -w -linkmode external -extldflags -static' -o bin/nightjar-static ./cmd/nightjar
 
 demo: build
 	./bin/nightjar demo $(ARGS)

@@ -14,8 +14,8 @@ import (
 const beat = 2 * time.Second
 
 // meshRoutes are the endpoints of the proxies; see package wire.
-func (s *Server) meshRoutes() {
-	g := s.echo.Group(wire.Prefix[:len(wire.Prefix)-1])
+func (s *Server) meshRoutes(e *echo.Echo) {
+	g := e.Group(wire.Prefix[:len(wire.Prefix)-1])
 	g.PUT("/:id", func(c *echo.Context) error {
 		var r wire.Registration
 		if err := body(c, &r); err != nil {

@@ -4,6 +4,7 @@ package api
 
 import (
 	"context"
+	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,17 +56,40 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	})
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
-	s.meshRoutes()
+	s.meshRoutes(s.echo)
 	s.echo.GET("/*", s.page)
 	return s
+}
+
+// ServeProxies is Serve for the endpoints of the proxies alone, which proxies of
+// other machines may reach: every request has to bring the token (RFC 6750).
+func (s *Server) ServeProxies(ctx context.Context, l net.Listener, token string, drain time.Duration) error {
+	e := echo.New()
+	e.Logger, e.HTTPErrorHandler = s.log, s.fail
+	e.Use(func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+token)) != 1 {
+				return problem(http.StatusUnauthorized, "token", "this is not the token of the proxies: start the proxy with --token-file and the file that the service has")
+			}
+			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
+			return next(c)
+		}
+	})
+	s.meshRoutes(e)
+	return s.serve(ctx, e, l, drain)
 }
 
 // Serve answers on l until ctx is done; then it ends streams and lets other
 // requests finish, for drain at most.
 func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
+	return s.serve(ctx, s.echo, l, drain)
+}
+
+func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drain time.Duration) error {
 	base, end := context.WithCancel(context.Background())
 	defer end()
-	srv := &http.Server{Handler: s.echo, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()

@@ -23,7 +23,7 @@ import (
 
 func (a *app) proxy() *cobra.Command {
 	var cfg proxy.Config
-	var state string
+	var state, tokenFile string
 	cmd := &cobra.Command{
 		Use:   "proxy",
 		Short: "Run a proxy beside a workload, or a gateway",
@@ -67,6 +67,9 @@ that nobody notices.`,
 				return usagef("--server: %w", err)
 			}
 			cfg.Server, cfg.Program = server, a.program
+			if cfg.Token, err = readToken(tokenFile); err != nil {
+				return err
+			}
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			if cfg.Before, err = proxy.Inherited(); err != nil {
 				return err
@@ -91,6 +94,7 @@ that nobody notices.`,
 	f.StringVar(&cfg.Outbound, "outbound", "", "HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
 	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; for TCP services too; may be given several times")
+	f.StringVar(&tokenFile, "token-file", "", "file with the token for a service on another machine (see serve --proxies)")
 	f.StringVar(&state, "state", defaultState(), "directory in which rules and instances are kept for a start while the service is away; empty: none")
 	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at the end")
 	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,7 +14,7 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var addr, data, tlsDir string
+	var addr, data, tlsDir, proxies, tokenFile string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -21,7 +22,11 @@ func (a *app) serve() *cobra.Command {
   nightjar serve --addr 127.0.0.1:7700 --data /var/lib/nightjar`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, TLSDir: tlsDir, Program: a.program, Drain: 5 * time.Second,
+			token, err := readToken(tokenFile)
+			if err != nil {
+				return err
+			}
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, TLSDir: tlsDir, Program: a.program, Drain: 5 * time.Second,
 				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
 			if err != nil {
 				return err
@@ -31,9 +36,27 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
+	cmd.Flags().StringVar(&proxies, "proxies", "", "HOST:PORT where proxies of other machines are let in, with the token of --token-file; empty: only proxies of this machine")
+	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token that those proxies bring")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
 	cmd.Flags().StringVar(&tlsDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
+}
+
+// readToken reads a file with a token; no file is no token.
+func readToken(path string) (string, error) {
+	if path == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", usagef("--token-file: %w", err)
+	}
+	token := strings.TrimSpace(string(text))
+	if token == "" || strings.ContainsAny(token, " \t\r\n") {
+		return "", usagef("--token-file %s: expected one word, the token", path)
+	}
+	return token, nil
 }
 
 func defaultData() string {

@@ -158,7 +158,7 @@ func (c *Control) doorman(from, gateway string) (address, site string) {
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
 		m := c.members[id]
 		switch {
-		case m.Outbound == "" || m.streams == 0:
+		case m.Outbound == "" || !m.connected(c.now()):
 		case gateway != "" && m.Gateway == gateway, gateway == "" && from != "" && m.Service == from,
 			gateway == "" && from == "" && m.Service == "" && m.Gateway == "":
 			return m.Outbound, m.Site

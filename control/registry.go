@@ -33,6 +33,22 @@ type member struct {
 	reached time.Time // when it came to the revision that it has in force
 }
 
+// connected tells whether the proxy follows the snapshots. A stream to a machine
+// that was cut off looks open for minutes, so a renewed lease has to go with it.
+func (m *member) connected(now time.Time) bool {
+	return m.streams > 0 && !now.After(m.expires)
+}
+
+// gone tells whether the lease ran out, of which an open stream makes twice as
+// long a one.
+func (m *member) gone(now time.Time) bool {
+	until := m.expires
+	if m.streams > 0 {
+		until = until.Add(LeaseTime)
+	}
+	return now.After(until)
+}
+
 // Errors of the registry. Their texts are for the owner of the proxy.
 type (
 	// NameTaken means that another living process registered under the ID.
@@ -108,8 +124,7 @@ func (c *Control) drop(id string) {
 	}
 }
 
-// expire looks for proxies whose lease ran out. A proxy that holds its stream
-// open is alive, lease or not. An instance that is lost leaves its pool, unless
+// expire looks for proxies whose lease ran out. An instance that is lost leaves its pool, unless
 // more than half of its version are: then the loss says more of the way between
 // them and this service, and all are called on, as doubted.
 func (c *Control) expire(now time.Time) {
@@ -120,7 +135,7 @@ func (c *Control) expire(now time.Time) {
 	changed := false
 	for id, m := range c.members {
 		v := version{m.Service, m.Version}
-		if m.streams == 0 && now.After(m.expires) && !m.lost {
+		if m.gone(now) && !m.lost {
 			if m.Inbound == "" {
 				c.drop(id)
 				continue
@@ -251,7 +266,7 @@ func (c *Control) Fleet() []Member {
 	now, newest := c.now(), c.force.Revision.Number
 	for _, id := range slices.Sorted(maps.Keys(c.members)) {
 		m := c.members[id]
-		f := Member{Registration: m.Registration, Connected: m.streams > 0, Revision: m.ack.Revision, Behind: m.ack.Revision != newest, Doubted: m.lost, Error: m.ack.Error, Seen: m.seen}
+		f := Member{Registration: m.Registration, Connected: m.connected(now), Revision: m.ack.Revision, Behind: m.ack.Revision != newest, Doubted: m.lost, Error: m.ack.Error, Seen: m.seen}
 		switch {
 		case m.lost:
 			f.State = Doubt
@@ -294,7 +309,7 @@ func (c *Control) await(ctx context.Context, revision uint, since time.Time, lim
 		for _, id := range slices.Sorted(maps.Keys(c.members)) {
 			m := c.members[id]
 			switch {
-			case m.streams == 0:
+			case !m.connected(c.now()):
 				continue
 			case m.ack.Error != "":
 				r.Missing = append(r.Missing, id+": "+m.ack.Error)

@@ -183,7 +183,7 @@ func TestAClockThatJumps(t *testing.T) {
 		if n := len(k.instances()); n != 3 {
 			t.Fatalf("after a jump by %s: %d instances", jump, n)
 		}
-		for _, id := range []string{"a", "b"} { // as they renew
+		for _, id := range []string{"a", "b", "c"} { // as they renew
 			k.register(id, "s", "v1")
 		}
 		k.expire(k.now)

@@ -21,8 +21,9 @@ type bearer interface {
 	engine.View
 	// version is the HTTP version of the request, 1 or 2.
 	version() int
-	// remote is the address of the caller.
+	// remote is the address of the caller, local the one that it called.
 	remote() string
+	local() string
 	// try sends the request once. It keeps the answer, if there is one, until
 	// the next try or pass.
 	try(to *call) engine.Outcome
@@ -95,7 +96,7 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 	if c.gateway == "" {
 		entry.Limit = timeLeft(b)
 	} else if ask {
-		ask = fromLoopback(b.remote())
+		ask = sameMachine(b.remote(), b.local())
 	}
 	var instance *engine.Instance
 	done := func(class engine.Class, reason engine.Reason, status int) {

@@ -87,6 +87,12 @@ func (g *general) Caller() string             { return g.by.caller }
 func (g *general) Site() string               { return g.by.site }
 func (g *general) version() int               { return g.r.ProtoMajor }
 func (g *general) remote() string             { return g.r.RemoteAddr }
+func (g *general) local() string {
+	if a, ok := g.r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
+		return a.String()
+	}
+	return ""
+}
 func (g *general) left() bool {
 	ctx := g.r.Context()
 	return ctx.Err() != nil && context.Cause(ctx) != errLeaving

@@ -173,7 +173,9 @@ func limitFields(x *engine.Exchange) []rules.Field {
 // wholeSeconds rounds up, to 1 at least.
 func wholeSeconds(d time.Duration) int { return int(max(1, (d+time.Second-1)/time.Second)) }
 
-func fromLoopback(remote string) bool {
-	host, _, err := net.SplitHostPort(remote)
-	return err == nil && net.ParseIP(host).IsLoopback()
+// sameMachine tells whether both ends of a connection are on this machine.
+func sameMachine(remote, local string) bool {
+	from, _, err := net.SplitHostPort(remote)
+	to, _, err2 := net.SplitHostPort(local)
+	return err == nil && err2 == nil && (from == to || net.ParseIP(from).IsLoopback())
 }

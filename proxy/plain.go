@@ -96,6 +96,7 @@ func (c *plain) Caller() string { return c.by.caller }
 func (c *plain) Site() string   { return c.by.site }
 func (c *plain) version() int   { return 1 }
 func (c *plain) remote() string { return c.from }
+func (c *plain) local() string  { return c.conn.LocalAddr().String() }
 
 // Header looks a field up. What was found is kept for the next time.
 func (c *plain) Header(key string) []string {

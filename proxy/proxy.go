@@ -30,6 +30,7 @@ import (
 type Config struct {
 	ID      string // unique name; also the name of the instance beside it
 	Server  string // URL of the service
+	Token   string // that the service wants to see; empty: none
 	Service string
 	Version string
 	Site    string
@@ -119,6 +120,14 @@ func New(cfg Config) (*Proxy, error) {
 				o.listener.Close()
 			}
 			return nil, fmt.Errorf("listener %s: %w", name, err)
+		}
+		if name == "inbound" && l.Addr().(*net.TCPAddr).IP.IsUnspecified() {
+			l.Close()
+			err := fmt.Errorf("inbound %s says not where others reach the workload: name an address of this machine, such as 10.0.0.2:9301", address)
+			for _, o := range opened {
+				o.listener.Close()
+			}
+			return nil, err
 		}
 		o := p.port(name, l, h, by)
 		opened = append(opened, o)

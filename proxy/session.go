@@ -133,6 +133,7 @@ func (s *session) connect(ctx context.Context) error {
 		return err
 	}
 	req.Header.Set("Nightjar-Nonce", s.p.nonce)
+	s.authorize(req)
 	alive := time.AfterFunc(silence, end)
 	defer alive.Stop()
 	resp, err := s.client.Do(req)
@@ -267,6 +268,7 @@ func (s *session) call(ctx context.Context, method, path string, in, out any) er
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	s.authorize(req)
 	resp, err := s.client.Do(req)
 	if err != nil {
 		return err
@@ -280,6 +282,13 @@ func (s *session) call(ctx context.Context, method, path string, in, out any) er
 	}
 	_, err = io.Copy(io.Discard, resp.Body)
 	return err
+}
+
+// authorize shows the service the token.
+func (s *session) authorize(req *http.Request) {
+	if s.p.cfg.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+s.p.cfg.Token)
+	}
 }
 
 // said is what the service answered, as an error.

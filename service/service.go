@@ -31,6 +31,8 @@ const (
 type Config struct {
 	Addr    string // host:port of API and console; the host is a loopback address
 	Data    string // directory of the records
+	Proxies string // host:port where proxies of other machines are let in, besides Addr; empty: none are
+	Token   string // that those proxies have to bring; at least 16 characters
 	Program string // version of this program
 	TLSDir  string // directory from which the names of TLS files in rules count; the working directory when empty
 	Log     *slog.Logger
@@ -41,6 +43,7 @@ type Config struct {
 type Service struct {
 	cfg      Config
 	listener net.Listener
+	proxies  net.Listener // nil: proxies of this machine alone
 	store    *store.Store
 	control  *control.Control
 }
@@ -61,6 +64,18 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w", cfg.Addr, err)
 	}
+	var proxies net.Listener
+	if cfg.Proxies != "" {
+		if len(cfg.Token) < 16 {
+			err = fmt.Errorf("--proxies lets other machines in, and needs a token of 16 characters or more: --token-file FILE")
+		} else if proxies, err = net.Listen("tcp", cfg.Proxies); err != nil {
+			err = fmt.Errorf("cannot listen on --proxies %s: %w", cfg.Proxies, err)
+		}
+		if err != nil {
+			l.Close()
+			return nil, err
+		}
+	}
 	st, err := store.Open(cfg.Data)
 	if err != nil {
 		l.Close()
@@ -73,7 +88,7 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, err
 	}
 	c.TLS = certs.Look(cfg.TLSDir)
-	return &Service{cfg, l, st, c}, nil
+	return &Service{cfg, l, proxies, st, c}, nil
 }
 
 // URL is the address of API and console.
@@ -93,10 +108,18 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	defer endInner()
 	var outer sync.WaitGroup
 	var serveErr, innerErr error
+	server := api.New(s.control, console.Files(), s.cfg.Log)
 	outer.Go(func() {
-		serveErr = api.New(s.control, console.Files(), s.cfg.Log).Serve(serving, s.listener, s.cfg.Drain)
+		serveErr = server.Serve(serving, s.listener, s.cfg.Drain)
 		endInner()
 	})
+	if s.proxies != nil {
+		outer.Go(func() {
+			if err := server.ServeProxies(serving, s.proxies, s.cfg.Token, s.cfg.Drain); err != nil {
+				s.cfg.Log.Error("proxies of other machines are not let in any more", "error", err)
+			}
+		})
+	}
 	outer.Go(func() { s.control.Run(serving) })
 
 	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: Caller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})

@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -63,9 +64,9 @@ func role(name, listen, backend string) error {
 		body := []byte(strings.Repeat("night ferry. ", 79))[:1024]
 		h = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) })
 	case "standard": // what is to be beaten
-		h = &httputil.ReverseProxy{Transport: transport, Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
+		h = &httputil.ReverseProxy{Transport: transport, ErrorLog: log.New(io.Discard, "", 0), Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
 	case "pooled": // the same, with a pool for its copy buffers
-		h = &httputil.ReverseProxy{Transport: transport, BufferPool: &bufferPool{}, Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
+		h = &httputil.ReverseProxy{Transport: transport, BufferPool: &bufferPool{}, ErrorLog: log.New(io.Discard, "", 0), Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(&url.URL{Scheme: "http", Host: backend}) }}
 	case "bare":
 		h = bare(transport, backend)
 	case "relay":
@@ -73,7 +74,7 @@ func role(name, listen, backend string) error {
 	default:
 		return fmt.Errorf("no part %q", name)
 	}
-	return (&http.Server{Handler: h}).Serve(l)
+	return (&http.Server{Handler: h, ErrorLog: log.New(io.Discard, "", 0)}).Serve(l)
 }
 
 type bufferPool struct{ sync.Pool }
