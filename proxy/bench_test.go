@@ -2,6 +2,8 @@ package proxy
 
 import (
 	"io"
+	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -15,16 +17,8 @@ import (
 	"nightjar/core/rules"
 )
 
-// BenchmarkHop compares what a request costs on its way through the carrier and
-// through the standard library's reverse proxy: the client and the backend are
-// the same in both, so the difference is the hop's.
-func BenchmarkHop(b *testing.B) {
-	body := []byte(strings.Repeat("night ferry. ", 79))[:1024]
-	backend := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) }))
-	defer backend.Close()
-	address := strings.TrimPrefix(backend.URL, "http://")
-	pool := func() *http.Transport { return &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true} }
-
+// benchCarrier leads everything to one address, by two routes and a split.
+func benchCarrier(b *testing.B, address string) *carrier {
 	rs, found := rules.Check([]rules.File{{Name: "bench.yaml", Text: "services: {s: {versions: [v1, v2], instances: [{at: 'http://" + address + "', version: v1}, {at: 'http://" + address +
 		"', version: v2}], routes: [{name: crew, when: {headers: {x-crew: 'yes'}}, send: v2}, {name: all, when: {path: /ferry/**}, send: {v1: 85, v2: 15}}]}}"}}, rules.Live{})
 	if rules.Mistakes(found) > 0 {
@@ -36,6 +30,20 @@ func BenchmarkHop(b *testing.B) {
 	}
 	c := &carrier{name: "c", caller: "caller", callerValue: []string{"caller"}, epoch: time.Now(), recorder: newRecorder(8), force: new(atomic.Pointer[inForce])}
 	c.force.Store(&inForce{table: table, revision: 1, known: true})
+	return c
+}
+
+// BenchmarkHop compares what a request costs on its way through the carrier and
+// through the standard library's reverse proxy: the client and the backend are
+// the same in both, so the difference is the hop's.
+func BenchmarkHop(b *testing.B) {
+	body := []byte(strings.Repeat("night ferry. ", 79))[:1024]
+	backend := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(body) }))
+	defer backend.Close()
+	address := strings.TrimPrefix(backend.URL, "http://")
+	pool := func() *http.Transport { return &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true} }
+
+	c := benchCarrier(b, address)
 	target := &url.URL{Scheme: "http", Host: address}
 	for name, h := range map[string]http.Handler{
 		"general":  &server{handler: c, transport: newTransports(), recorder: c.recorder, tunnels: new(tunnels)},
@@ -70,6 +78,65 @@ func BenchmarkHop(b *testing.B) {
 			})
 		})
 	}
+}
+
+// BenchmarkPlain is a request through the plain bearer, from bytes to bytes:
+// the caller and the workload do nothing but read and write, so what is
+// allocated is the hop's.
+func BenchmarkPlain(b *testing.B) {
+	answer := []byte("HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nDate: Mon, 23 Nov 2026 14:00:00 GMT\r\nContent-Length: 1024\r\n\r\n" + strings.Repeat("x", 1024))
+	backend, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer backend.Close()
+	go func() {
+		for {
+			c, err := backend.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				for in := make([]byte, 4096); ; {
+					if _, err := c.Read(in); err != nil {
+						return
+					}
+					c.Write(answer)
+				}
+			}()
+		}
+	}()
+	c := benchCarrier(b, backend.Addr().String())
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	p := &port{name: "bench", listener: l, handler: c, by: c, racks: &racks{epoch: c.epoch}, recorder: c.recorder, log: slog.New(slog.DiscardHandler)}
+	p.open(newTransports())
+	go p.serve()
+	defer p.drain(0, time.Second)
+	ask := []byte("GET /ferry/times HTTP/1.1\r\nHost: s\r\nUser-Agent: bench\r\nAccept: */*\r\nCookie: berth=7\r\n\r\n")
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) {
+		conn, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			b.Error(err)
+			return
+		}
+		defer conn.Close()
+		in := make([]byte, 4096)
+		for pb.Next() {
+			conn.Write(ask)
+			for n := 0; n < 1024; {
+				k, err := conn.Read(in)
+				if err != nil {
+					b.Error(err)
+					return
+				}
+				n += k
+			}
+		}
+	})
 }
 
 // BenchmarkRecord is what counting one request costs.

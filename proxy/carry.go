@@ -26,7 +26,7 @@ type bearer interface {
 	local() string
 	// try sends the request once. It keeps the answer, if there is one, until
 	// the next try or pass.
-	try(to *call) engine.Outcome
+	try(to call) engine.Outcome
 	// wait waits; false: the caller left meanwhile.
 	wait(d time.Duration) bool
 	// left tells whether the caller is gone.
@@ -120,7 +120,7 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 				continue
 			}
 			instance = step.Instance
-			o := b.try(&call{by: c, to: instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
+			o := b.try(call{by: c, to: instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
 				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc"})
 			if o.Status == 0 && b.left() {
 				done(engine.Abandoned, "", 0)
@@ -307,7 +307,7 @@ func (in *inbound) carry(b bearer, _ *engine.Exchange, _ *shard) bool {
 	if limit == 0 {
 		limit = endless
 	}
-	o := b.try(&call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: in.now() + limit, grpc: in.grpc != nil && in.grpc()})
+	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: in.now() + limit, grpc: in.grpc != nil && in.grpc()})
 	if o.Reason != "" {
 		if b.left() {
 			return false

@@ -161,7 +161,7 @@ var (
 	errLeaving  = errors.New("this proxy ends")
 )
 
-func (g *general) try(to *call) engine.Outcome {
+func (g *general) try(to call) engine.Outcome {
 	if g.answer != nil {
 		g.answer.Body.Close()
 		g.free(nil)
@@ -175,7 +175,7 @@ func (g *general) try(to *call) engine.Outcome {
 	r := g.r
 	upgrade := upgradeOf(r)
 	out := &http.Request{Method: r.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Host: to.host,
-		URL: target(to.to, to.path, r.URL.RawQuery, r.URL.ForceQuery), Header: to.by.outHeader(g, to), ContentLength: r.ContentLength, Trailer: r.Trailer}
+		URL: target(to.to, to.path, r.URL.RawQuery, r.URL.ForceQuery), Header: to.by.outHeader(g, &to), ContentLength: r.ContentLength, Trailer: r.Trailer}
 	if out.Host == "" {
 		out.Host = r.Host
 	}
@@ -382,9 +382,14 @@ func copyBody(w http.ResponseWriter, answer *http.Response) error {
 	if answer.ContentLength < 0 {
 		flush, _ = w.(http.Flusher)
 	}
-	for {
+	control := http.NewResponseController(w)
+	for until := (time.Time{}); ; {
 		n, err := answer.Body.Read(*b)
 		if n > 0 {
+			if now := time.Now(); until.Before(now.Add(stall / 2)) {
+				until = now.Add(stall)
+				control.SetWriteDeadline(until)
+			}
 			if _, werr := w.Write((*b)[:n]); werr != nil {
 				return werr
 			}

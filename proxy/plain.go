@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -40,6 +41,7 @@ type plain struct {
 	*work // nil while nothing is under way
 
 	busy     atomic.Bool
+	last     bool          // the connection ends with this request
 	writable time.Duration // write deadline
 	waitable time.Duration // idle deadline
 
@@ -126,6 +128,10 @@ func (c *plain) Header(key string) []string {
 func (c *plain) serve() {
 	keep := false
 	defer func() {
+		if what := recover(); what != nil { // one connection is to suffer, not all
+			c.port.log.Error("a request made this program stumble; please report it", "what", what, "stack", string(debug.Stack()))
+			c.work = nil
+		}
 		c.port.forget(c)
 		if c.work != nil {
 			c.work.release()
@@ -172,13 +178,14 @@ func (c *plain) next() error {
 		return err
 	}
 	c.looked, c.room = 0, c.room[:0]
+	c.last = c.req.Close() || c.port.leaving()
 	ok := c.port.handler.carry(c, &c.Exchange, c.shard)
 	c.unwatch()
 	if c.up != nil { // an answer that was not passed on
 		c.up.conn.Close()
 		c.up = nil
 	}
-	if !ok || c.req.Close() || c.port.leaving() {
+	if !ok || c.last {
 		return errDone
 	}
 	end := c.head + int(c.req.Body)
@@ -343,6 +350,9 @@ func (c *plain) write(b []byte) error {
 		c.conn.SetWriteDeadline(c.by.epoch.Add(c.writable))
 	}
 	_, err := c.conn.Write(b)
+	if err != nil { // nobody is there, or nobody reads
+		c.gone.Store(true)
+	}
 	return err
 }
 
@@ -360,7 +370,7 @@ func (c *plain) say(status int, h http.Header, body []byte) {
 			b = putField(b, k, v)
 		}
 	}
-	if h["Connection"] == nil && (c.req.Close() || c.port.leaving()) {
+	if h["Connection"] == nil && c.last {
 		b = append(b, "Connection: close\r\n"...)
 	}
 	if status != http.StatusNoContent && status != http.StatusNotModified {

@@ -23,23 +23,23 @@ import (
 const unnoticed = 10 * time.Millisecond
 
 // try sends the request and reads the head of the answer.
-func (c *plain) try(to *call) engine.Outcome {
+func (c *plain) try(to call) engine.Outcome {
 	if c.up != nil {
 		c.up.conn.Close()
 		c.up = nil
 	}
-	c.out = c.appendRequest(c.out[:0], to)
+	c.out = c.appendRequest(c.out[:0], &to)
 	head := len(c.out)
 	body := c.in[c.head : c.head+int(c.req.Body)]
 	c.out = append(c.out, body...)
 	if to.mirror != nil {
-		c.mirrorTo(to, head, body)
+		c.mirrorTo(to.by.mirrors, to.mirror, to.left, head, body)
 	}
 	rack := c.port.racks.of(to.to)
 	safe := idempotent(c.req.Method)
 	for {
 		u := rack.take(c.near)
-		if u != nil && !u.alive(c.by.now(), !safe) {
+		if u != nil && !u.alive() {
 			u.conn.Close()
 			continue
 		}
@@ -299,7 +299,7 @@ func appendEdits(b []byte, list [2]*rules.HeaderEdits, answer bool) []byte {
 }
 
 // mirrorTo sends a copy of the request that was written.
-func (c *plain) mirrorTo(to *call, head int, body []byte) {
+func (c *plain) mirrorTo(by *mirrors, to *engine.Instance, left time.Duration, head int, body []byte) {
 	var copied http1.Request
 	text := append([]byte(nil), c.out[:head]...)
 	if _, err := copied.Parse(text); err != nil {
@@ -311,8 +311,8 @@ func (c *plain) mirrorTo(to *call, head int, body []byte) {
 			h.Add(f.Name, f.Value)
 		}
 	}
-	to.by.mirrors.send(&http.Request{Method: copied.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Host: copied.Host,
-		URL: target(to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?"), Header: h}, append([]byte(nil), body...), to.left)
+	by.send(&http.Request{Method: copied.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Host: copied.Host,
+		URL: target(to, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?"), Header: h}, append([]byte(nil), body...), left)
 }
 
 // interim passes a 1xx answer on. 100 is between two hops.
@@ -362,7 +362,7 @@ func (c *plain) pass(p passing) (fault bool, err error) {
 	for _, f := range p.extra {
 		b = putField(b, f.Name, f.Value)
 	}
-	if c.req.Close() || c.port.leaving() {
+	if c.last {
 		b = append(b, "Connection: close\r\n"...)
 	}
 	switch {

@@ -14,9 +14,8 @@ import (
 
 const (
 	dialTimeout = 5 * time.Second
-	keptIdle    = 30 * time.Second      // how long a connection to an instance is kept without a request
-	rackSize    = 256                   // kept connections to one address
-	freshFor    = 50 * time.Millisecond // after a shorter rest a kept connection is taken for alive
+	keptIdle    = 30 * time.Second // how long a connection to an instance is kept without a request
+	rackSize    = 256              // kept connections to one address
 )
 
 // racks keep connections to instances between requests.
@@ -90,10 +89,11 @@ func (k *rack) put(near int, u *upstream, now time.Duration) {
 	u.conn.Close()
 }
 
-// alive tells whether a kept connection is still open, as far as can be told
-// without waiting.
-func (u *upstream) alive(now time.Duration, sure bool) bool {
-	if u.raw == nil || !sure && now-u.since < freshFor {
+// alive tells whether a kept connection is still open and silent, as far as can
+// be told without waiting. Bytes that nobody asked for would be taken for the
+// answer to the next request.
+func (u *upstream) alive() bool {
+	if u.raw == nil {
 		return true
 	}
 	u.dead = false
