@@ -13,8 +13,6 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
-
-	"nightjar/core/engine"
 )
 
 // Limits of every port of a proxy.
@@ -242,62 +240,4 @@ func (p *port) each(do func(c *plain, busy bool)) int {
 		do(c, c.busy.Load())
 	}
 	return len(p.conns)
-}
-
-// tcp carries connections of a service that speaks TCP.
-type tcp struct {
-	*carrier
-	service string
-	port    *port
-}
-
-// tcpView is what the engine sees of a connection: who calls.
-type tcpView struct{ t *tcp }
-
-func (v tcpView) Method() string         { return "" }
-func (v tcpView) Host() string           { return v.t.service }
-func (v tcpView) Path() string           { return "/" }
-func (v tcpView) Query() string          { return "" }
-func (v tcpView) Header(string) []string { return nil }
-func (v tcpView) Caller() string         { return v.t.caller }
-func (v tcpView) Site() string           { return v.t.site }
-
-// relay carries one connection. It counts as one request, whose time is what
-// connecting takes.
-func (t *tcp) relay(conn *net.TCPConn) {
-	defer conn.Close()
-	shard := t.recorder.assign()
-	force := t.force.Load()
-	var x engine.Exchange
-	begun := t.now()
-	step := x.Begin(force.table, engine.Entry{Service: t.service}, tcpView{t}, begun)
-	var there net.Conn
-	for {
-		switch step.Kind {
-		case engine.Attempt:
-			ctx, cancel := context.WithTimeout(context.Background(), min(step.Deadline-t.now(), dialTimeout))
-			c, err := (&net.Dialer{}).DialContext(ctx, "tcp", step.Instance.Address)
-			cancel()
-			o := engine.Outcome{Status: http.StatusOK}
-			if err != nil {
-				o = outcome(err, nil)
-			}
-			there = c
-			step = x.Next(o, t.now())
-		case engine.Wait:
-			time.Sleep(step.Deadline - t.now())
-			step = x.Next(engine.Outcome{}, t.now())
-		case engine.Done:
-			shard.record(&x, force.revision, x.Instance(), engine.OK, "", 0, t.now()-begun)
-			t.port.tunnels.join(conn, there)
-			return
-		default:
-			if there != nil {
-				there.Close()
-			}
-			shard.record(&x, force.revision, x.Instance(), engine.Classify(step.Reason, step.Status), step.Reason, 0, t.now()-begun)
-			t.port.log.Debug("a connection was refused", "service", t.service, "reason", step.Reason, "detail", step.Detail)
-			return
-		}
-	}
 }

@@ -6,7 +6,6 @@ package proxy
 import (
 	"cmp"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -180,18 +179,6 @@ func (p *Proxy) port(name string, l net.Listener, h handler, by *carrier) *port 
 // speaks is the protocol of the workload.
 func (p *Proxy) speaks() string { return p.force.Load().table.Protocol(p.cfg.Service) }
 
-// toApp carries a connection to a workload that speaks TCP.
-func (p *Proxy) toApp(conn *net.TCPConn) {
-	app, err := net.DialTimeout("tcp", p.cfg.App, dialTimeout)
-	if err != nil {
-		p.log.Debug("the workload cannot be reached", "app", p.cfg.App, "error", err)
-		conn.SetLinger(0) // the caller is to see a broken connection, not an empty answer
-		conn.Close()
-		return
-	}
-	p.inbound.tunnels.join(conn, app)
-}
-
 // Outbound is the address where the workload calls others; empty at a gateway
 // whose rules have not come yet.
 func (p *Proxy) Outbound() string {
@@ -317,179 +304,6 @@ func (p *Proxy) Run(ctx context.Context) error {
 	p.transport.closeIdle()
 	p.racks.closeIdle()
 	return err
-}
-
-// apply puts a snapshot in force as one atomic swap.
-func (p *Proxy) apply(s wire.Snapshot) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.adopt(p.known.with(s))
-}
-
-// adopt follows what is known from now on. The caller holds mu.
-func (p *Proxy) adopt(k known) error {
-	p.known = k // whatever comes of it: the next snapshot builds on it
-	rs := k.rules()
-	table, err := engine.Compile(rs, k.instances(), engine.Options{Previous: p.force.Load().table, Seed: uint64(p.epoch.UnixNano()), Calls: k.Calls})
-	if err != nil {
-		return err
-	}
-	p.rules = rs
-	p.force.Store(&inForce{table: table, revision: k.Revision, known: true})
-	select {
-	case p.unkept <- struct{}{}:
-	default:
-	}
-	return p.openEdge()
-}
-
-// keepKnown writes what is known to the file of Config.State, after every
-// change and a second apart at least, until ctx is done, and then once more.
-// A file that cannot be written stops nothing.
-func (p *Proxy) keepKnown(ctx context.Context) {
-	told := ""
-	keep := func() {
-		p.mu.Lock()
-		k := p.known
-		p.mu.Unlock()
-		if k.Services == nil {
-			return
-		}
-		err := k.keep(p.cfg.State, time.Now())
-		switch {
-		case err == nil:
-			told = ""
-		case err.Error() != told:
-			told = err.Error()
-			p.log.Warn("what is known cannot be kept on disk; a start without the service would know less", "file", p.cfg.State, "error", err)
-		}
-	}
-	for {
-		select {
-		case <-ctx.Done():
-			select {
-			case <-p.unkept:
-				keep()
-			default:
-			}
-			return
-		case <-p.unkept:
-			keep()
-		}
-		t := time.NewTimer(time.Second)
-		select {
-		case <-t.C:
-		case <-ctx.Done():
-			t.Stop()
-		}
-	}
-}
-
-// recall follows what was kept on disk, when the service has not been heard of.
-func (p *Proxy) recall() {
-	if p.cfg.State == "" {
-		return
-	}
-	k, at, err := recall(p.cfg.State)
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return
-	case err != nil:
-		p.log.Warn("what was kept on disk is of no use", "error", err)
-		return
-	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.force.Load().known {
-		return
-	}
-	if err := p.adopt(k); err != nil {
-		p.log.Warn("what was kept on disk cannot be put in force", "file", p.cfg.State, "error", err)
-		if !p.force.Load().known {
-			return
-		}
-	}
-	p.stale.Store(&at)
-	p.log.Warn("the service is away; following what was kept on disk", "revision", k.Revision, "stale since", at.Local().Format(time.DateTime))
-	p.getReady()
-}
-
-// getReady tells that there are rules in force.
-func (p *Proxy) getReady() { p.readyOnce.Do(func() { close(p.ready) }) }
-
-// StaleSince is when what the proxy follows was last known to be what the
-// service wants; zero: it follows the service now, or has never followed it.
-func (p *Proxy) StaleSince() time.Time {
-	if at := p.stale.Load(); at != nil {
-		return *at
-	}
-	return time.Time{}
-}
-
-// edgeName begins the name of a gateway's port, which goes on with its address.
-const edgeName = "gateway at "
-
-// edge is the port of a gateway.
-type edge struct {
-	*port
-	listen string // as the rules wrote it
-}
-
-// openEdge listens where the rules in force want the gateway to, with the
-// certificates that they name. The old port stays until the new one is open;
-// rules that do not name the gateway leave it open, and it refuses requests
-// with a reason.
-func (p *Proxy) openEdge() error {
-	if p.cfg.Gateway == "" {
-		return nil
-	}
-	g := p.rules.Gateway(p.cfg.Gateway)
-	if g == nil || p.leaving {
-		return nil
-	}
-	if err := p.certs.Use(p.cfg.TLSDir, g.TLS); err != nil {
-		return fmt.Errorf("gateway %s: %w", g.Name, err)
-	}
-	if p.edge != nil && p.edge.listen == g.Listen {
-		return nil
-	}
-	l, err := p.cfg.Before.listen(edgeName+g.Listen, g.Listen)
-	if err != nil {
-		return fmt.Errorf("gateway %s: %w", g.Name, err)
-	}
-	if old := p.edge; old != nil {
-		p.closing.Go(func() { old.drain(0, p.cfg.Drain) })
-	}
-	o := p.port(edgeName+g.Listen, l, p.carrier, p.carrier)
-	config := p.certs.Config()
-	o.tls = func() *tls.Config { // rules can bring certificates and take them away without closing the port
-		if p.certs.Empty() {
-			return nil
-		}
-		return config
-	}
-	p.edge = &edge{o, g.Listen}
-	p.closing.Go(func() {
-		if err := o.serve(); err != nil {
-			p.log.Error("the gateway's listener broke", "error", err)
-		}
-	})
-	return nil
-}
-
-// watchCertificates takes changed files into use, until ctx is done.
-func (p *Proxy) watchCertificates(ctx context.Context) {
-	told := ""
-	every(ctx, certificateTick, func() {
-		switch changed, err := p.certs.Refresh(); {
-		case err != nil && err.Error() != told:
-			told = err.Error()
-			p.log.Warn("changed certificate files are not usable; the ones before stay", "error", err)
-		case changed:
-			told = ""
-			p.log.Info("certificates were read again")
-		}
-	})
 }
 
 func (p *Proxy) registration() wire.Registration {

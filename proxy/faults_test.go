@@ -1,0 +1,245 @@
+package proxy
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/wire"
+)
+
+// TestAnswersBeforeTheBodyIsRead: the caller gets the answer though it has not
+// sent everything, and the hop goes on.
+func TestAnswersBeforeTheBodyIsRead(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.NewResponseController(w).EnableFullDuplex()
+			w.WriteHeader(http.StatusRequestEntityTooLarge)
+		}))
+		body, more := io.Pipe()
+		defer more.Close()
+		req, _ := http.NewRequest("POST", h.url+"/", body)
+		req.Host = "s"
+		go more.Write([]byte("the beginning"))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil || resp.StatusCode != http.StatusRequestEntityTooLarge {
+			t.Fatalf("%v, %v", resp, err)
+		}
+		resp.Body.Close()
+	})
+}
+
+// TestBadWorkloads: whatever the workload does, the caller gets a refusal that
+// says what happened, and the next request is not harmed.
+func TestBadWorkloads(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		behaviour := make(chan func(net.Conn), 1)
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				(<-behaviour)(c)
+			}
+		}()
+		h := newHopTo(t, kind, "", l.Addr().String(), http.NotFoundHandler())
+		says := func(text string) func(net.Conn) {
+			return func(c net.Conn) {
+				bufio.NewReader(c).ReadString('\n')
+				io.WriteString(c, text)
+				c.Close()
+			}
+		}
+		for _, c := range []struct {
+			name, request, want string
+			do                  func(net.Conn)
+		}{
+			{"garbage", get("/"), "502 Bad Gateway\r\n", says("\x00\x01\x02garbage\r\n\r\n")},
+			{"another protocol", get("/"), "reset", says("SSH-2.0-boat\r\n")},
+			{"two lengths", get("/"), "502 ", says("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 4\r\n\r\nabcd")},
+			{"a broken head", get("/"), "502 ", says("HTTP/1.1 200 OK\r\nX-Half: ")},
+			{"nothing at all", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi", "502 reset: ", func(c net.Conn) { c.Close() }},
+			{"a reset", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi", "502 ", func(c net.Conn) { c.(*net.TCPConn).SetLinger(0); c.Close() }},
+			{"never answers", get("/", wire.HeaderTimeLeft+": 100"), "504 ", func(c net.Conn) { io.Copy(io.Discard, c); c.Close() }},
+			{"switches unasked", get("/"), "502 ", says("HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\nConnection: upgrade\r\n\r\n")},
+			{"until the end of the connection", get("/"), "all of it", says("HTTP/1.1 200 OK\r\n\r\nall of it")},
+			{"an old server", get("/"), "all of it", says("HTTP/1.0 200 OK\nServer: old\n\nall of it")},
+			{"a length beside chunks", get("/"), "all of it", says("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nContent-Length: 3\r\n\r\n9;x=y\r\nall of it\r\n0\r\nX-Sum: 9\r\n\r\n")},
+		} {
+			behaviour <- c.do
+			got := h.raw(t, c.request)
+			if !strings.Contains(got, c.want) || strings.Contains(got, "garbage") || strings.Contains(got, ";x=y") {
+				t.Errorf("%s: got\n%s", c.name, got)
+			}
+		}
+		behaviour <- says("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n9\r\nall of it\r\nzz\r\n")
+		if got := h.raw(t, get("/")); strings.HasSuffix(got, "0\r\n\r\n") {
+			t.Errorf("a body that broke off looks whole:\n%s", got)
+		}
+	})
+}
+
+// TestTheCallerLeavesMidUpload ends the try.
+func TestTheCallerLeavesMidUpload(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		ended := make(chan error, 1)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			_, err := io.Copy(io.Discard, r.Body)
+			ended <- err
+		}))
+		conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 1000000\r\n\r\n%s", strings.Repeat("x", 200_000))
+		conn.Close()
+		select {
+		case err := <-ended:
+			if err == nil {
+				t.Error("half an upload looked whole")
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatal("the workload was not told")
+		}
+	})
+}
+
+// TestSlowReader: a caller that reads slowly holds the workload back, and not
+// memory.
+func TestSlowReader(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		blocked := make(chan int64, 1)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.NewResponseController(w).SetWriteDeadline(time.Now().Add(time.Second))
+			n, _ := io.Copy(w, io.LimitReader(zeros{}, 1<<30))
+			blocked <- n
+			panic(http.ErrAbortHandler)
+		}))
+		req, _ := http.NewRequest("GET", h.url+"/", nil)
+		req.Host = "s"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := <-blocked; n > 64<<20 { // what sockets hold, and no more
+			t.Errorf("the workload could write %d bytes that nobody read", n)
+		}
+		if _, err := io.Copy(io.Discard, resp.Body); err == nil {
+			t.Error("a broken answer looked whole")
+		}
+		resp.Body.Close()
+	})
+}
+
+// TestDrainingCutsOffWithAReason: what is not answered in time gets 503, and
+// what was answered in time was not harmed.
+func TestDrainingCutsOffWithAReason(t *testing.T) {
+	for _, request := range []string{get("/"), "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n"} {
+		f := newFake(t)
+		begun := make(chan struct{}, 1)
+		app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			begun <- struct{}{}
+			<-r.Context().Done()
+		}))
+		defer app.Close()
+		p, err := New(Config{ID: "c", Server: f.URL, Service: "caller", Version: "v1", Drain: 300 * time.Millisecond})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, stop := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		go func() { ended <- p.Run(ctx) }()
+		f.send(1, toV1, true, engine.Instance{ID: "one", Service: "s", Version: "v1", Address: strings.TrimPrefix(app.URL, "http://")})
+		h := hop{url: "http://" + p.Outbound()}
+		go func() { <-begun; stop() }()
+		if got := h.raw(t, request); !strings.Contains(got, "503 Service Unavailable") || !strings.Contains(got, "draining") {
+			t.Errorf("got\n%s", got)
+		}
+		if err := <-ended; err != nil && !errors.Is(err, context.Canceled) {
+			t.Error(err)
+		}
+	}
+}
+
+// TestNeverTwoReadings sends what is known to make two servers in a row see
+// different requests. Whatever a hop makes of it, the workload sees as many
+// requests as the caller gets answers from it, and none that was hidden in
+// another.
+func TestNeverTwoReadings(t *testing.T) {
+	const hidden = "GET /hidden HTTP/1.1\r\nHost: s\r\nX-Tail: "
+	vectors := map[string]string{
+		"length before chunks":        "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 6\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + hidden,
+		"chunks before length":        "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nContent-Length: 4\r\n\r\n2f\r\n" + hidden + "\r\n0\r\n\r\n",
+		"chunked with a space before": "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding : chunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked, folded":             "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding:\r\n chunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked, misspelt":           "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: xchunked\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"chunked twice":               "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\nContent-Length: 5\r\n\r\n0\r\n\r\n" + hidden,
+		"two lengths":                 "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 0\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"a length with a sign":        "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: +0\r\n\r\n" + hidden,
+		"a length in a list":          "POST /a HTTP/1.1\r\nHost: s\r\nContent-Length: 0, 44\r\n\r\n" + hidden,
+		"a body of GET":               "GET /a HTTP/1.1\r\nHost: s\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"a chunk size too long":       "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n10000000000000000\r\n" + hidden,
+		"a chunk extension in lines":  "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n2;\nxx\r\n2f\r\n0\r\n\r\n" + hidden,
+		"a chunk that is longer":      "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\n\r\n1\r\nab\r\n0\r\n\r\n" + hidden,
+		"a trailer that sets length":  "POST /a HTTP/1.1\r\nHost: s\r\nTransfer-Encoding: chunked\r\nTrailer: Content-Length\r\n\r\n0\r\nContent-Length: 44\r\n\r\n" + hidden,
+		"line feeds alone":            "POST /a HTTP/1.1\nHost: s\nContent-Length: 0\n\n" + hidden,
+		"a carriage return in a name": "POST /a HTTP/1.1\r\nHost: s\r\nX: a\rContent-Length: 44\r\n\r\n" + hidden,
+		"the length named by hop":     "POST /a HTTP/1.1\r\nHost: s\r\nConnection: content-length\r\nContent-Length: 44\r\n\r\n" + hidden + "\r\n\r\n",
+		"chunks in HTTP/1.0":          "POST /a HTTP/1.0\r\nHost: s\r\nConnection: keep-alive\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n" + hidden,
+		"two hosts":                   "GET /a HTTP/1.1\r\nHost: s\r\nHost: ghost\r\n\r\n",
+		"a host in the target":        "GET http://s/a HTTP/1.1\r\nHost: ghost\r\nConnection: close\r\n\r\n",
+		"a request in the target":     "GET /a\x0bHTTP/1.1\r\nX:/hidden HTTP/1.1\r\nHost: s\r\n\r\n",
+		"an upgrade to HTTP/2":        "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQAAP__\r\n\r\n" + hidden,
+		"a tail after an upgrade":     "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n" + hidden,
+	}
+	each(t, func(t *testing.T, kind string) {
+		seen := make(chan string, 100)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			seen <- r.Host + r.RequestURI + " " + r.Header.Get("Upgrade")
+		}))
+		for name, text := range vectors {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn.SetDeadline(time.Now().Add(10 * time.Second))
+			io.WriteString(conn, text)
+			conn.(*net.TCPConn).CloseWrite() // what waits for more is over
+			got, _ := io.ReadAll(conn)
+			conn.Close()
+			answers := strings.Count(string(got), "HTTP/1.1 200 ") + strings.Count(string(got), "HTTP/1.0 200 ")
+			for drained := false; !drained; {
+				select {
+				case at := <-seen:
+					answers--
+					if strings.Contains(at, "hidden") || strings.Contains(at, "ghost") || strings.Contains(at, "h2c") {
+						t.Errorf("%s: the workload saw %s", name, at)
+					}
+				default:
+					drained = true
+				}
+			}
+			// A request whose caller is gone may be seen and not answered.
+			if answers > 0 {
+				t.Errorf("%s: %d answers that the workload did not give:\n%s", name, answers, got)
+			}
+		}
+	})
+}

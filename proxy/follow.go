@@ -1,0 +1,118 @@
+package proxy
+
+import (
+	"context"
+	"errors"
+	"os"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/wire"
+)
+
+// apply puts a snapshot in force as one atomic swap.
+func (p *Proxy) apply(s wire.Snapshot) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.adopt(p.known.with(s))
+}
+
+// adopt follows what is known from now on. The caller holds mu.
+func (p *Proxy) adopt(k known) error {
+	p.known = k // whatever comes of it: the next snapshot builds on it
+	rs := k.rules()
+	table, err := engine.Compile(rs, k.instances(), engine.Options{Previous: p.force.Load().table, Seed: uint64(p.epoch.UnixNano()), Calls: k.Calls})
+	if err != nil {
+		return err
+	}
+	p.rules = rs
+	p.force.Store(&inForce{table: table, revision: k.Revision, known: true})
+	select {
+	case p.unkept <- struct{}{}:
+	default:
+	}
+	return p.openEdge()
+}
+
+// keepKnown writes what is known to the file of Config.State, after every
+// change and a second apart at least, until ctx is done, and then once more.
+// A file that cannot be written stops nothing.
+func (p *Proxy) keepKnown(ctx context.Context) {
+	told := ""
+	keep := func() {
+		p.mu.Lock()
+		k := p.known
+		p.mu.Unlock()
+		if k.Services == nil {
+			return
+		}
+		err := k.keep(p.cfg.State, time.Now())
+		switch {
+		case err == nil:
+			told = ""
+		case err.Error() != told:
+			told = err.Error()
+			p.log.Warn("what is known cannot be kept on disk; a start without the service would know less", "file", p.cfg.State, "error", err)
+		}
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			select {
+			case <-p.unkept:
+				keep()
+			default:
+			}
+			return
+		case <-p.unkept:
+			keep()
+		}
+		t := time.NewTimer(time.Second)
+		select {
+		case <-t.C:
+		case <-ctx.Done():
+			t.Stop()
+		}
+	}
+}
+
+// recall follows what was kept on disk, when the service has not been heard of.
+func (p *Proxy) recall() {
+	if p.cfg.State == "" {
+		return
+	}
+	k, at, err := recall(p.cfg.State)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return
+	case err != nil:
+		p.log.Warn("what was kept on disk is of no use", "error", err)
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.force.Load().known {
+		return
+	}
+	if err := p.adopt(k); err != nil {
+		p.log.Warn("what was kept on disk cannot be put in force", "file", p.cfg.State, "error", err)
+		if !p.force.Load().known {
+			return
+		}
+	}
+	p.stale.Store(&at)
+	p.log.Warn("the service is away; following what was kept on disk", "revision", k.Revision, "stale since", at.Local().Format(time.DateTime))
+	p.getReady()
+}
+
+// getReady tells that there are rules in force.
+func (p *Proxy) getReady() { p.readyOnce.Do(func() { close(p.ready) }) }
+
+// StaleSince is when what the proxy follows was last known to be what the
+// service wants; zero: it follows the service now, or has never followed it.
+func (p *Proxy) StaleSince() time.Time {
+	if at := p.stale.Load(); at != nil {
+		return *at
+	}
+	return time.Time{}
+}
