@@ -6,10 +6,14 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/dto"
 	"nightjar/cli/out"
+	"nightjar/control"
+	"nightjar/wire"
 )
 
 // run runs a command line that needs no service.
@@ -128,6 +132,36 @@ func TestFormats(t *testing.T) {
 		if got := out.Millis(ms); got != want {
 			t.Errorf("%v: %s, want %s", ms, got, want)
 		}
+	}
+}
+
+// TestFleetSheet: who needs a look comes first, with a mark and a word.
+func TestFleetSheet(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	member := func(id string, state control.State, change func(*control.Member)) control.Member {
+		m := control.Member{Registration: wire.Registration{ID: id, Service: "s", Version: "v1", Program: "dev"}, State: state, Revision: 4, Seen: now}
+		change(&m)
+		return m
+	}
+	f := dto.Fleet{Revision: 4, Proxies: []control.Member{
+		member("a", control.Follows, func(m *control.Member) { m.LagMS, m.Connections, m.Memory = 5, 12, 20<<20 }),
+		member("b", control.Behind, func(m *control.Member) { m.Revision, m.LagMS = 3, 12_000 }),
+		member("c", control.Refuses, func(m *control.Member) { m.Error = "no port" }),
+		member("d", control.Doubt, func(m *control.Member) { m.Seen = now.Add(-40 * time.Second) }),
+	}}
+	var b bytes.Buffer
+	if err := (&out.Printer{W: &b, Format: "table"}).Show(f, func(s *out.Sheet) { fleetSheet(s, f, now) }); err != nil {
+		t.Fatal(err)
+	}
+	const want = `1 of 4 proxies follow revision 4; 3 need a look.
+   PROXY  BESIDE  SITE  REVISION  STATE                 LAG     SEEN  CONNECTIONS  MEMORY  PROGRAM
+!  c      s/v1                 4  refuses: no port        –      now            0       –  dev
+!  b      s/v1                 3  behind             12.0 s      now            0       –  dev
+!  d      s/v1                 4  doubted                 –  40s ago            0       –  dev
+   a      s/v1                 4  follows           5.00 ms      now           12  20 MiB  dev
+`
+	if b.String() != want {
+		t.Errorf("got\n%swant\n%s", b.String(), want)
 	}
 }
 

@@ -144,6 +144,9 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
 		for _, in := range v.Instances {
 			where := in.ID
+			if in.Doubted {
+				where += " (doubted)"
+			}
 			if s.Wide {
 				where += " at " + in.Address
 			}

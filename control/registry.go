@@ -26,6 +26,7 @@ type member struct {
 	wire.Registration
 	expires time.Time
 	seen    time.Time
+	joined  time.Time
 	streams int
 	lost    bool      // its lease ran out, and it is kept because too many did at once
 	lostAt  time.Time // when that was seen
@@ -85,7 +86,7 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 		return wire.Lease{}, NameTaken{r.ID}
 	}
 	if m == nil {
-		m = &member{}
+		m = &member{joined: now}
 		c.members[r.ID] = m
 	}
 	moved := m.lost || place(m.Registration) != place(r)
@@ -252,7 +253,7 @@ type Member struct {
 	Connected bool      `json:"connected" doc:"follows the snapshots now"`
 	Revision  uint      `json:"revision" doc:"in force there"`
 	Behind    bool      `json:"behind" doc:"not at the newest revision"`
-	LagMS     float64   `json:"lagMS" doc:"milliseconds from the newest revision's commit until it was in force there; while behind, until now"`
+	LagMS     float64   `json:"lagMS" doc:"milliseconds from the newest revision's commit until it was in force there; while behind, until now; 0 when the proxy came later"`
 	Doubted   bool      `json:"doubted" doc:"its lease ran out together with most of its version, and it is called on"`
 	Error     string    `json:"error,omitempty" doc:"why the newest snapshot cannot be put in force there"`
 	Seen      time.Time `json:"seen" doc:"last sign of life"`
@@ -282,7 +283,7 @@ func (c *Control) Fleet() []Member {
 		switch {
 		case f.Behind:
 			f.LagMS = float64(now.Sub(c.force.Since).Microseconds()) / 1000
-		case m.reached.After(c.force.Since):
+		case m.reached.After(c.force.Since) && m.joined.Before(c.force.Since):
 			f.LagMS = float64(m.reached.Sub(c.force.Since).Microseconds()) / 1000
 		}
 		out = append(out, f)

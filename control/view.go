@@ -202,11 +202,11 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 	rev := force.Revision
 	m.Revision = RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
 	for _, p := range fleet {
-		switch {
-		case p.Behind:
+		switch p.State {
+		case Behind, Refuses:
 			m.Revision.Behind = append(m.Revision.Behind, p.ID)
 			m.Revision.Connected++
-		case p.Connected:
+		case Follows:
 			m.Revision.Connected++
 			m.Revision.InForce++
 		}

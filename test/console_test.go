@@ -118,6 +118,18 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test='tally-sailings/v3']", "sailings/v3 60")
 		b.until("document.querySelectorAll('[data-test^=\"tally-\"]').length === 1")
 	})
+	t.Run("the fleet shows first who needs a look", func(t *testing.T) {
+		b.t = t
+		b.visit("/fleet")
+		b.says("[data-test=summary]", "12 proxies, all follow revision 3")
+		// A second proxy of the gateway finds the port of the first one taken.
+		start(t, "cannot be put in force", "proxy", "--server", m.addr, "--gateway", "front-door", "--name", "front-door-b", "--state", "")
+		b.says("[data-test=summary]", "12 of 13 proxies follow revision 3; 1 needs a look")
+		b.says("[data-test=proxy]:first-child[data-state=refuses]", "front-door-b")
+		b.says("[data-test=proxy]:first-child", "address already in use")
+		b.visit("/fleet?find=tides")
+		b.until("document.querySelectorAll('[data-test=proxy]').length === 1")
+	})
 	t.Run("files that are not in force, and a service that is gone", func(t *testing.T) {
 		b.t = t
 		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))

@@ -223,6 +223,33 @@ func answerOf(t *testing.T, address, host string) string {
 	return strings.TrimSpace(string(b))
 }
 
+// TestProxiesOfOtherMachines come in with the token, and nothing else does.
+func TestProxiesOfOtherMachines(t *testing.T) {
+	addr, door := freeBase(t), freeBase(t)
+	token := write(t, t.TempDir(), "token", "a-token-of-many-letters\n")
+	if _, errs, code := runIn(t, "", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door); code == 0 || !strings.Contains(errs, "--token-file") {
+		t.Errorf("without a token: exit %d: %s", code, errs)
+	}
+	p := newMesh(t, start(t, "Console and API", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door, "--token-file", token), addr)
+	start(t, "this is not the token", "proxy", "--server", door, "--service", "lamp", "--version", "v1", "--name", "stranger", "--state", "")
+	start(t, "proxy ready", "proxy", "--server", door, "--service", "lamp", "--version", "v1", "--name", "friend", "--token-file", token, "--state", "")
+	p.member("friend", "follows", follows)
+	for _, path := range []string{"/api/v1/mesh", "/", "/mesh/v1/proxies/x/snapshots"} {
+		resp, err := http.Get("http://" + door + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != http.StatusUnauthorized {
+			t.Errorf("%s: %s", path, resp.Status)
+		}
+	}
+	f, err := p.api.Fleet(t.Context())
+	if err != nil || len(f.Proxies) != 2 {
+		t.Errorf("%+v, %v", f, err)
+	}
+}
+
 // TestDescriptorsRunOut: a clear line in the log, no crash, and all is well as
 // soon as there are some again. A disk on which nothing can be written is told
 // of too, and stops nothing.

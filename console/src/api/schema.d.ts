@@ -520,7 +520,7 @@ export interface components {
             revision: number;
             /** @description not at the newest revision */
             behind: boolean;
-            /** @description milliseconds from the newest revision's commit until it was in force there; while behind, until now */
+            /** @description milliseconds from the newest revision's commit until it was in force there; while behind, until now; 0 when the proxy came later */
             lagMS: number;
             /** @description its lease ran out together with most of its version, and it is called on */
             doubted: boolean;

@@ -53,8 +53,8 @@ export function FleetPage() {
         {fleet && all.length > 0 && (
           <Box data-test="summary" sx={{ color: notThere ? "warning.main" : "text.secondary", fontWeight: notThere ? 650 : 400 }}>
             {notThere === 0
-              ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all at revision ${fleet.revision}.`
-              : `${all.length - notThere} of ${all.length} proxies are at revision ${fleet.revision}; ${notThere} ${notThere === 1 ? "needs" : "need"} a look.`}
+              ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all follow revision ${fleet.revision}.`
+              : `${all.length - notThere} of ${all.length} proxies follow revision ${fleet.revision}; ${notThere} ${notThere === 1 ? "needs" : "need"} a look.`}
           </Box>
         )}
         <Box sx={{ ml: "auto", display: "flex", gap: 2, alignItems: "center", flexWrap: "wrap" }}>
@@ -103,7 +103,7 @@ const describe = (p: Member): string => [p.id, p.service, p.version, p.gateway, 
 function Row({ proxy: p, newest, now }: { proxy: Member; newest: number; now: number }) {
   const late = p.state !== "follows";
   return (
-    <TableRow data-test="proxy" data-state={p.state} sx={late ? { "& td:first-of-type": { boxShadow: "inset 4px 0 0 currentColor" }, bgcolor: "action.hover" } : {}}>
+    <TableRow data-test="proxy" data-state={p.state} sx={{ "& td": { whiteSpace: "nowrap" }, ...(late ? { "& td:first-of-type": { boxShadow: "inset 4px 0 0 currentColor" }, bgcolor: "action.hover" } : {}) }}>
       <TableCell sx={{ fontWeight: 650, color: late ? "warning.main" : "text.primary" }} title={`process ${p.pid}, running since ${p.started}`}>{p.id}</TableCell>
       <TableCell>
         {p.gateway ? <Link to={`/gateways/${p.gateway}`} style={{ color: "inherit" }}>gateway {p.gateway}</Link>
@@ -111,7 +111,8 @@ function Row({ proxy: p, newest, now }: { proxy: Member; newest: number; now: nu
       </TableCell>
       <TableCell>{p.site}</TableCell>
       <TableCell title={states[p.state]} sx={{ color: late ? "warning.main" : "text.primary", fontWeight: late ? 650 : 400 }}>
-        {late ? `▲ ${p.state}` : p.state}{p.error ? `: ${p.error}` : ""}
+        {late ? `▲ ${p.state}` : p.state}
+        {p.error && <Box sx={{ fontWeight: 400, whiteSpace: "normal", color: "text.primary", maxWidth: 320 }}>{p.error}</Box>}
       </TableCell>
       <TableCell align="right">{p.revision}{p.revision !== newest && ` of ${newest}`}</TableCell>
       <TableCell align="right">{millis(p.lagMS)}</TableCell>

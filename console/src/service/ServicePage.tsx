@@ -137,7 +137,10 @@ function Versions({ service }: { service: Service }) {
               {v.instances.map((in_) => (
                 <TableRow key={in_.id} sx={{ "& td": { color: "text.secondary" } }}>
                   <TableCell />
-                  <TableCell title={in_.address}>{in_.id}</TableCell>
+                  <TableCell title={in_.address}>
+                    {in_.id}
+                    {in_.doubted && <Box component="span" title="The service lost sight of it and of most of its version at once; it is called on." sx={{ color: "warning.main", fontWeight: 650 }}> ▲ doubted</Box>}
+                  </TableCell>
                   <TableCell>{in_.site}</TableCell>
                   <TableCell />
                   <TableCell align="right">{percent(in_.share)} of {v.name}</TableCell>
