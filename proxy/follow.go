@@ -81,7 +81,7 @@ func (p *Proxy) recall() {
 	if p.cfg.State == "" {
 		return
 	}
-	k, at, err := recall(p.cfg.State)
+	k, at, err := recall(p.cfg.State, p.cfg.Server)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return

@@ -19,6 +19,7 @@ import (
 
 // known is what a proxy has been told so far.
 type known struct {
+	Server    string                     `json:"server"` // that told it
 	Revision  uint                       `json:"revision"`
 	Services  map[string]*rules.Service  `json:"services"`
 	Rest      *rules.Rules               `json:"rest"` // all of the rules but the services
@@ -28,7 +29,7 @@ type known struct {
 
 // with is what is known after a snapshot. k itself does not change.
 func (k known) with(s wire.Snapshot) known {
-	next := known{k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls}
+	next := known{k.Server, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls}
 	if s.Whole || k.Services == nil {
 		next.Services, next.Rest, next.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
 		if s.Settled || k.Instances == nil {
@@ -98,8 +99,9 @@ func (k known) keep(path string, now time.Time) (err error) {
 	return os.Rename(f.Name(), path)
 }
 
-// recall reads what keep wrote, and when that was.
-func recall(path string) (k known, at time.Time, err error) {
+// recall reads what keep wrote, and when that was. What another service told
+// does not count.
+func recall(path, server string) (k known, at time.Time, err error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return k, at, err
@@ -115,6 +117,9 @@ func recall(path string) (k known, at time.Time, err error) {
 	}
 	if err := json.Unmarshal(body, &k); err != nil || k.Services == nil || k.Rest == nil || k.Instances == nil {
 		return k, at, fmt.Errorf("%s is damaged, or of another program version", path)
+	}
+	if k.Server != server {
+		return k, at, fmt.Errorf("%s was told by %s, not by %s", path, k.Server, server)
 	}
 	return k, at, nil
 }

@@ -101,6 +101,7 @@ func New(cfg Config) (*Proxy, error) {
 	}
 	p := &Proxy{cfg: cfg, log: cmp.Or(cfg.Log, slog.New(slog.DiscardHandler)), epoch: time.Now(), started: time.Now(),
 		nonce: fmt.Sprintf("%016x", rand.Uint64()), recorder: newRecorder(8), ready: make(chan struct{}), handed: make(chan struct{}), unkept: make(chan struct{}, 1), rules: &rules.Rules{}}
+	p.known.Server = cfg.Server
 	p.log = p.log.With("proxy", cfg.ID)
 	empty, err := engine.Compile(p.rules, nil, engine.Options{})
 	if err != nil {

@@ -118,6 +118,7 @@ func launch(t *testing.T, ready string, cmd *exec.Cmd) *process {
 	p, args := &process{t: t, cmd: cmd}, cmd.Args
 	p.cmd.Stdout, p.cmd.Stderr = p, p
 	p.cmd.Dir = ".."
+	p.cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+t.TempDir())
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
