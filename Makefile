@@ -45,13 +45,14 @@ types: console/node_modules/.installed
 
 bench: build
 	@command -v wrk >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends wrk; }
-	go test -run '^$$' -bench . -benchmem ./core/... ./proxy
+	go test -run '^$$' -bench . -benchmem ./core/... ./proxy/...
 	go run ./test/bench $(ARGS)
 
 FUZZTIME ?= 60s
 fuzz:
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
 	go test -run '^$$' -fuzz FuzzFormat -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
+	go test -run '^$$' -fuzz FuzzRequest -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/http1
 	go test -run '^$$' -fuzz FuzzMatch -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/engine
 
 screenshots: build chromium

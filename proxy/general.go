@@ -209,10 +209,12 @@ func (g *general) try(to call) engine.Outcome {
 			out.Header["Te"] = []string{"trailers"}
 		}
 	}
+	interim := &interim{to: g.w}
 	if upgrade == "" {
-		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: g.early})
+		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: interim.pass})
 	}
 	answer, err := transport.RoundTrip(out.WithContext(ctx))
+	interim.end()
 	if kept != nil {
 		if body, whole := kept.all(); whole {
 			copyOf(body)
@@ -242,21 +244,36 @@ func (g *general) try(to call) engine.Outcome {
 	return engine.Outcome{Status: answer.StatusCode}
 }
 
-// early passes an interim answer on (RFC 9110, section 15.2). 100 is between
-// two hops: net/http says it when the body is asked for.
-func (g *general) early(code int, h textproto.MIMEHeader) error {
-	if code == http.StatusContinue || code == http.StatusSwitchingProtocols {
+// interim passes interim answers on (RFC 9110, section 15.2), as long as the
+// try lasts: the transport may still be at it when the try was given up.
+type interim struct {
+	mu sync.Mutex
+	to http.ResponseWriter // nil: the try is over
+}
+
+// pass leaves out 100, which is between two hops: net/http says it when the
+// body is asked for.
+func (i *interim) pass(code int, h textproto.MIMEHeader) error {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.to == nil || code == http.StatusContinue || code == http.StatusSwitchingProtocols {
 		return nil
 	}
-	mine := g.w.Header()
+	mine := i.to.Header()
 	for k, v := range h {
 		mine[k] = v
 	}
-	g.w.WriteHeader(code)
+	i.to.WriteHeader(code)
 	for k := range h {
 		delete(mine, k)
 	}
 	return nil
+}
+
+func (i *interim) end() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.to = nil
 }
 
 // outHeader is the header to send on: what goes beyond this hop, with Via and

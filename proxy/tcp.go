@@ -50,7 +50,10 @@ func (t *tcp) relay(conn *net.TCPConn) {
 			there = c
 			step = x.Next(o, t.now())
 		case engine.Wait:
-			time.Sleep(step.Deadline - t.now())
+			select {
+			case <-time.After(step.Deadline - t.now()):
+			case <-t.port.closed:
+			}
 			step = x.Next(engine.Outcome{}, t.now())
 		case engine.Done:
 			shard.record(&x, force.revision, x.Instance(), engine.OK, "", 0, t.now()-begun)
