@@ -46,7 +46,7 @@ func (p *Proxy) keepKnown(ctx context.Context) {
 		if k.Services == nil {
 			return
 		}
-		err := k.keep(p.cfg.State, time.Now())
+		err := k.keep(p.cfg.State)
 		switch {
 		case err == nil:
 			told = ""
@@ -55,8 +55,15 @@ func (p *Proxy) keepKnown(ctx context.Context) {
 			p.log.Warn("what is known cannot be kept on disk; a start without the service would know less", "file", p.cfg.State, "error", err)
 		}
 	}
+	fresh := time.NewTicker(freshTick)
+	defer fresh.Stop()
 	for {
 		select {
+		case <-fresh.C: // the file says by its time until when it was up to date
+			if now := time.Now(); p.force.Load().known && p.StaleSince().IsZero() {
+				os.Chtimes(p.cfg.State, now, now)
+			}
+			continue
 		case <-ctx.Done():
 			select {
 			case <-p.unkept:

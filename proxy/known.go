@@ -75,7 +75,7 @@ func (k known) instances() []engine.Instance {
 const keptFormat = "nightjar-known-1"
 
 // keep writes what is known to a file, whole or not at all.
-func (k known) keep(path string, now time.Time) (err error) {
+func (k known) keep(path string) (err error) {
 	body, err := json.Marshal(k)
 	if err != nil {
 		return err
@@ -92,15 +92,15 @@ func (k known) keep(path string, now time.Time) (err error) {
 			os.Remove(f.Name())
 		}
 	}()
-	_, err = fmt.Fprintf(f, "%s %08x %s\n%s", keptFormat, crc32.ChecksumIEEE(body), now.UTC().Format(time.RFC3339), body)
+	_, err = fmt.Fprintf(f, "%s %08x\n%s", keptFormat, crc32.ChecksumIEEE(body), body)
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(f.Name(), path)
 }
 
-// recall reads what keep wrote, and when that was. What another service told
-// does not count.
+// recall reads what keep wrote, and when it was last known to be up to date,
+// which is the time of the file. What another service told does not count.
 func recall(path, server string) (k known, at time.Time, err error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -108,12 +108,8 @@ func recall(path, server string) (k known, at time.Time, err error) {
 	}
 	head, body, _ := bytes.Cut(text, []byte("\n"))
 	var sum uint32
-	var when string
-	if n, _ := fmt.Sscanf(string(head), keptFormat+" %x %s", &sum, &when); n != 2 || crc32.ChecksumIEEE(body) != sum {
+	if n, _ := fmt.Sscanf(string(head), keptFormat+" %x", &sum); n != 1 || crc32.ChecksumIEEE(body) != sum {
 		return k, at, fmt.Errorf("%s is damaged, or of another program version", path)
-	}
-	if at, err = time.Parse(time.RFC3339, when); err != nil {
-		return k, at, fmt.Errorf("%s is damaged: %w", path, err)
 	}
 	if err := json.Unmarshal(body, &k); err != nil || k.Services == nil || k.Rest == nil || k.Instances == nil {
 		return k, at, fmt.Errorf("%s is damaged, or of another program version", path)
@@ -121,5 +117,9 @@ func recall(path, server string) (k known, at time.Time, err error) {
 	if k.Server != server {
 		return k, at, fmt.Errorf("%s was told by %s, not by %s", path, k.Server, server)
 	}
-	return k, at, nil
+	info, err := os.Stat(path)
+	if err != nil {
+		return k, at, err
+	}
+	return k, info.ModTime(), nil
 }

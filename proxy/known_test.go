@@ -65,7 +65,10 @@ func TestKeptOnDisk(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "sub", "k.json")
 	k := known{Server: "here"}.with(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "a"}}, Instances: []engine.Instance{{ID: "x"}}, Calls: []string{}})
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
-	if err := k.keep(path, at); err != nil {
+	if err := k.keep(path); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chtimes(path, at, at); err != nil {
 		t.Fatal(err)
 	}
 	got, when, err := recall(path, "here")
@@ -89,7 +92,7 @@ func TestKeptOnDisk(t *testing.T) {
 			}
 		}
 	}
-	if err := k.keep("/dev/full/k.json", at); err == nil {
+	if err := k.keep("/dev/full/k.json"); err == nil {
 		t.Error("kept where nothing can be kept")
 	}
 	if left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "*.new")); len(left) > 0 {

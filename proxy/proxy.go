@@ -86,6 +86,7 @@ type Proxy struct {
 const (
 	certificateTick = time.Second            // how often the files of certificates are looked at
 	sweepTick       = 5 * time.Second        // how often kept connections are looked at
+	freshTick       = 10 * time.Second       // how often the file of what is known is marked as up to date
 	noService       = time.Second            // without news for so long at the start, what is kept on disk counts
 	firstRules      = 5 * time.Second        // how long early callers wait for the first rules
 	hearsay         = 250 * time.Millisecond // how long it takes until everybody knows that an instance left

@@ -80,7 +80,11 @@ func (s *session) run(ctx context.Context) {
 		}
 		if err.Error() != told {
 			told = err.Error()
-			s.p.log.Warn("no connection to the service; serving by the rules in force", "revision", s.p.Revision(), "error", err)
+			state := "serving by the rules in force"
+			if !s.p.force.Load().known {
+				state = "there are no rules to serve by yet"
+			}
+			s.p.log.Warn("no connection to the service; "+state, "revision", s.p.Revision(), "error", err)
 		}
 		wait := time.Duration(rand.Int64N(int64(pause))) + pause/2
 		select {
