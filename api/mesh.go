@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"nightjar/control"
 	"nightjar/wire"
 )
 
@@ -87,8 +88,8 @@ func (s *Server) snapshots(c *echo.Context) error {
 			if seen = news.Sequence; !news.Nothing && !write(news.Line()) {
 				return nil
 			}
-			if !news.Rules && !pause(ctx, gather) { // instances often come and go together
-				return nil
+			if !news.Rules {
+				changed = s.gather(ctx, c.Param("id"), seen, changed)
 			}
 		}
 		select {
@@ -103,17 +104,28 @@ func (s *Server) snapshots(c *echo.Context) error {
 	}
 }
 
-// gather is how long changes of instances are gathered before they are told.
-const gather = 50 * time.Millisecond
+// gatherTime is how long changes of instances are gathered before they are told:
+// they often come and go together.
+const gatherTime = 50 * time.Millisecond
 
-// pause waits; false: ctx is done.
-func pause(ctx context.Context, d time.Duration) bool {
-	t := time.NewTimer(d)
+// gather waits for more changes of instances, unless the rules change. The
+// channel that it returns is closed when there is something new already.
+func (s *Server) gather(ctx context.Context, id string, seen uint64, changed <-chan struct{}) <-chan struct{} {
+	t := time.NewTimer(gatherTime)
 	defer t.Stop()
-	select {
-	case <-t.C:
-		return true
-	case <-ctx.Done():
-		return false
+	wait := changed
+	for {
+		select {
+		case <-t.C:
+			return changed
+		case <-ctx.Done():
+			return changed
+		case <-wait:
+			changed = wait
+			var news *control.News
+			if news, wait = s.control.News(id, seen); news != nil && news.Rules {
+				return changed
+			}
+		}
 	}
 }
