@@ -127,7 +127,7 @@ func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) err
 					cfg.Log.Error("cannot tell which program to start; this process goes on", "error", lost)
 					continue
 				}
-				pid, err := p.HandOver(program, os.Args)
+				pid, err := p.HandOver(cmd.Context(), program, os.Args)
 				if err != nil {
 					cfg.Log.Error("not handed over; this process goes on", "error", err)
 					continue

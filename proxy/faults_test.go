@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -242,4 +243,60 @@ func TestNeverTwoReadings(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestSentAgainOnce: when a kept connection ends under a request, one that may
+// be repeated is sent once more on a new connection, and any other is not.
+func TestSentAgainOnce(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var seen atomic.Int64
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { // answers the first request of a connection, and leaves at the second
+				defer c.Close()
+				r := bufio.NewReader(c)
+				for i := range 2 {
+					req, err := http.ReadRequest(r)
+					if err != nil {
+						return
+					}
+					io.Copy(io.Discard, req.Body)
+					if seen.Add(1); i == 0 {
+						io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+					}
+				}
+			}()
+		}
+	}()
+	// One proxy alone, so that what is counted is what it sent.
+	in := &inbound{carrier: carrier{name: "in", epoch: time.Now()}, app: &engine.Instance{Address: l.Addr().String(), Outside: true}}
+	e := ends{t: t, kind: "plain", transport: newTransports(), racks: &racks{epoch: time.Now()}}
+	h := hop{url: "http://" + e.listen(in, &in.carrier, nil)}
+	post := "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi"
+	for _, c := range []struct {
+		request, want string
+		sent          int64
+	}{
+		{get("/"), "200 OK", 1},                 // a new connection
+		{get("/"), "200 OK", 2},                 // the kept one ends; again on a new one
+		{post, "502 reset: ", 1},                // the kept one ends
+		{post, "200 OK", 1},                     // a new one
+		{get("/", "X: 1"), "200 OK", 2},         // the kept one ends; again on a new one
+		{"PUT " + post[5:], "200 OK", 2},        // so it goes for every method that may be repeated
+		{"PATCH " + post[5:], "502 reset: ", 1}, // and for no other
+	} {
+		before := seen.Load()
+		got := h.raw(t, c.request)
+		if sent := seen.Load() - before; !strings.Contains(got, c.want) || sent != c.sent {
+			t.Errorf("%.10q: sent %d times, want %d:\n%s", c.request, sent, c.sent, got)
+		}
+	}
 }

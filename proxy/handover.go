@@ -81,7 +81,8 @@ func (h *Handover) Done() {
 // HandOver starts a program, with arguments of which the first is its name, and
 // hands it the listeners. When the program has rules in force, Run drains this
 // proxy and returns. Until then, and after an error, this proxy goes on as ever.
-func (p *Proxy) HandOver(program string, args []string) (pid int, err error) {
+// When ctx is done first, the program is stopped.
+func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pid int, err error) {
 	ready, told, err := os.Pipe()
 	if err != nil {
 		return 0, err
@@ -133,6 +134,7 @@ func (p *Proxy) HandOver(program string, args []string) (pid int, err error) {
 	if err != nil {
 		return 0, err
 	}
+	defer context.AfterFunc(ctx, func() { child.Kill() })()
 	ready.SetReadDeadline(time.Now().Add(takeoverTime))
 	if n, rerr := ready.Read(make([]byte, 1)); n == 0 {
 		child.Kill()

@@ -40,6 +40,10 @@ func (c *plain) pass(p passing) (fault bool, err error) {
 	dated := false
 	for i := range c.resp.List {
 		f := &c.resp.List[i]
+		if c.resp.Body == http1.Chunked && len(f.Name) == 7 && strings.EqualFold(f.Name, "trailer") {
+			b = putField(b, f.Name, f.Value) // what it announces goes on too
+			continue
+		}
 		if c.resp.OneHop(f) || len(f.Name) == len(wire.HeaderReason) && strings.EqualFold(f.Name, wire.HeaderReason) {
 			continue
 		}

@@ -37,21 +37,13 @@ func (c *plain) try(to call) engine.Outcome {
 	}
 	rack := c.port.racks.of(to.to)
 	safe := idempotent(c.req.Method)
-	for {
-		u := rack.take(c.near)
-		if u != nil && !u.alive() {
-			u.conn.Close()
-			continue
-		}
-		if u == nil {
-			var err error
-			if u, err = c.dial(rack, to.deadline); err != nil {
-				return outcome(err, c.cause(err))
-			}
+	for fresh := false; ; fresh = true {
+		u, err := c.connect(rack, to.deadline, fresh)
+		if err != nil {
+			return outcome(err, c.cause(err))
 		}
 		c.up, c.filled = u, 0
-		err := c.exchange(to.deadline)
-		if err == nil {
+		if err = c.exchange(to.deadline); err == nil {
 			break
 		}
 		u.conn.Close()
@@ -92,6 +84,23 @@ func (c *plain) cause(err error) error {
 		return errDeadline
 	}
 	return nil
+}
+
+// connect takes a kept connection, or opens one when there is none or a fresh
+// one is wanted.
+func (c *plain) connect(rack *rack, deadline time.Duration, fresh bool) (*upstream, error) {
+	for !fresh {
+		u := rack.take(c.near)
+		switch {
+		case u == nil:
+			fresh = true
+		case u.alive():
+			return u, nil
+		default:
+			u.conn.Close()
+		}
+	}
+	return c.dial(rack, deadline)
 }
 
 func (c *plain) dial(rack *rack, deadline time.Duration) (*upstream, error) {
