@@ -1,7 +1,6 @@
 package test
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 
@@ -16,13 +15,6 @@ func (b tab) edit(before, after string) {
 	b.t.Helper()
 	b.until("document.querySelector('.cm-content')")
 	b.until(browser.Edit(before, after))
-}
-
-func (b tab) click(test string) {
-	b.t.Helper()
-	css := "[data-test=" + test + "]"
-	b.until(fmt.Sprintf("!(document.querySelector(%q)?.disabled ?? true)", css))
-	b.do(chromedp.Click(chromedp.CSS(css)))
 }
 
 func TestRulesPage(t *testing.T) {

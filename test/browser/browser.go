@@ -35,17 +35,17 @@ func Open(ctx context.Context, profile string) (context.Context, func(), error) 
 	return tab, end, nil
 }
 
-// Wait polls a JavaScript expression until it is true, for 15 seconds at most.
+// Wait polls a JavaScript expression until it is true, for half a minute at most.
 // A page that is on its way, or lacks what the expression looks at, is not
 // ready yet.
 func Wait(tab context.Context, js string) error {
-	for end := time.Now().Add(15 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+js+")"))
 		if ok && err == nil {
 			return nil
 		}
 		if tab.Err() != nil || time.Now().After(end) {
-			return fmt.Errorf("waiting for %s: %w", js, cmp.Or(err, errors.New("not true after 15s")))
+			return fmt.Errorf("waiting for %s: %w", js, cmp.Or(err, errors.New("not true after 30s")))
 		}
 	}
 }
