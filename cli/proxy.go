@@ -18,12 +18,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightjar/client"
+	"nightjar/core/rules"
 	"nightjar/proxy"
 )
 
 func (a *app) proxy() *cobra.Command {
 	var cfg proxy.Config
-	var state, tokenFile string
+	var state, tokenFile, logged string
 	cmd := &cobra.Command{
 		Use:   "proxy",
 		Short: "Run a proxy beside a workload, or a gateway",
@@ -70,6 +71,11 @@ that nobody notices.`,
 			if cfg.Token, err = readToken(tokenFile); err != nil {
 				return err
 			}
+			share, err := rules.ParsePercent(logged)
+			if err != nil || share > rules.Whole {
+				return usagef("--log-requests %s: write a share of the requests, such as 1%%", logged)
+			}
+			cfg.LogShare, cfg.LogTo = share.Share(), cmd.OutOrStdout()
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			if cfg.Before, err = proxy.Inherited(); err != nil {
 				return err
@@ -96,6 +102,7 @@ that nobody notices.`,
 	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; for TCP services too; may be given several times")
 	f.StringVar(&tokenFile, "token-file", "", "file with the token for a service on another machine (see serve --proxies)")
 	f.StringVar(&state, "state", defaultState(), "directory in which rules and instances are kept for a start while the service is away; empty: none")
+	f.StringVar(&logged, "log-requests", "0%", "share of the requests to write to standard output, a line of JSON each")
 	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at the end")
 	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd

@@ -70,6 +70,7 @@ type carrier struct {
 	force       *atomic.Pointer[inForce]
 	recorder    *recorder
 	mirrors     *mirrors
+	requests    *requestLog
 }
 
 // inForce is what a proxy follows now.
@@ -100,9 +101,11 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 	}
 	var instance *engine.Instance
 	done := func(class engine.Class, reason engine.Reason, status int) {
+		took := c.now() - begun
 		if s != nil {
-			s.record(x, force.revision, instance, class, reason, status, c.now()-begun)
+			s.record(x, force.revision, instance, class, reason, status, took)
 		}
+		c.requests.note(c, b, x, force.revision, class, reason, status, took)
 	}
 	var step engine.Step
 	if force.known {

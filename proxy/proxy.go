@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"math/rand/v2"
@@ -47,9 +48,12 @@ type Config struct {
 	Program string // version of this program
 	// Caller is the name by which calls are counted when there is no Service.
 	Caller string
-	Before *Handover // what the process before hands over; nil: this is the first
-	Log    *slog.Logger
-	Drain  time.Duration // how long requests may take to finish at the end; 5s when 0
+	// LogShare of the requests, 0 to 1, are written to LogTo as lines of JSON.
+	LogShare float64
+	LogTo    io.Writer
+	Before   *Handover // what the process before hands over; nil: this is the first
+	Log      *slog.Logger
+	Drain    time.Duration // how long requests may take to finish at the end; 5s when 0
 }
 
 // Proxy is a running proxy. Make one with New, then call Run.
@@ -111,7 +115,7 @@ func New(cfg Config) (*Proxy, error) {
 	p.force.Store(&inForce{table: empty})
 	p.transport, p.racks = newTransports(), &racks{epoch: p.epoch}
 	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
-		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1)}
+		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1), requests: newRequestLog(cfg.LogTo, cfg.LogShare)}
 	p.carrier.callerValue = []string{p.carrier.caller}
 	var opened []*port
 	open := func(name, address string, h handler, by *carrier) (*port, error) {

@@ -68,6 +68,9 @@ func (s *session) run(ctx context.Context) {
 	for ctx.Err() == nil {
 		began := time.Now()
 		err := s.connect(ctx)
+		if s.leaving() {
+			<-ctx.Done()
+		}
 		if ctx.Err() != nil {
 			return
 		}
@@ -197,6 +200,12 @@ func (s *session) register(ctx context.Context) (wire.Lease, error) {
 	}
 	err := s.call(ctx, http.MethodPut, "", s.p.registration(), &lease)
 	return lease, err
+}
+
+func (s *session) leaving() bool {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	return s.left
 }
 
 // retire leaves the registration to the process that took over.

@@ -377,3 +377,45 @@ func TestRecorderCountsEveryRequestOnce(t *testing.T) {
 		}
 	}
 }
+
+// TestRequestLog: a line of JSON a request, without what its query may hide; and
+// none unless it is asked for.
+func TestRequestLog(t *testing.T) {
+	f := newFake(t)
+	var out syncBuffer
+	p := runProxy(t, f, Config{ID: "c", Service: "caller", Version: "v1", LogShare: 1, LogTo: &out})
+	f.send(4, toV1, true, instance(t, "one", "v1"))
+	ask(p.Outbound(), "s", "/board?secret=1")
+	ask(p.Outbound(), "ghost", "/")
+	waitFor(t, func() bool { return strings.Count(out.String(), "\n") == 2 })
+	for i, want := range []string{`"msg":"request","proxy":"c","caller":"caller","outcome":"ok","status":200,"method":"GET","host":"s","path":"/board","service":"s","version":"v1","ms":`,
+		`"outcome":"refused","status":404,"method":"GET","host":"ghost","path":"/"`} {
+		line := strings.Split(out.String(), "\n")[i]
+		if !json.Valid([]byte(line)) || !strings.Contains(line, want) || strings.Contains(line, "secret") {
+			t.Errorf("got %s\nwant %s", line, want)
+		}
+	}
+	if !strings.Contains(out.String(), `"tries":1,"revision":4,"instance":"one","route":"r"}`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
+		t.Errorf("got %s", out.String())
+	}
+	if newRequestLog(&out, 0) != nil {
+		t.Error("nobody asked for it")
+	}
+}
+
+type syncBuffer struct {
+	mu sync.Mutex
+	b  strings.Builder
+}
+
+func (s *syncBuffer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *syncBuffer) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
+}

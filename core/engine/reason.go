@@ -76,6 +76,11 @@ const (
 	Abandoned              // the caller left
 )
 
+// String is the class in a word.
+func (c Class) String() string {
+	return [...]string{"ok", "failed", "refused", "abandoned"}[c]
+}
+
 // Classify tells what a request came to from its reason and status.
 func Classify(reason Reason, status int) Class {
 	switch reason {
