@@ -125,9 +125,9 @@ func (c *Control) drop(id string) {
 	}
 }
 
-// expire looks for proxies whose lease ran out. An instance that is lost leaves its pool, unless
-// more than half of its version are: then the loss says more of the way between
-// them and this service, and all are called on, as doubted.
+// expire looks for proxies whose lease ran out. An instance that is lost leaves
+// its pool, unless more than half of its version are: then the loss says more
+// of the way between them and this service, and all are called on, as doubted.
 func (c *Control) expire(now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -129,7 +129,7 @@ func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler
 	}
 	text := strings.Replace(hopRules, "OFFICE", strconv.Quote(office.URL), 1)
 	if gateway != "" {
-		text += fmt.Sprintf("gateways: {%s: {listen: ':80', hosts: ['*'], routes: [{name: all, send: s}]}}\n", gateway)
+		text += fmt.Sprintf("gateways: {%s: {listen: ':80', hosts: ['*'], routes: [{name: all, send: s, headers: {request: {set: {x-two: g}, add: {x-named: g}}, response: {set: {x-added: g}}}}]}}\n", gateway)
 	}
 	rs, found := rules.Check([]rules.File{{Name: "hop.yaml", Text: text}}, rules.Live{})
 	if rules.Mistakes(found) > 0 {
@@ -251,6 +251,17 @@ func TestGatewayTrustsNobody(t *testing.T) {
 			if !strings.Contains(got, w) {
 				t.Errorf("lacks %q:\n%s", w, got)
 			}
+		}
+		// What the gateway's route does to a header comes first on the way in, and
+		// last on the way out.
+		got = h.raw(t, get("/headed", "X-Two: a", "X-Named: b"))
+		for _, w := range []string{`X-Two=["c" "d"]`, `X-Named=["b" "g" "e"]`, "X-Kept: no\r\n", "X-Added: g\r\n"} {
+			if !strings.Contains(got, w) {
+				t.Errorf("lacks %q:\n%s", w, got)
+			}
+		}
+		if strings.Contains(got, "X-Added: 1") || strings.Contains(got, `"g" "c"`) {
+			t.Errorf("got\n%s", got)
 		}
 	})
 }

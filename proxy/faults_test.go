@@ -300,3 +300,67 @@ func TestSentAgainOnce(t *testing.T) {
 		}
 	}
 }
+
+// TestKeptConnectionsAreUsedAgain: however many requests are under way at once,
+// those that follow need no new connections; the ports of this machine would
+// run out.
+func TestKeptConnectionsAreUsedAgain(t *testing.T) {
+	const many = 600
+	var opened, arrived atomic.Int64
+	var release atomic.Pointer[chan struct{}]
+	app := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		wait := *release.Load()
+		arrived.Add(1)
+		<-wait
+	}))
+	app.Config.ConnState = func(_ net.Conn, s http.ConnState) {
+		if s == http.StateNew {
+			opened.Add(1)
+		}
+	}
+	app.Start()
+	defer app.Close()
+	in := &inbound{carrier: carrier{name: "in", epoch: time.Now()}, app: &engine.Instance{Address: app.Listener.Addr().String(), Outside: true}}
+	e := ends{t: t, kind: "plain", transport: newTransports(), racks: &racks{epoch: time.Now()}}
+	defer e.racks.closeIdle()
+	at := e.listen(in, &in.carrier, nil)
+	callers := make([]net.Conn, many)
+	for i := range callers {
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(30 * time.Second))
+		callers[i] = c
+	}
+	kept := func() (n int) { // an answer can be there before its connection is put back
+		k := e.racks.of(in.app)
+		for i := range k.slots {
+			if k.slots[i].Load() != nil {
+				n++
+			}
+		}
+		return n
+	}
+	for round := range 3 {
+		wait := make(chan struct{})
+		release.Store(&wait)
+		arrived.Store(0)
+		for _, c := range callers {
+			io.WriteString(c, "GET / HTTP/1.1\r\nHost: s\r\n\r\n")
+		}
+		waitFor(t, func() bool { return arrived.Load() == many })
+		close(wait)
+		for _, c := range callers {
+			resp, err := http.ReadResponse(bufio.NewReader(c), nil)
+			if err != nil || resp.StatusCode != http.StatusOK {
+				t.Fatalf("round %d: %v, %v", round, resp, err)
+			}
+		}
+		waitFor(t, func() bool { return kept() == many })
+		if n := opened.Load(); n != many {
+			t.Fatalf("round %d: %d connections were opened for %d requests at once", round, n, many)
+		}
+	}
+}

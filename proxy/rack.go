@@ -15,7 +15,7 @@ import (
 const (
 	dialTimeout = 5 * time.Second
 	keptIdle    = 30 * time.Second // how long a connection to an instance is kept without a request
-	rackSize    = 256              // kept connections to one address
+	rackSize    = 2048             // kept connections to one address; more busy ones than this are opened anew each time
 )
 
 // racks keep connections to instances between requests.

@@ -23,7 +23,7 @@ type tunnel struct{ a, b io.Closer }
 
 // join copies both ways until both are at their end, or one breaks, or the
 // proxy has ended. It closes both.
-func (t *tunnels) join(a, b io.ReadWriteCloser) (aToB, bToA int64) {
+func (t *tunnels) join(a, b io.ReadWriteCloser) {
 	this := &tunnel{a, b}
 	t.mu.Lock()
 	if t.over {
@@ -49,23 +49,21 @@ func (t *tunnels) join(a, b io.ReadWriteCloser) (aToB, bToA int64) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		bToA = stream(a, b)
+		stream(a, b)
 	}()
-	aToB = stream(b, a)
+	stream(b, a)
 	<-done
-	return aToB, bToA
 }
 
 // stream copies until the end, which it hands on, or until either breaks; then
 // it closes both, so that the other direction ends too.
-func stream(to, from io.ReadWriteCloser) int64 {
-	n, err := io.Copy(to, from)
+func stream(to, from io.ReadWriteCloser) {
+	_, err := io.Copy(to, from)
 	half, ok := to.(interface{ CloseWrite() error })
 	if err != nil || !ok || half.CloseWrite() != nil {
 		to.Close()
 		from.Close()
 	}
-	return n
 }
 
 func (t *tunnels) count() int {
