@@ -101,6 +101,10 @@ func (p *Proxy) recall() {
 	if p.force.Load().known {
 		return
 	}
+	if self, ok := k.Instances[p.cfg.ID]; ok && p.inbound != nil { // it may have listened elsewhere then
+		self.Address = p.Inbound()
+		k.Instances[p.cfg.ID] = self
+	}
 	if err := p.adopt(k); err != nil {
 		p.log.Warn("what was kept on disk cannot be put in force", "file", p.cfg.State, "error", err)
 		if !p.force.Load().known {

@@ -99,3 +99,28 @@ func TestKeptOnDisk(t *testing.T) {
 		t.Errorf("left behind: %v", left)
 	}
 }
+
+// TestARestartFindsItself: without the service, a proxy whose inbound address is
+// another than before still reaches its own workload.
+func TestARestartFindsItself(t *testing.T) {
+	app := instance(t, "one", "v1")
+	path := filepath.Join(t.TempDir(), "k.json")
+	const away = "http://127.0.0.1:1"
+	k := known{Server: away}.with(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "s", Versions: []string{"v1"}}},
+		Instances: []engine.Instance{{ID: "a", Service: "s", Version: "v1", Address: "127.0.0.1:1"}}})
+	if err := k.keep(path); err != nil {
+		t.Fatal(err)
+	}
+	p, err := New(Config{ID: "a", Server: away, Service: "s", Version: "v1", App: app.Address, State: path})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.recall()
+	for _, o := range []*port{p.inbound, p.outbound} {
+		go o.serve()
+		defer o.drain(0, time.Second)
+	}
+	if got := ask(p.Outbound(), "s", "/"); got != "one" || p.Revision() != 3 || p.StaleSince().IsZero() {
+		t.Errorf("%q by revision %d, stale since %s", got, p.Revision(), p.StaleSince())
+	}
+}
