@@ -19,6 +19,7 @@ type Limit struct {
 	count  int64 // tokens that come back in per
 	per    int64 // nanoseconds
 	full   int64 // level of a full bucket; a level of per is one token
+	fills  int64 // nanoseconds in which an empty bucket fills up for certain
 	shards []limitShard
 }
 
@@ -44,6 +45,7 @@ type bucket struct {
 // bucket. Without keyed there is one bucket for all.
 func NewLimit(count int, per time.Duration, burst int, keyed bool) *Limit {
 	l := &Limit{count: int64(count), per: int64(per), full: int64(burst) * int64(per)}
+	l.fills = l.full/l.count + 1
 	n := 1
 	if keyed {
 		n = limitShards
@@ -57,13 +59,28 @@ func NewLimit(count int, per time.Duration, burst int, keyed bool) *Limit {
 	return l
 }
 
-// hash is FNV-1a (RFC 9923).
-func hash(key []byte) uint32 {
-	h := uint32(2166136261)
-	for _, c := range key {
-		h = (h ^ uint32(c)) * 16777619
+// hash mixes eight bytes at a time (the finalizer of SplitMix64: G. Steele,
+// D. Lea and C. Flood, "Fast Splittable Pseudorandom Number Generators", OOPSLA
+// 2014).
+func hash(key []byte) uint64 {
+	h := uint64(len(key))
+	for len(key) >= 8 {
+		h = mix(h ^ (uint64(key[0]) | uint64(key[1])<<8 | uint64(key[2])<<16 | uint64(key[3])<<24 |
+			uint64(key[4])<<32 | uint64(key[5])<<40 | uint64(key[6])<<48 | uint64(key[7])<<56))
+		key = key[8:]
 	}
-	return h
+	last := uint64(0)
+	for _, c := range key {
+		last = last<<8 | uint64(c)
+	}
+	return mix(h ^ last)
+}
+
+func mix(x uint64) uint64 {
+	x += 0x9e3779b97f4a7c15
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
 }
 
 // Taken is what became of asking for a token.
@@ -87,10 +104,10 @@ func (l *Limit) Take(key []byte, now time.Duration) Taken {
 		b.level, b.at = l.full, now
 	} else if passed := int64(now - b.at); passed > 0 {
 		// Compared before it is multiplied, so that nothing overflows.
-		if passed >= (l.full-b.level)/l.count+1 {
+		if passed >= l.fills {
 			b.level = l.full
 		} else {
-			b.level += passed * l.count
+			b.level = min(b.level+passed*l.count, l.full)
 		}
 		b.at = now
 	}

@@ -1,0 +1,247 @@
+package guard
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/rules"
+)
+
+// Mode is the state of a breaker.
+type Mode uint8
+
+// The modes of a breaker.
+const (
+	Closed  Mode = iota // requests go through
+	Open                // all are refused
+	Probing             // a few are let through to see how they fare
+)
+
+func (m Mode) String() string { return [...]string{"closed", "open", "probing"}[m] }
+
+// Change is what a report did to a state machine.
+type Change uint8
+
+// The changes; most reports change nothing.
+const (
+	Same Change = iota
+	Opened
+	Probes
+	Shut   // the breaker is closed again
+	Out    // the instance was taken out
+	Longer // its trial failed, and it stays out for longer
+	Back   // it takes requests again
+)
+
+// Breaker stops requests to a version that fails. It is safe for concurrent
+// use; while it is closed a request takes no lock.
+type Breaker struct {
+	rule  atomic.Pointer[rules.Breaker]
+	state atomic.Uint32 // period and mode: what was begun in an earlier period says nothing
+	bad   atomic.Int64  // when a failed or slow request was last seen, plus 1
+
+	seen, failed, slow window
+
+	mu    sync.Mutex // guards what follows, and every change of state
+	since time.Duration
+	until time.Duration
+	sent  int // probes under way, or good
+	good  int
+}
+
+// Permit is the leave to send one request. Every permit is given back by Done
+// or Cancel.
+type Permit uint32
+
+func (p Permit) mode() Mode { return Mode(p & 3) }
+
+// NewBreaker makes a closed breaker.
+func NewBreaker(r *rules.Breaker, now time.Duration) *Breaker {
+	b := &Breaker{since: now}
+	b.rule.Store(r)
+	b.state.Store(1 << 2)
+	return b
+}
+
+// Set puts another rule in the place of the old one; what was seen under the
+// old one still counts, unless the window is another.
+func (b *Breaker) Set(r *rules.Breaker) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if old := b.rule.Swap(r); old.Over != r.Over {
+		b.clear()
+	}
+}
+
+func (b *Breaker) clear() {
+	b.seen.clear()
+	b.failed.clear()
+	b.slow.clear()
+	b.bad.Store(0)
+}
+
+// Refuses tells whether a request would be refused now, without asking leave
+// for one, and how long it is until one may be let through.
+func (b *Breaker) Refuses(now time.Duration) (wait time.Duration, refused bool) {
+	if Mode(b.state.Load()&3) == Closed {
+		return 0, false
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.refuses(now)
+}
+
+func (b *Breaker) refuses(now time.Duration) (wait time.Duration, refused bool) {
+	switch Mode(b.state.Load() & 3) {
+	case Open:
+		return max(b.until-now, 0), now < b.until
+	case Probing:
+		return 0, b.sent >= b.rule.Load().Probes
+	}
+	return 0, false
+}
+
+// Allow asks for leave to send a request. Without it, wait tells how long the
+// breaker stays open; 0: probes are under way.
+func (b *Breaker) Allow(now time.Duration) (p Permit, wait time.Duration, ok bool, c Change) {
+	if s := b.state.Load(); Mode(s&3) == Closed {
+		return Permit(s), 0, true, Same
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if wait, refused := b.refuses(now); refused {
+		return 0, wait, false, Same
+	}
+	switch Mode(b.state.Load() & 3) {
+	case Open:
+		b.turn(Probing, now)
+		c = Probes
+		b.sent = 1
+	case Probing:
+		b.sent++
+	}
+	return Permit(b.state.Load()), 0, true, c
+}
+
+// turn begins a new period. The caller holds mu.
+func (b *Breaker) turn(m Mode, now time.Duration) {
+	b.state.Store((b.state.Load()>>2+1)<<2 | uint32(m))
+	b.since, b.sent, b.good = now, 0, 0
+	b.clear()
+	if m == Open {
+		b.until = now + b.rule.Load().OpenFor
+	}
+}
+
+// Done gives a permit back: how the request fared, and how long it took.
+func (b *Breaker) Done(p Permit, failed bool, took, now time.Duration) Change {
+	if uint32(p) != b.state.Load() {
+		return Same
+	}
+	r := b.rule.Load()
+	slow := r.Slow > 0 && took > r.SlowOver
+	if p.mode() == Probing {
+		return b.probed(p, failed && r.Errors > 0 || slow, now)
+	}
+	at := part(now, r.Over)
+	b.seen.add(at)
+	if failed {
+		b.failed.add(at)
+	}
+	if slow {
+		b.slow.add(at)
+	}
+	if failed || slow {
+		b.bad.Store(int64(now) + 1)
+	} else if last := b.bad.Load(); last == 0 || int64(now) >= last+int64(r.Over) {
+		return Same
+	}
+	if !b.over(r, at) {
+		return Same
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if uint32(p) != b.state.Load() || !b.over(r, at) {
+		return Same
+	}
+	b.turn(Open, now)
+	return Opened
+}
+
+// over tells whether the window says that the breaker is to open.
+func (b *Breaker) over(r *rules.Breaker, at uint32) bool {
+	n := b.seen.sum(at)
+	reached := func(share rules.Percent, w *window) bool {
+		return share > 0 && w.sum(at)*uint64(rules.Whole) >= uint64(share)*n
+	}
+	return n >= uint64(r.Least) && (reached(r.Errors, &b.failed) || reached(r.Slow, &b.slow))
+}
+
+func (b *Breaker) probed(p Permit, bad bool, now time.Duration) Change {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if uint32(p) != b.state.Load() {
+		return Same
+	}
+	if bad {
+		b.turn(Open, now)
+		return Opened
+	}
+	if b.good++; b.good >= b.rule.Load().Probes {
+		b.turn(Closed, now)
+		return Shut
+	}
+	return Same
+}
+
+// Spoil says that a request which looked well at first failed after all.
+func (b *Breaker) Spoil(p Permit, now time.Duration) Change {
+	if uint32(p) != b.state.Load() || p.mode() != Closed {
+		return Same
+	}
+	r := b.rule.Load()
+	at := part(now, r.Over)
+	b.failed.add(at)
+	b.bad.Store(int64(now) + 1)
+	if !b.over(r, at) {
+		return Same
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if uint32(p) != b.state.Load() {
+		return Same
+	}
+	b.turn(Open, now)
+	return Opened
+}
+
+// Cancel gives a permit back without a word on how the request fared.
+func (b *Breaker) Cancel(p Permit) {
+	if p.mode() != Probing {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if uint32(p) == b.state.Load() {
+		b.sent--
+	}
+}
+
+// BreakerState is how a breaker stands.
+type BreakerState struct {
+	Mode   Mode
+	Since  time.Duration // of the mode
+	Until  time.Duration // end of the refusals of an open one
+	Seen   uint64        // requests in the window
+	Failed uint64
+	Slow   uint64
+}
+
+// State is how the breaker stands now.
+func (b *Breaker) State(now time.Duration) BreakerState {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	at := part(now, b.rule.Load().Over)
+	return BreakerState{Mode(b.state.Load() & 3), b.since, b.until, b.seen.sum(at), b.failed.sum(at), b.slow.sum(at)}
+}
