@@ -27,8 +27,10 @@ type bearer interface {
 	// try sends the request once. It keeps the answer, if there is one, until
 	// the next try or pass.
 	try(to call) engine.Outcome
-	// wait waits; false: the caller left meanwhile.
+	// wait waits for d, or until wake is called; false: the caller left meanwhile.
 	wait(d time.Duration) bool
+	// wake ends a wait that is under way, or else the next one.
+	wake() func()
 	// left tells whether the caller is gone.
 	left() bool
 	// pass sends the kept answer on. fault tells that an answer of status 200
@@ -49,6 +51,7 @@ type call struct {
 	edits    [2]*rules.HeaderEdits // of the gateway's route and the service's
 	mirror   *engine.Instance      // gets a copy; nil: nobody does
 	grpc     bool                  // the instance speaks HTTP/2
+	again    bool                  // the request may have to be sent once more
 }
 
 // passing is what is done to an answer on its way to the caller.
@@ -92,7 +95,7 @@ func (c *carrier) now() time.Duration { return time.Since(c.epoch) }
 func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 	begun := c.now()
 	force := c.force.Load()
-	entry := engine.Entry{Gateway: c.gateway, Service: c.service}
+	entry := engine.Entry{Gateway: c.gateway, Service: c.service, Wake: b.wake()}
 	ask := b.Header(wire.HeaderAsk) != nil
 	if c.gateway == "" {
 		entry.Limit = timeLeft(b)
@@ -107,6 +110,8 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 		}
 		c.requests.note(c, b, x, force.revision, class, reason, status, took)
 	}
+	broken := false
+	defer func() { x.End(broken, c.now()) }()
 	var step engine.Step
 	if force.known {
 		step = x.Begin(force.table, entry, b, begun)
@@ -124,7 +129,7 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 			}
 			instance = step.Instance
 			o := b.try(call{by: c, to: instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
-				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc"})
+				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()})
 			if o.Status == 0 && b.left() {
 				done(engine.Abandoned, "", 0)
 				return false
@@ -158,12 +163,14 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 			fault, err := b.pass(p)
 			switch {
 			case err == nil && fault:
+				broken = true
 				done(engine.Failed, "", step.Status)
 			case err == nil:
 				done(engine.Classify("", step.Status), "", step.Status)
 			case b.left():
 				done(engine.Abandoned, "", 0)
 			default:
+				broken = true
 				done(engine.Failed, engine.Reset, step.Status)
 			}
 			return err == nil
@@ -253,8 +260,8 @@ func (c *carrier) refuse(b bearer, h http.Header, x *engine.Exchange, s engine.S
 	for _, f := range limitFields(x) {
 		h[f.Name] = []string{f.Value}
 	}
-	if _, _, taken := x.Limit(); s.Reason == engine.Limited {
-		h["Retry-After"] = []string{strconv.Itoa(wholeSeconds(taken.Wait))}
+	if s.After > 0 {
+		h["Retry-After"] = []string{strconv.Itoa(wholeSeconds(s.After))}
 	}
 	p.say(b, h)
 }

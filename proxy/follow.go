@@ -21,7 +21,8 @@ func (p *Proxy) apply(s wire.Snapshot) error {
 func (p *Proxy) adopt(k known) error {
 	p.known = k // whatever comes of it: the next snapshot builds on it
 	rs := k.rules()
-	table, err := engine.Compile(rs, k.instances(), engine.Options{Previous: p.force.Load().table, Seed: uint64(p.epoch.UnixNano()), Calls: k.Calls})
+	table, err := engine.Compile(rs, k.instances(), engine.Options{Previous: p.force.Load().table, Seed: uint64(p.epoch.UnixNano()), Calls: k.Calls,
+		Now: p.carrier.now(), Site: p.cfg.Site, Drills: p.drills(k.Drills)})
 	if err != nil {
 		return err
 	}
@@ -32,6 +33,26 @@ func (p *Proxy) adopt(k known) error {
 	default:
 	}
 	return p.openEdge()
+}
+
+// drills are those that run, with the ends that this proxy keeps to. The caller
+// holds mu.
+func (p *Proxy) drills(list []wire.Drill) []engine.Drill {
+	var out []engine.Drill
+	ends := map[string]time.Time{}
+	for _, d := range list {
+		end, heard := p.drillEnds[d.ID]
+		if !heard {
+			if end = time.Now().Add(time.Duration(d.ForMS) * time.Millisecond); d.Ends.Before(end) {
+				end = d.Ends
+			}
+		}
+		ends[d.ID] = end
+		d.Drill.Until = end.Sub(p.epoch)
+		out = append(out, d.Drill)
+	}
+	p.drillEnds = ends
+	return out
 }
 
 // keepKnown writes what is known to the file of Config.State, after every

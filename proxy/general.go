@@ -74,9 +74,11 @@ type general struct {
 	path   string
 	answer *http.Response
 	free   context.CancelCauseFunc // frees what the answer holds
+	body   *keptBody               // of the request; nil: none, or nobody needs it twice
+	alarm
 }
 
-var generals = sync.Pool{New: func() any { return new(general) }}
+var generals = sync.Pool{New: func() any { return &general{alarm: newAlarm()} }}
 
 func (g *general) Method() string             { return g.r.Method }
 func (g *general) Host() string               { return g.r.Host }
@@ -118,7 +120,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if g.free != nil {
 			g.free(nil)
 		}
-		g.s, g.w, g.r, g.by, g.answer, g.free = nil, nil, nil, nil, nil, nil
+		g.s, g.w, g.r, g.by, g.answer, g.free, g.body = nil, nil, nil, nil, nil, nil, nil
 		generals.Put(g)
 	}()
 	if r.ProtoMajor == 1 {
@@ -151,10 +153,14 @@ func (g *general) wait(d time.Duration) bool {
 	select {
 	case <-t.C:
 		return true
+	case <-g.woken:
+		return true
 	case <-g.r.Context().Done():
 		return false
 	}
 }
+
+func (g *general) wake() func() { return g.waker }
 
 var (
 	errDeadline = errors.New("no answer in time")
@@ -169,6 +175,9 @@ func (g *general) try(to call) engine.Outcome {
 	}
 	if to.left <= 0 {
 		return engine.Outcome{Reason: engine.TimedOut}
+	}
+	if g.body != nil && !g.body.again() {
+		return engine.Outcome{Reason: engine.Reset, Spent: true, Detail: "the request's body could not be had again for another try"}
 	}
 	ctx, cancel := context.WithCancelCause(g.r.Context())
 	timer := time.AfterFunc(to.left, func() { cancel(errDeadline) })
@@ -187,19 +196,19 @@ func (g *general) try(to call) engine.Outcome {
 	if upgrade != "" {
 		out.Header["Connection"], out.Header["Upgrade"] = []string{"Upgrade"}, []string{upgrade}
 	}
-	var kept *keptBody
 	if r.ContentLength != 0 {
-		out.Body = r.Body
-		if to.mirror != nil {
-			kept = &keptBody{ReadCloser: r.Body}
-			out.Body = kept
+		if out.Body = r.Body; g.body == nil && (to.mirror != nil || to.again) {
+			g.body = newKeptBody(r.Body)
+		}
+		if g.body != nil {
+			out.Body = g.body.once()
 		}
 	}
 	copyOf := func(body []byte) {
 		to.by.mirrors.send(&http.Request{Method: out.Method, Proto: out.Proto, ProtoMajor: 1, ProtoMinor: 1, Host: out.Host,
 			URL: target(to.mirror, to.path, r.URL.RawQuery, r.URL.ForceQuery), Header: out.Header.Clone()}, body, to.left)
 	}
-	if to.mirror != nil && kept == nil {
+	if to.mirror != nil && g.body == nil {
 		copyOf(nil)
 	}
 	transport := g.s.transport.http1
@@ -215,11 +224,12 @@ func (g *general) try(to call) engine.Outcome {
 	}
 	answer, err := transport.RoundTrip(out.WithContext(ctx))
 	interim.end()
-	if kept != nil {
-		if body, whole := kept.all(); whole {
+	if to.mirror != nil && g.body != nil {
+		if body, whole := g.body.all(); whole {
 			copyOf(body)
 		}
 	}
+	spent := interim.passed || g.body == nil && r.ContentLength != 0 || g.body != nil && g.body.gone()
 	stopped := timer.Stop()
 	if err == nil && !stopped && context.Cause(ctx) == errDeadline {
 		answer.Body.Close()
@@ -231,6 +241,7 @@ func (g *general) try(to call) engine.Outcome {
 	}
 	if err != nil {
 		o := outcome(err, context.Cause(ctx))
+		o.Spent = spent
 		cancel(nil)
 		return o
 	}
@@ -238,17 +249,22 @@ func (g *general) try(to call) engine.Outcome {
 	if reason := answer.Header[wire.HeaderReason]; reason != nil {
 		delete(answer.Header, wire.HeaderReason)
 		if !to.to.Outside {
-			return engine.Outcome{Status: answer.StatusCode, Reason: engine.Reason(reason[0]), Detail: "its proxy could not reach the workload"}
+			return engine.Outcome{Status: answer.StatusCode, Reason: engine.Reason(reason[0]), Detail: "its proxy could not reach the workload", Spent: spent}
 		}
 	}
-	return engine.Outcome{Status: answer.StatusCode}
+	o := engine.Outcome{Status: answer.StatusCode, Spent: spent}
+	if isGRPC(g) {
+		o.Means = grpcMeans(answer.Header.Get("Grpc-Status")) // an answer that is over with its head
+	}
+	return o
 }
 
 // interim passes interim answers on (RFC 9110, section 15.2), as long as the
 // try lasts: the transport may still be at it when the try was given up.
 type interim struct {
-	mu sync.Mutex
-	to http.ResponseWriter // nil: the try is over
+	mu     sync.Mutex
+	to     http.ResponseWriter // nil: the try is over
+	passed bool
 }
 
 // pass leaves out 100, which is between two hops: net/http says it when the
@@ -259,6 +275,7 @@ func (i *interim) pass(code int, h textproto.MIMEHeader) error {
 	if i.to == nil || code == http.StatusContinue || code == http.StatusSwitchingProtocols {
 		return nil
 	}
+	i.passed = true
 	mine := i.to.Header()
 	for k, v := range h {
 		mine[k] = v

@@ -42,11 +42,20 @@ func grpcFault(answer *http.Response) bool {
 	if err != nil {
 		return v != "" || answer.StatusCode == http.StatusOK // a stream without a status broke off
 	}
-	switch code {
-	case grpcUnknown, grpcDeadline, grpcUnimplemented, grpcInternal, grpcUnavailable, grpcDataLoss:
-		return true
+	return grpcMeanings[code] > 0
+}
+
+// grpcMeanings are the statuses that are the server's fault, with the status of
+// HTTP that means the same.
+var grpcMeanings = map[int]int{grpcUnknown: 500, grpcDeadline: 504, grpcUnimplemented: 501, grpcInternal: 500, grpcUnavailable: 503, grpcDataLoss: 500}
+
+// grpcMeans is what a status of gRPC stands for in HTTP; 0: no fault of the server's.
+func grpcMeans(status string) int {
+	code, err := strconv.Atoi(status)
+	if err != nil {
+		return 0
 	}
-	return false
+	return grpcMeanings[code]
 }
 
 // grpcRefusal makes a refusal one of gRPC: status 200 without a body, and the
@@ -62,7 +71,7 @@ func grpcRefusal(h http.Header, p problem) {
 		code = grpcUnimplemented
 	case engine.BadRequest, engine.TooLarge:
 		code = grpcInternal
-	case engine.Unreachable, engine.Reset, engine.TLS, engine.NoInstance, engine.Draining, engine.Fault:
+	case engine.Unreachable, engine.Reset, engine.TLS, engine.NoInstance, engine.Draining, engine.Fault, engine.BreakerOpen, engine.Overflow:
 		code = grpcUnavailable
 	}
 	h["Content-Type"] = []string{"application/grpc"}

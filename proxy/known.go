@@ -25,11 +25,12 @@ type known struct {
 	Rest      *rules.Rules               `json:"rest"` // all of the rules but the services
 	Instances map[string]engine.Instance `json:"instances"`
 	Calls     []string                   `json:"calls,omitzero"` // of the workload, when the proxy is told of these alone
+	Drills    []wire.Drill               `json:"drills,omitempty"`
 }
 
 // with is what is known after a snapshot. k itself does not change.
 func (k known) with(s wire.Snapshot) known {
-	next := known{k.Server, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls}
+	next := known{k.Server, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls, k.Drills}
 	if s.Whole || k.Services == nil {
 		next.Services, next.Rest, next.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
 		if s.Settled || k.Instances == nil {
@@ -38,6 +39,9 @@ func (k known) with(s wire.Snapshot) known {
 	}
 	if s.Revision > 0 || s.Whole {
 		next.Revision = s.Revision
+	}
+	if s.Drills != nil {
+		next.Drills = s.Drills
 	}
 	for _, v := range s.Services {
 		next.Services[v.Name] = v

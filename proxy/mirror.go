@@ -66,31 +66,89 @@ func (m *mirrors) end() {
 }
 
 // keptBody is a request's body that is kept, up to maxCopyBody, while it is
-// sent. The transport may still read it when the answer is there already.
+// sent, for a copy or for another try. The transport may still read it when the
+// answer is there already.
 type keptBody struct {
-	io.ReadCloser
-	mu    sync.Mutex // guards what follows
-	kept  []byte
-	whole bool // all of it has gone by, and all of it was kept
-	over  bool
+	from io.ReadCloser
+	mu   sync.Mutex // guards what follows, and reading
+	kept []byte
+	over bool // too much went by to be kept
+	end  error
+	now  *keptReader
 }
 
-func (k *keptBody) Read(p []byte) (int, error) {
-	n, err := k.ReadCloser.Read(p)
+// keptReader reads a keptBody for one try.
+type keptReader struct {
+	body *keptBody
+	at   int // of what was kept, how much went by
+}
+
+func newKeptBody(from io.ReadCloser) *keptBody { return &keptBody{from: from} }
+
+// once is the body for one try; the try before has no part in it any more.
+func (k *keptBody) once() io.ReadCloser {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.over = k.over || n+len(k.kept) > maxCopyBody; k.over {
-		k.kept = nil
+	k.now = &keptReader{body: k}
+	return k.now
+}
+
+// again waits until nobody reads for the last try any more, for a while at
+// most, and tells whether the body can be had from its beginning.
+func (k *keptBody) again() bool {
+	for end := time.Now().Add(bodyPatience); !k.mu.TryLock(); time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			return false // it waits for bytes of the caller that do not come
+		}
+	}
+	defer k.mu.Unlock()
+	k.now = nil
+	return !k.over
+}
+
+func (r *keptReader) Read(p []byte) (int, error) {
+	k := r.body
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.now != r {
+		return 0, errLeaving // this try is over
+	}
+	if r.at < len(k.kept) {
+		n := copy(p, k.kept[r.at:])
+		r.at += n
+		return n, nil
+	}
+	if k.end != nil {
+		return 0, k.end
+	}
+	n, err := k.from.Read(p)
+	if k.end = err; k.over || n+len(k.kept) > maxCopyBody {
+		k.over, k.kept = true, nil
+		r.at = 0
 	} else {
 		k.kept = append(k.kept, p[:n]...)
+		r.at += n
 	}
-	k.whole = k.whole || err == io.EOF && !k.over
 	return n, err
 }
 
+// Close closes the body only when it is not to be had again.
+func (r *keptReader) Close() error { return nil }
+
 // all is the whole body; false: it has not gone by whole, or is too large.
 func (k *keptBody) all() ([]byte, bool) {
-	k.mu.Lock()
+	if !k.mu.TryLock() {
+		return nil, false
+	}
 	defer k.mu.Unlock()
-	return k.kept, k.whole
+	return k.kept, k.end == io.EOF && !k.over
+}
+
+// gone tells whether the body cannot be had again.
+func (k *keptBody) gone() bool {
+	if !k.mu.TryLock() {
+		return true // it still comes in: what the instance said already has to do
+	}
+	defer k.mu.Unlock()
+	return k.over
 }

@@ -63,6 +63,7 @@ type work struct {
 	out  []byte // what is being written, in either direction
 
 	up     *upstream
+	told   bool   // an interim answer of this try has gone to the caller
 	answer []byte // what came from the instance: got bytes, of which answerHead are the head
 	filled int
 	used   int
@@ -75,11 +76,28 @@ type work struct {
 	}
 	looked int
 	room   []string
+	alarm
 }
 
 var works = sync.Pool{New: func() any {
-	return &work{in: make([]byte, firstRead), out: make([]byte, 0, 8<<10), answer: make([]byte, 8<<10)}
+	return &work{in: make([]byte, firstRead), out: make([]byte, 0, 8<<10), answer: make([]byte, 8<<10), alarm: newAlarm()}
 }}
+
+// alarm wakes a request that waits in a line.
+type alarm struct {
+	woken chan struct{}
+	waker func()
+}
+
+func newAlarm() alarm {
+	woken := make(chan struct{}, 1)
+	return alarm{woken, func() {
+		select {
+		case woken <- struct{}{}:
+		default: // it has not heard the last one yet
+		}
+	}}
+}
 
 // release gives the buffers back, unless a large head or body made them grow.
 func (w *work) release() {
@@ -181,10 +199,7 @@ func (c *plain) next() error {
 	c.last = c.req.Close() || c.port.leaving()
 	ok := c.port.handler.carry(c, &c.Exchange, c.shard)
 	c.unwatch()
-	if c.up != nil { // an answer that was not passed on
-		c.up.conn.Close()
-		c.up = nil
-	}
+	c.dropAnswer()
 	if !ok || c.last {
 		return errDone
 	}
@@ -331,17 +346,23 @@ func (c *plain) wait(d time.Duration) bool {
 	c.watchFor(nil)
 	t := time.NewTimer(d)
 	defer t.Stop()
-	select {
-	case <-t.C:
-		return true
-	case <-c.watch.ended:
-		if c.left() {
-			return false
+	ended := c.watch.ended
+	for {
+		select {
+		case <-t.C:
+			return !c.left()
+		case <-c.woken:
+			return true
+		case <-ended:
+			if c.left() {
+				return false
+			}
+			ended = nil
 		}
-		<-t.C
-		return true
 	}
 }
+
+func (c *plain) wake() func() { return c.waker }
 
 // write writes to the caller.
 func (c *plain) write(b []byte) error {

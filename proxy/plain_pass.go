@@ -16,6 +16,7 @@ func (c *plain) interim() error {
 	if c.resp.Status == http.StatusContinue {
 		return nil
 	}
+	c.told = true
 	b := c.statusLine(nil)
 	for i := range c.resp.List {
 		if f := &c.resp.List[i]; !c.resp.OneHop(f) {

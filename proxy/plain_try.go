@@ -24,10 +24,8 @@ const unnoticed = 10 * time.Millisecond
 
 // try sends the request and reads the head of the answer.
 func (c *plain) try(to call) engine.Outcome {
-	if c.up != nil {
-		c.up.conn.Close()
-		c.up = nil
-	}
+	c.dropAnswer()
+	c.told = false
 	c.out = c.appendRequest(c.out[:0], &to)
 	head := len(c.out)
 	body := c.in[c.head : c.head+int(c.req.Body)]
@@ -36,11 +34,11 @@ func (c *plain) try(to call) engine.Outcome {
 		c.mirrorTo(to.by.mirrors, to.mirror, to.left, head, body)
 	}
 	rack := c.port.racks.of(to.to)
-	safe := idempotent(c.req.Method)
+	safe := engine.Idempotent(c.req.Method)
 	for fresh := false; ; fresh = true {
 		u, err := c.connect(rack, to.deadline, fresh)
 		if err != nil {
-			return outcome(err, c.cause(err))
+			return c.spent(outcome(err, c.cause(err)))
 		}
 		c.up, c.filled = u, 0
 		if err = c.exchange(to.deadline); err == nil {
@@ -53,28 +51,40 @@ func (c *plain) try(to call) engine.Outcome {
 		if u.kept && c.filled == 0 && safe && !errors.Is(err, errDeadline) && !c.gone.Load() && !c.cut.Load() {
 			continue
 		}
-		return outcome(err, c.cause(err))
+		return c.spent(outcome(err, c.cause(err)))
 	}
 	status := c.resp.Status
 	for i := range c.resp.List {
 		if f := &c.resp.List[i]; !to.to.Outside && len(f.Name) == len(wire.HeaderReason) && strings.EqualFold(f.Name, wire.HeaderReason) {
-			return engine.Outcome{Status: status, Reason: engine.Reason(strings.Clone(f.Value)), Detail: "its proxy could not reach the workload"}
+			return c.spent(engine.Outcome{Status: status, Reason: engine.Reason(strings.Clone(f.Value)), Detail: "its proxy could not reach the workload"})
 		}
 	}
-	return engine.Outcome{Status: status}
+	return c.spent(engine.Outcome{Status: status})
+}
+
+// spent notes whether something of an answer has gone to the caller.
+func (c *plain) spent(o engine.Outcome) engine.Outcome {
+	o.Spent = c.told
+	return o
+}
+
+// dropAnswer lets go of an answer that is not passed on. Its connection stays
+// in use when all of it has come.
+func (c *plain) dropAnswer() {
+	u := c.up
+	if c.up = nil; u == nil {
+		return
+	}
+	left := int64(c.filled - c.used)
+	if !c.resp.Close() && (c.resp.Body == http1.NoBody && left == 0 || c.resp.Body == http1.Sized && left == c.resp.Size) {
+		u.rack.put(c.near, u, c.by.now())
+		return
+	}
+	u.conn.Close()
 }
 
 // bodies are buffers for what follows the first read of an answer.
 var bodies = sync.Pool{New: func() any { b := make([]byte, 64<<10); return &b }}
-
-// idempotent tells whether a request may be sent twice (RFC 9110, section 9.2.2).
-func idempotent(method string) bool {
-	switch method {
-	case "GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE":
-		return true
-	}
-	return false
-}
 
 func (c *plain) cause(err error) error {
 	switch {

@@ -78,13 +78,15 @@ type Proxy struct {
 	unkept    chan struct{}             // what is known is not on disk yet
 	stale     atomic.Pointer[time.Time] // see StaleSince
 
-	mu      sync.Mutex // guards what follows; never held by a request
-	known   known
-	rules   *rules.Rules // of known
-	edge    *edge        // the gateway's port, once the rules name it
-	certs   certs.Set
-	leaving bool           // no new port is to be opened
-	closing sync.WaitGroup // ports that were replaced
+	mu        sync.Mutex // guards what follows; never held by a request
+	known     known
+	rules     *rules.Rules // of known
+	edge      *edge        // the gateway's port, once the rules name it
+	certs     certs.Set
+	leaving   bool                   // no new port is to be opened
+	drillEnds map[string]time.Time   // of the drills that were heard of
+	unwell    atomic.Pointer[string] // why the workload is; empty: it is not
+	closing   sync.WaitGroup         // ports that were replaced
 }
 
 const (
@@ -248,6 +250,8 @@ func (p *Proxy) Run(ctx context.Context) error {
 	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
 	session := newSession(p)
 	running.Go(func() { session.run(talk) })
+	checks := &checks{p: p, changed: session.hasten}
+	running.Go(func() { checks.run(talk) })
 	if p.cfg.State != "" {
 		running.Go(func() { p.keepKnown(talk) })
 		early := time.AfterFunc(noService, p.recall)
@@ -327,6 +331,9 @@ func (p *Proxy) registration() wire.Registration {
 // vitals is how the proxy is doing.
 func (p *Proxy) vitals() wire.Vitals {
 	v := wire.Vitals{Memory: residentMemory()}
+	if why := p.unwell.Load(); why != nil {
+		v.Down = *why
+	}
 	for _, o := range p.ports() {
 		v.Connections += o.connections()
 	}

@@ -39,6 +39,7 @@ type cellKey struct {
 type cell struct {
 	classes [4]atomic.Uint64 // by engine.Class
 	tries   atomic.Uint64
+	firstOK atomic.Uint64    // requests whose first try went well
 	status  [6]atomic.Uint64 // 1xx … 5xx at 1 … 5
 	reasons [reasonSlots]atomic.Uint64
 	latency [stats.NumBuckets]atomic.Uint32
@@ -46,7 +47,7 @@ type cell struct {
 }
 
 // reasons in the order of their slots; the last slot is for any other.
-var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedOut, engine.NoInstance, engine.NoRoute, engine.BadRequest, engine.Limited, engine.Fault, engine.TLS, engine.Draining}
+var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedOut, engine.NoInstance, engine.NoRoute, engine.BadRequest, engine.Limited, engine.Fault, engine.TLS, engine.Draining, engine.BreakerOpen, engine.Overflow}
 
 const reasonSlots = len(reasons)
 
@@ -96,6 +97,9 @@ func (s *shard) record(x *engine.Exchange, revision uint, in *engine.Instance, c
 	c.tries.Add(uint64(x.Tries()))
 	if class == engine.Abandoned {
 		return
+	}
+	if class == engine.OK && !x.FirstFailed() {
+		c.firstOK.Add(1)
 	}
 	if i := status / 100; i > 0 && i < len(c.status) {
 		c.status[i].Add(1)
@@ -163,7 +167,7 @@ func (c *cell) drain(k cellKey) (wire.Series, bool) {
 	if k.gate != nil {
 		s.Gate = k.gate.Name()
 	}
-	s.Tries = c.tries.Swap(0)
+	s.Tries, s.FirstOK = c.tries.Swap(0), c.firstOK.Swap(0)
 	for i := range c.status {
 		if n := c.status[i].Swap(0); n > 0 {
 			if s.Status == nil {

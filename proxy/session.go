@@ -11,10 +11,12 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/wire"
 )
 
@@ -36,9 +38,12 @@ type session struct {
 	leasing sync.Mutex // one registration or withdrawal at a time
 	left    bool       // withdrawn: never register again
 
+	haste chan struct{} // the registration is to be renewed now
+
 	sending sync.Mutex // one sender of telemetry at a time
 	seq     uint64
 	unsent  []unsentDelta
+	calm    int // collections for which the guards had nothing to tell
 }
 
 type unsentDelta struct {
@@ -47,7 +52,7 @@ type unsentDelta struct {
 }
 
 func newSession(p *Proxy) *session {
-	return &session{p: p, base: strings.TrimSuffix(p.cfg.Server, "/") + wire.Prefix + url.PathEscape(p.cfg.ID),
+	return &session{p: p, haste: make(chan struct{}, 1), base: strings.TrimSuffix(p.cfg.Server, "/") + wire.Prefix + url.PathEscape(p.cfg.ID),
 		client: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}}}
 }
 
@@ -123,18 +128,7 @@ func (s *session) connect(ctx context.Context) error {
 	var renewing sync.WaitGroup
 	defer renewing.Wait()
 	defer end()
-	renewing.Go(func() {
-		every(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, func() {
-			s.p.mu.Lock()
-			if err := s.p.openEdge(); err != nil {
-				s.p.log.Warn("still not listening", "error", err)
-			}
-			s.p.mu.Unlock()
-			if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
-				s.p.log.Debug("lease not renewed", "error", err)
-			}
-		})
-	})
+	renewing.Go(func() { s.renew(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5) })
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
 	if err != nil {
 		return err
@@ -169,6 +163,36 @@ func (s *session) connect(ctx context.Context) error {
 		return err
 	}
 	return errors.New("the service ended the stream")
+}
+
+// hasten renews the registration soon, since something in it changed.
+func (s *session) hasten() {
+	select {
+	case s.haste <- struct{}{}:
+	default:
+	}
+}
+
+// renew renews the registration at each tick, and at once when it is to hasten.
+func (s *session) renew(ctx context.Context, tick time.Duration) {
+	t := time.NewTicker(tick)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.haste:
+		case <-t.C:
+		}
+		s.p.mu.Lock()
+		if err := s.p.openEdge(); err != nil {
+			s.p.log.Warn("still not listening", "error", err)
+		}
+		s.p.mu.Unlock()
+		if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
+			s.p.log.Debug("lease not renewed", "error", err)
+		}
+	}
 }
 
 // take puts a snapshot in force and acknowledges it.
@@ -235,15 +259,35 @@ func (s *session) withdraw() bool {
 func (s *session) collect() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
-	series := s.p.recorder.collect()
-	if len(series) == 0 {
+	d := wire.Delta{Nonce: s.p.nonce, Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version, Series: s.p.recorder.collect()}
+	s.guards(&d)
+	if len(d.Series) == 0 && d.Status == nil && len(d.Events) == 0 {
 		return
 	}
 	s.seq++
-	s.unsent = append(s.unsent, unsentDelta{time.Now(), wire.Delta{Nonce: s.p.nonce, Sequence: s.seq,
-		Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version, Series: series}})
+	d.Sequence = s.seq
+	for i := range s.unsent { // what they say of the guards is no news any more
+		s.unsent[i].delta.Status = nil
+	}
+	s.unsent = append(s.unsent, unsentDelta{time.Now(), d})
 	if n := len(s.unsent) - maxUnsent; n > 0 {
 		s.unsent = append(s.unsent[:0], s.unsent[n:]...)
+	}
+}
+
+// stillTold is after how many quiet seconds the guards are told of once more.
+const stillTold = 5
+
+// guards adds how the guards stand, every second while one of them acts.
+func (s *session) guards(d *wire.Delta) {
+	table, now := s.p.force.Load().table, s.p.carrier.now()
+	d.Events = table.Events(now)
+	status := table.Status(now)
+	if s.calm++; len(d.Series) > 0 || len(d.Events) > 0 || slices.ContainsFunc(status, engine.Status.Acts) {
+		s.calm = 0
+	}
+	if s.calm%stillTold == 0 && (len(status) > 0 || len(d.Events) > 0) {
+		d.Status = status
 	}
 }
 

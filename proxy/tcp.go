@@ -34,9 +34,11 @@ func (t *tcp) relay(conn *net.TCPConn) {
 	shard := t.recorder.assign()
 	force := t.force.Load()
 	var x engine.Exchange
+	alarm := newAlarm()
 	begun := t.now()
-	step := x.Begin(force.table, engine.Entry{Service: t.service}, tcpView{t}, begun)
+	step := x.Begin(force.table, engine.Entry{Service: t.service, Wake: alarm.waker}, tcpView{t}, begun)
 	var there net.Conn
+	defer func() { x.End(false, t.now()) }()
 	for {
 		switch step.Kind {
 		case engine.Attempt:
@@ -47,12 +49,16 @@ func (t *tcp) relay(conn *net.TCPConn) {
 			if err != nil {
 				o = outcome(err, nil)
 			}
-			there = c
+			if there = nil; c != nil {
+				there = c
+			}
 			step = x.Next(o, t.now())
 		case engine.Wait:
 			select {
 			case <-time.After(step.Deadline - t.now()):
+			case <-alarm.woken:
 			case <-t.port.closed:
+				return
 			}
 			step = x.Next(engine.Outcome{}, t.now())
 		case engine.Done:

@@ -45,6 +45,7 @@ type Registration struct {
 
 // Vitals is how a proxy is doing.
 type Vitals struct {
+	Down        string `json:"down,omitempty" doc:"why the workload's health checks fail; empty: they do not"`
 	Connections int    `json:"connections" doc:"open connections of callers"`
 	Memory      uint64 `json:"memory" doc:"resident bytes of the process"`
 }
@@ -70,10 +71,19 @@ type Snapshot struct {
 	// Calls, with a whole snapshot, are the services that the proxy's workload
 	// is declared to call; it is told of these alone. Absent: of all.
 	Calls []string `json:"calls,omitzero"`
+	// Drills are all that run, when any came or went; absent: as before.
+	Drills []Drill `json:"drills,omitzero"`
 	// Settled is false while the service has not run long enough for every
 	// proxy to have come back: instances may be missing then, and a proxy keeps
 	// those that it knew.
 	Settled bool `json:"settled,omitempty"`
+}
+
+// Drill is a drill with its end, which a proxy keeps to by itself.
+type Drill struct {
+	engine.Drill
+	Ends  time.Time `json:"ends"`
+	ForMS int64     `json:"forMS"` // whatever the clock says, it ends so long after it was first heard of
 }
 
 // Ack tells that a snapshot is in force in a proxy, or why it cannot be.
@@ -91,6 +101,9 @@ type Delta struct {
 	CallerVersion string   `json:"callerVersion,omitempty"`
 	AgoMS         int64    `json:"agoMS,omitempty"` // how long ago it was counted
 	Series        []Series `json:"series"`
+
+	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
+	Events []engine.Event  `json:"events,omitempty"`
 }
 
 // Series is the count of requests with one set of names.
@@ -107,6 +120,7 @@ type Series struct {
 	Refused   uint64            `json:"refused,omitempty"`
 	Abandoned uint64            `json:"abandoned,omitempty"`
 	Tries     uint64            `json:"tries,omitempty"`
+	FirstOK   uint64            `json:"firstOK,omitempty"` // requests whose first try went well
 	Status    map[string]uint64 `json:"status,omitempty"`  // 2xx, 3xx, …
 	Reasons   map[string]uint64 `json:"reasons,omitempty"` // why the mesh answered
 	Latency   [][2]uint32       `json:"latency,omitempty"` // bucket of core/stats and count, of counted requests

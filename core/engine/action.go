@@ -109,18 +109,14 @@ func keyValue(k *rules.Key, v View) (value string, ok bool) {
 // one that it leaves (C. Schindelhauer and G. Schomaker, "Weighted Distributed
 // Hash Tables", SPAA 2005).
 func (r *Route) stuck(value string) int {
-	h := uint64(0x6e69676874) // any fixed number
-	for i := range len(value) {
-		h = mix(h ^ uint64(value[i]))
-	}
+	h := hashed(value)
 	best, least := 0, math.Inf(1)
 	for i := range r.targets {
 		w := r.split.plan.weights[i]
 		if w == 0 {
 			continue
 		}
-		u := (float64(mix(h^r.targets[i].seed)>>11) + 0.5) / (1 << 53) // between 0 and 1, neither included
-		if cost := -math.Log(u) / float64(w); cost < least {
+		if cost := -math.Log(fraction(mix(h^r.targets[i].seed))) / float64(w); cost < least {
 			best, least = i, cost
 		}
 	}

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"nightjar/core/guard"
@@ -15,7 +14,7 @@ type Kind uint8
 // The kinds of steps. A request is over after Reply, Answer and Done.
 const (
 	Attempt Kind = iota // send the request to Instance and wait until Deadline at most
-	Wait                // wait until Deadline, then call Next with an empty Outcome
+	Wait                // wait until Deadline, or until Entry.Wake is called, then call Next with an empty Outcome
 	Reply               // refuse by yourself: Status, Reason and Detail
 	Answer              // answer as the rules say: see Exchange.Answer
 	Done                // pass the instance's answer on
@@ -29,14 +28,17 @@ type Step struct {
 	Status   int           // of a Reply or an Answer; of a Done, the instance's
 	Reason   Reason        // of a Reply
 	Detail   string        // of a Reply: what happened, for a person
+	After    time.Duration // of a Reply: when to come again; 0: nobody knows
 }
 
 // Outcome is what came of an Attempt: the Status of an answer, or a Reason why
 // there is none.
 type Outcome struct {
 	Status int    // of the answer; 0 without one
+	Means  int    // status that the answer stands for, where its own says nothing (gRPC); 0: its own
 	Reason Reason // Unreachable, Reset, TimedOut or TLS; empty with an answer
 	Detail string // what went wrong, for a person
+	Spent  bool   // the request cannot be sent again, or some of an answer has gone to the caller
 }
 
 // Entry is where a request comes into the mesh. With Gateway set it came to
@@ -48,10 +50,14 @@ type Entry struct {
 	Service string
 	// Limit is the longest that the caller will wait; 0: it did not say.
 	Limit time.Duration
+	// Wake is called, from anywhere and possibly before Begin or Next returns,
+	// when a Wait may be over early. Without it no request waits in a line.
+	Wake func()
 }
 
 // Exchange is the life of one request: a small state machine. Begin it, carry
-// out each step, and report the outcome with Next until a step is final. An
+// out each step, report the outcome with Next until a step is final, and call
+// End when the request is over, also when it was given up at any step. An
 // Exchange may be used again by calling Begin; it is not safe for concurrent use.
 type Exchange struct {
 	entry    Entry
@@ -65,10 +71,12 @@ type Exchange struct {
 	deadline time.Duration
 	timeout  time.Duration
 	tries    int
+	memory   *memory
+	view     View // as the routes of the service see the request
+	guarding
 
 	delay    time.Duration // faults on purpose, before anything else
-	waiting  bool
-	pending  Step // after the wait
+	pending  Step          // after the wait
 	reply    *rules.Reply
 	redirect string
 	mirror   *Instance
@@ -81,18 +89,23 @@ type Exchange struct {
 // Begin decides where the request goes. now is the time since an epoch of the
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
-	*x = Exchange{entry: entry, path: v.Path(), key: x.key[:0]}
+	key := x.key[:0]
+	*x = Exchange{}
+	x.entry, x.path, x.key, x.memory = entry, v.Path(), key, t.memory
 	step := x.begin(t, v, now)
 	if x.delay > 0 {
 		return x.delayed(step, now)
 	}
 	if step.Kind == Attempt {
-		x.tries++
+		return x.enter(now)
 	}
 	return step
 }
 
+// begin decides where the request goes, up to its target; an Attempt means that
+// there is one.
 func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
+	x.view = v
 	if why := unfit(v); why != "" {
 		return Refuse(BadRequest, why)
 	}
@@ -118,6 +131,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 		if rt.request != nil {
 			x.edited = edited{v, rt.request}
 			v = &x.edited
+			x.view = v
 		}
 	}
 	if to == nil || to.version == "" {
@@ -138,7 +152,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 		x.service = s
 		if s.ladder == nil {
 			x.route = s.plain
-			return x.send(&target{service: s, pool: s.all}, s.plain, now)
+			return x.send(&s.whole, s.plain, now)
 		}
 		rt, cond := s.ladder.match(v, x.path)
 		if rt == nil {
@@ -158,7 +172,9 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (step Step, over bool) {
 	if rt.limit != nil && !x.allowed(rt, v, now) {
 		l := rt.settings.Limit
-		return Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond))), true
+		s := Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond)))
+		s.After = x.taken.Wait
+		return s, true
 	}
 	for i, split := range rt.faults {
 		if split.draw() != 0 {
@@ -206,33 +222,38 @@ func (r *Route) choose(v View) *target {
 	return &r.targets[r.split.draw()]
 }
 
-// instead is where a request goes when to has no instance.
-func (r *Route) instead(to *target) *target {
-	if len(to.pool.instances) == 0 && r.otherwise != nil {
+// instead is where a request goes when no instance of to can be used.
+func (r *Route) instead(to *target, now time.Duration) *target {
+	if r.otherwise != nil && to.pool.empty(now) {
 		return r.otherwise
 	}
 	return to
 }
 
-// send picks the instance for a target.
+// send settles on a target.
 func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
-	to = by.instead(to)
-	x.service, x.version = to.service, to.version
+	to = by.instead(to, now)
+	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
 	x.setDeadline(now)
-	if x.instance = to.pool.pick(); x.instance == nil {
-		return Refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to)))
+	x.retry = x.service.retry
+	for _, rt := range [...]*Route{x.gate, x.route} {
+		if rt != nil && rt.retry != nil {
+			x.retry = rt.retry
+		}
 	}
-	x.version = x.instance.Version
-	x.copyTo(x.gate)
-	x.copyTo(x.route)
-	return Step{Kind: Attempt, Instance: x.instance, Deadline: x.deadline}
+	return Step{Kind: Attempt}
 }
 
 // copyTo picks who gets a copy of the request, when the route mirrors this one
 // and no route before it does.
-func (x *Exchange) copyTo(rt *Route) {
+func (x *Exchange) copyTo(rt *Route, now time.Duration) {
 	if rt != nil && rt.mirror != nil && x.mirror == nil && rt.copies.draw() == 0 {
-		x.mirror = rt.mirror.pool.pick()
+		if p, trial := rt.mirror.pool.pick(x.view, nil, now); p != nil {
+			x.mirror = p.Instance
+			if trial { // a copy decides nothing
+				p.of.side.Tried(p.Peer, false, false, "", now)
+			}
+		}
 	}
 }
 
@@ -245,26 +266,8 @@ func (x *Exchange) delayed(s Step, now time.Duration) Step {
 	if until >= x.deadline {
 		until, s = x.deadline, Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout))
 	}
-	x.waiting, x.pending = true, s
+	x.phase, x.pending, x.until = delays, s, until
 	return Step{Kind: Wait, Deadline: until}
-}
-
-// Next takes the outcome of the last Attempt, or goes on after a Wait.
-func (x *Exchange) Next(o Outcome, now time.Duration) Step {
-	if x.waiting {
-		x.waiting = false
-		if x.pending.Kind == Attempt {
-			x.tries++
-		}
-		return x.pending
-	}
-	switch {
-	case o.Reason == "":
-		return Step{Kind: Done, Status: o.Status}
-	case o.Reason == TimedOut:
-		return Refuse(TimedOut, fmt.Sprintf("%s did not answer within %s", x.instance.ID, x.timeout))
-	}
-	return Refuse(o.Reason, fmt.Sprintf("%s: %s", x.instance.ID, o.Detail))
 }
 
 // setDeadline takes the shortest of what the routes say and what the caller
@@ -368,42 +371,4 @@ func (x *Exchange) Answer() (reply *rules.Reply, redirect string) { return x.rep
 // has it, what it says, and what is left; a nil route: there was none.
 func (x *Exchange) Limit() (of *Route, limit *rules.Limit, left guard.Taken) {
 	return x.limited, x.limited.limiter(), x.taken
-}
-
-// ServiceName is the service that a host means: without port, without the
-// suffix .internal, in small letters.
-func ServiceName(host string) string {
-	return strings.TrimSuffix(bareHost(host), ".internal")
-}
-
-// unfit tells why a request cannot be carried, whatever the rules; empty: it can.
-func unfit(v View) string {
-	switch {
-	case v.Method() == "CONNECT":
-		return "the mesh carries requests and opens no tunnels: call the service by http://"
-	case dotted(v.Path()):
-		return "the path has a segment . or .. in it: send the path that is meant"
-	}
-	return ""
-}
-
-// dotted tells whether a path has a segment that means "here" or "one up",
-// encoded or not, with a backslash for a slash or not. Such a path could be
-// read in two ways.
-func dotted(path string) bool {
-	if !strings.Contains(path, "/.") && strings.IndexByte(path, '%') < 0 && strings.IndexByte(path, '\\') < 0 {
-		return false
-	}
-	for seg := range strings.SplitSeq(path, "/") {
-		d := decoded(seg)
-		if d == "." || d == ".." {
-			return true
-		}
-		for part := range strings.FieldsFuncSeq(d, func(c rune) bool { return c == '/' || c == '\\' }) {
-			if part == ".." {
-				return true
-			}
-		}
-	}
-	return false
 }

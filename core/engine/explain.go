@@ -151,7 +151,7 @@ func (e *explainer) shares(rt *Route, each func(to *target, share float64)) {
 		if value, ok := keyValue(&st.By, e.v); ok {
 			to := &rt.targets[rt.stuck(value)]
 			if to.version != "" {
-				to = rt.instead(to)
+				to = rt.instead(to, 0)
 			}
 			each(to, 1)
 			return
@@ -161,7 +161,7 @@ func (e *explainer) shares(rt *Route, each func(to *target, share float64)) {
 		if w := rt.split.plan.weights[i]; w > 0 {
 			to := &rt.targets[i]
 			if to.version != "" {
-				to = rt.instead(to)
+				to = rt.instead(to, 0)
 			}
 			each(to, w.Share())
 		}
@@ -174,11 +174,11 @@ func (e *explainer) service(s *service, gate *Route, path string, share float64)
 		e.out.Ladders = append(e.out.Ladders, Ladder{Kind: "service", Name: s.name, Plain: true, Rungs: []Rung{}})
 		for _, v := range sortedVersions(s) {
 			p := s.versions[v]
-			if n := len(p.instances); n > 0 {
-				e.odds(&target{service: s, version: v, pool: p}, share*float64(n)/float64(len(s.all.instances)))
+			if n := len(p.peers); n > 0 {
+				e.odds(&target{service: s, version: v, pool: p}, share*float64(n)/float64(len(s.all.peers)))
 			}
 		}
-		if len(s.all.instances) == 0 {
+		if len(s.all.peers) == 0 {
 			e.refuse(Refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
 		}
 		e.settings(s, s.plain, gate)
@@ -212,8 +212,8 @@ func (e *explainer) odds(to *target, share float64) {
 			return
 		}
 	}
-	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, share, len(to.pool.instances)})
-	if share > 0 && len(to.pool.instances) == 0 {
+	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, share, len(to.pool.peers)})
+	if share > 0 && len(to.pool.peers) == 0 {
 		e.refuse(Refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to))))
 	}
 }

@@ -6,17 +6,19 @@ type Reason string
 
 // The reasons.
 const (
-	Unreachable Reason = "unreachable" // no connection to the instance
-	Reset       Reason = "reset"       // the connection broke before an answer
-	TimedOut    Reason = "timeout"     // the time for the request ran out
-	NoInstance  Reason = "no-instance" // the chosen target has no usable instance
-	NoRoute     Reason = "no-route"    // no service, gateway or route takes the request
-	BadRequest  Reason = "bad-request" // the request cannot be understood safely
-	Limited     Reason = "limited"     // over the limit of a route
-	Fault       Reason = "fault"       // harmed on purpose
-	TLS         Reason = "tls"         // no secure connection to the instance
-	TooLarge    Reason = "too-large"   // more than a hop takes in
-	Draining    Reason = "draining"    // the proxy ends before the answer came
+	Unreachable Reason = "unreachable"  // no connection to the instance
+	Reset       Reason = "reset"        // the connection broke before an answer
+	TimedOut    Reason = "timeout"      // the time for the request ran out
+	NoInstance  Reason = "no-instance"  // the chosen target has no usable instance
+	NoRoute     Reason = "no-route"     // no service, gateway or route takes the request
+	BadRequest  Reason = "bad-request"  // the request cannot be understood safely
+	Limited     Reason = "limited"      // over the limit of a route
+	Fault       Reason = "fault"        // harmed on purpose
+	TLS         Reason = "tls"          // no secure connection to the instance
+	TooLarge    Reason = "too-large"    // more than a hop takes in
+	Draining    Reason = "draining"     // the proxy ends before the answer came
+	BreakerOpen Reason = "breaker-open" // too many requests to the version failed just now
+	Overflow    Reason = "overflow"     // too many requests to the version are under way
 )
 
 // Status is the HTTP status of a refusal for the reason.
@@ -28,7 +30,7 @@ func (r Reason) Status() int {
 		return 429
 	case TimedOut:
 		return 504
-	case NoInstance, Draining:
+	case NoInstance, Draining, BreakerOpen, Overflow, Fault:
 		return 503
 	case TooLarge:
 		return 431
@@ -49,8 +51,10 @@ func (r Reason) ErrorType() string {
 		return "connection_terminated"
 	case TimedOut:
 		return "http_response_timeout"
-	case NoInstance:
+	case NoInstance, BreakerOpen:
 		return "destination_unavailable"
+	case Overflow:
+		return "connection_limit_reached"
 	case NoRoute:
 		return "destination_not_found"
 	case BadRequest, TooLarge:

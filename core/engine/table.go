@@ -7,11 +7,10 @@
 package engine
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
-	"sync/atomic"
+	"time"
 
 	"nightjar/core/guard"
 	"nightjar/core/rules"
@@ -29,6 +28,8 @@ type Instance struct {
 	// Doubted: the service lost sight of it and of most of its version at once,
 	// so it is called on.
 	Doubted bool `json:"doubted,omitempty"`
+	// Down: the proxy beside it says that its health checks fail.
+	Down bool `json:"down,omitempty"`
 }
 
 // Table is the compiled form of one revision and one state of the registry. It
@@ -38,6 +39,7 @@ type Table struct {
 	gateways map[string]*gateway
 	resolver *rules.Resolver
 	calls    []string
+	memory   *memory
 }
 
 type service struct {
@@ -46,7 +48,10 @@ type service struct {
 	settings rules.Settings // what holds for the service; nil parts: built in
 	ladder   *ladder        // nil: no routes, plain balancing
 	plain    *Route         // stands in for the ladder
+	retry    *retry         // of routes that have none; nil: none
+	budget   *guard.Budget  // of retries of requests to it; outlives the table
 	all      *pool
+	whole    target // stands for all
 	versions map[string]*pool
 	placed   map[string]*pool // by version@site, as far as rules name them
 }
@@ -62,6 +67,7 @@ type Route struct {
 	of        string // the service or gateway it belongs to
 	rule      *rules.Route
 	settings  rules.Settings // of the route and its policies
+	retry     *retry         // of settings
 	conds     []*condition
 	targets   []target
 	split     *split
@@ -93,23 +99,13 @@ type target struct {
 	seed    uint64 // of the target's name, for what sticks
 }
 
-// pool is the instances of a version, or of a whole service. They take turns.
-type pool struct {
-	instances []*Instance
-	turn      *atomic.Uint64 // outlives the table
-}
-
-func (p *pool) pick() *Instance {
-	if len(p.instances) == 0 {
-		return nil
-	}
-	return p.instances[(p.turn.Add(1)-1)%uint64(len(p.instances))]
-}
-
 // Options of Compile.
 type Options struct {
-	Previous *Table // whose splits and turns go on where nothing about them changed
-	Seed     uint64 // of the order inside splits
+	Previous *Table        // whose splits and turns go on where nothing about them changed
+	Seed     uint64        // of the order inside splits
+	Now      time.Duration // since the epoch of the requests that the table will see
+	Site     string        // of the caller, for failover
+	Drills   []Drill
 	// Calls, when not nil, are the services that the workload is declared to
 	// call; the table knows these alone.
 	Calls []string
@@ -119,12 +115,12 @@ type Options struct {
 // that are known. It fails only for rules that Check would refuse.
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
 	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs), calls: opt.Calls}}
+	b.remember()
 	for _, rule := range rs.Services {
 		b.service(rule.Name).rule = rule
 	}
 	b.pools(rs, instances)
 	for _, s := range b.t.services {
-		s.settings = b.t.resolver.Service(s.rule)
 		if s.rule == nil || len(s.rule.Routes) == 0 {
 			s.plain = &Route{of: s.name, rule: &rules.Route{}}
 			continue
@@ -142,6 +138,10 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 		}
 		b.t.gateways[rule.Name] = &gateway{rule: rule, ladder: l}
 	}
+	if err := b.drills(); err != nil {
+		return nil, err
+	}
+	b.settle()
 	return b.t, nil
 }
 
@@ -154,82 +154,18 @@ type builder struct {
 func (b *builder) service(name string) *service {
 	s := b.t.services[name]
 	if s == nil {
-		s = &service{name: name, versions: map[string]*pool{}, placed: map[string]*pool{}, all: b.pool(name, "")}
+		s = &service{name: name, versions: map[string]*pool{}, placed: map[string]*pool{}, all: b.pool(name, ""), budget: b.budget(name)}
+		s.whole = target{service: s, pool: s.all}
 		b.t.services[name] = s
 	}
 	return s
-}
-
-// pool makes an empty pool that goes on where the previous table's stood.
-func (b *builder) pool(service, version string) *pool {
-	if b.opt.Previous != nil {
-		if s := b.opt.Previous.services[service]; s != nil {
-			old := s.all
-			if version != "" {
-				if old = s.versions[version]; old == nil {
-					old = s.placed[version]
-				}
-			}
-			if old != nil {
-				return &pool{turn: old.turn}
-			}
-		}
-	}
-	return &pool{turn: new(atomic.Uint64)}
-}
-
-func (b *builder) version(s *service, version string) *pool {
-	p := s.versions[version]
-	if p == nil {
-		p = b.pool(s.name, version)
-		s.versions[version] = p
-	}
-	return p
-}
-
-// place is the pool of a version's instances at one site.
-func (b *builder) place(s *service, version, site string) *pool {
-	key := version + "@" + site
-	p := s.placed[key]
-	if p == nil {
-		p = b.pool(s.name, key)
-		for _, in := range b.version(s, version).instances {
-			if in.Site == site {
-				p.instances = append(p.instances, in)
-			}
-		}
-		s.placed[key] = p
-	}
-	return p
-}
-
-func (b *builder) pools(rs *rules.Rules, instances []Instance) {
-	for _, rule := range rs.Services {
-		s := b.service(rule.Name)
-		for _, v := range rule.Versions {
-			b.version(s, v)
-		}
-		for _, in := range rule.Instances {
-			address, secure := in.Address()
-			instances = append(instances[:len(instances):len(instances)], Instance{ID: rule.Name + "@" + address,
-				Service: rule.Name, Version: in.Version, Site: in.Site, Address: address, Outside: true, Secure: secure})
-		}
-	}
-	sorted := slices.Clone(instances)
-	slices.SortFunc(sorted, func(a, b Instance) int { return cmp.Compare(a.ID, b.ID) })
-	for i := range sorted {
-		in := &sorted[i]
-		s := b.service(in.Service)
-		s.all.instances = append(s.all.instances, in)
-		p := b.version(s, in.Version)
-		p.instances = append(p.instances, in)
-	}
 }
 
 func (b *builder) ladder(of string, home *rules.Service, list []*rules.Route) (*ladder, error) {
 	routes := make([]*Route, 0, len(list))
 	for _, rule := range list {
 		rt := &Route{of: of, rule: rule, settings: b.t.resolver.Route(home, rule)}
+		rt.retry = newRetry(rt.settings.Retry)
 		weights := make([]rules.Percent, 0, len(rule.Send))
 		for _, t := range rule.Send {
 			to, err := b.target(rt, t)

@@ -28,10 +28,13 @@ const (
 
 // Peer is what a caller knows of one instance. It is safe for concurrent use.
 type Peer struct {
+	Sick atomic.Bool // what its health checks say, whether or not they are believed
+
 	flags  atomic.Uint32
 	streak atomic.Int32 // failures in a row
 	busy   atomic.Int32
 	rose   atomic.Int64 // when it began to take requests
+	due    atomic.Int64 // until, for a look without the lock
 
 	// Guarded by the lock of its Sideline.
 	trial bool // the one request that decides is under way
@@ -90,6 +93,9 @@ func (p *Peer) set(flag uint32, on bool, now time.Duration) {
 
 // IsOut tells whether the peer is sidelined.
 func (p *Peer) IsOut() bool { return p.flags.Load()&isOut != 0 }
+
+// IsDown tells whether the peer is taken for unwell.
+func (p *Peer) IsDown() bool { return p.flags.Load()&isDown != 0 }
 
 // IsShut tells whether a drill takes the peer down.
 func (p *Peer) IsShut() bool { return p.flags.Load()&isShut != 0 }
@@ -185,11 +191,15 @@ func (s *Sideline) leave(p *Peer, r *rules.Sideline, cause string, now time.Dura
 	}
 	p.times = min(p.times+1, 8)
 	p.trial, p.since, p.until, p.last, p.cause = false, now, now+length, length, cause
+	p.due.Store(int64(p.until))
 }
 
 // Try claims the trial request of a sidelined peer, when its time is over and
 // no other has it. Whoever gets it reports by Tried.
 func (s *Sideline) Try(p *Peer, now time.Duration) bool {
+	if int64(now) < p.due.Load() {
+		return false
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !p.IsOut() || p.trial || now < p.until || p.flags.Load()&(isDown|isShut) != 0 {

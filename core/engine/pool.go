@@ -1,0 +1,383 @@
+package engine
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/guard"
+	"nightjar/core/rules"
+)
+
+// pool is the instances of a version, or of a whole service.
+type pool struct {
+	version *version // nil: instances of all versions
+	peers   []*peer
+	turn    *atomic.Uint64 // outlives the table
+	how     balance
+	key     *rules.Key
+	sites   [][]*peer // in the order of failover; nil: all alike
+	below   float64   // usable share of a site under which requests spill over
+}
+
+// balance is a kind of rules.Balance.
+type balance uint8
+
+const (
+	inTurn balance = iota
+	leastBusy
+	random
+	hash
+)
+
+var balances = map[string]balance{"in-turn": inTurn, "least-busy": leastBusy, "random": random, "hash": hash}
+
+// peer is an instance with what this caller knows of it.
+type peer struct {
+	*guard.Peer
+	*Instance
+	of   *version
+	seed uint64
+}
+
+// pick chooses an instance, not the one that a request was at last unless there
+// is no other. trial tells that the request decides whether a sidelined
+// instance comes back; see guard.Sideline.Tried. Without an instance that can
+// be used it returns nil.
+func (p *pool) pick(v View, last *guard.Peer, now time.Duration) (got *peer, trial bool) {
+	if len(p.peers) == 0 {
+		return nil, false
+	}
+	turn := p.turn.Add(1) - 1
+	if p.how == inTurn && p.sites == nil {
+		if got := p.peers[turn%uint64(len(p.peers))]; got.Clear() && got.Peer != last {
+			return got, false
+		}
+	}
+	list, troubled := p.peers, false
+	if p.sites != nil {
+		list, troubled = p.site(turn, now)
+	}
+	if got := p.first(list, v, turn); !troubled && got != nil && got.Peer != last && got.Clear() {
+		return got, false
+	}
+	for _, c := range p.peers {
+		c.of.endDrills(now)
+		if c.Peer != last && c.IsOut() && c.of.side.Try(c.Peer, now) {
+			return c, true
+		}
+	}
+	return p.weighed(list, v, turn, last, now), false
+}
+
+// first is the choice when all instances take their full share.
+func (p *pool) first(list []*peer, v View, turn uint64) *peer {
+	n := uint64(len(list))
+	switch {
+	case n == 1 || p.how == inTurn:
+		return list[turn%n]
+	case p.how == random:
+		return list[draw(turn, 0)%n]
+	case p.how == leastBusy:
+		// The less busy of two at random is far better than one at random (M.
+		// Mitzenmacher, "The Power of Two Choices in Randomized Load Balancing",
+		// IEEE Transactions on Parallel and Distributed Systems 12, 2001).
+		i, j := draw(turn, 0)%n, draw(turn, 1)%(n-1)
+		if j >= i {
+			j++
+		}
+		a, b := list[i], list[j]
+		if !a.Clear() || !b.Clear() {
+			return nil
+		}
+		if b.Busy() < a.Busy() {
+			return b
+		}
+		return a
+	}
+	value, ok := keyValue(p.key, v)
+	if !ok {
+		return list[turn%n]
+	}
+	// The instance with the highest number wins, so that one which comes or
+	// goes moves no other's visitors (D. Thaler and C. Ravishankar, "Using
+	// Name-Based Mappings to Increase Hit Rates", IEEE/ACM Transactions on
+	// Networking 6, 1998).
+	h := hashed(value)
+	best, most := list[0], uint64(0)
+	for _, c := range list {
+		if x := mix(h ^ c.seed); x >= most {
+			best, most = c, x
+		}
+	}
+	return best
+}
+
+// weighed is the choice when some instances take less than their share.
+func (p *pool) weighed(list []*peer, v View, turn uint64, last *guard.Peer, now time.Duration) *peer {
+	total, lastWeight := 0.0, 0.0
+	var same *peer
+	for _, c := range list {
+		if c.Peer == last {
+			same, lastWeight = c, c.Weight(now)
+		} else {
+			total += c.Weight(now)
+		}
+	}
+	if total == 0 {
+		if lastWeight > 0 {
+			return same
+		}
+		return nil
+	}
+	weight := func(c *peer) float64 {
+		if c.Peer == last {
+			return 0
+		}
+		return c.Weight(now)
+	}
+	at := func(place float64) *peer { // the weights laid side by side, and who lies at that place
+		var got *peer
+		for _, c := range list {
+			if w := weight(c); w > 0 {
+				if got = c; place < w {
+					break
+				}
+				place -= w
+			}
+		}
+		return got
+	}
+	switch p.how {
+	case leastBusy:
+		a, b := at(fraction(draw(turn, 0))*total), at(fraction(draw(turn, 1))*total)
+		if a == nil || b != nil && float64(b.Busy()+1)*a.Weight(now) < float64(a.Busy()+1)*b.Weight(now) {
+			return b
+		}
+		return a
+	case hash:
+		if value, ok := keyValue(p.key, v); ok {
+			h := hashed(value)
+			var best *peer
+			least := math.Inf(1)
+			for _, c := range list {
+				// As first decides when all weights are 1: u rises with the number.
+				if w := weight(c); w > 0 {
+					if cost := -math.Log(fraction(mix(h^c.seed))) / w; cost < least {
+						best, least = c, cost
+					}
+				}
+			}
+			return best
+		}
+	case inTurn:
+		// Even steps of the golden ratio fall evenly into every weight.
+		return at(fraction(turn*0x9e3779b97f4a7c15) * total)
+	}
+	return at(fraction(draw(turn, 0)) * total)
+}
+
+// site chooses the site of a request: the first in the order, and when too
+// little of it can be used the next for what is missing, and so on. troubled
+// tells that not all of the first can be used.
+func (p *pool) site(turn uint64, now time.Duration) (list []*peer, troubled bool) {
+	whole := true
+	for _, c := range p.sites[0] {
+		whole = whole && c.Clear()
+	}
+	if whole {
+		return p.sites[0], false
+	}
+	var room [8]float64
+	place := fraction(draw(turn, 2))
+	for i, part := range p.shares(now, room[:0]) {
+		if place < part {
+			return p.sites[i], true
+		}
+		place -= part
+	}
+	return p.peers, true
+}
+
+// shares adds to out what part of the requests each site gets. Where nothing
+// can be used, nobody gets any.
+func (p *pool) shares(now time.Duration, out []float64) []float64 {
+	left, total := 1.0, 0.0
+	for _, group := range p.sites {
+		part := left * min(1, usable(group, now)/p.below)
+		out = append(out, part)
+		left -= part
+		total += part
+	}
+	for i := range out {
+		if total > 0 {
+			out[i] /= total
+		}
+	}
+	return out
+}
+
+// usable is the part of the instances that take requests, 0 to 1.
+func usable(group []*peer, now time.Duration) float64 {
+	sum := 0.0
+	for _, c := range group {
+		if !c.Clear() {
+			c.of.endDrills(now)
+		}
+		sum += c.Weight(now)
+	}
+	return sum / float64(len(group))
+}
+
+// empty tells whether no instance can be used.
+func (p *pool) empty(now time.Duration) bool {
+	for _, c := range p.peers {
+		if c.Clear() {
+			return false
+		}
+	}
+	for _, c := range p.peers {
+		c.of.endDrills(now)
+		if c.Weight(now) > 0 {
+			return false
+		}
+		if c.IsOut() {
+			if s, out := c.of.side.State(c.Peer); out && !s.Trial && now >= s.Until && !c.IsDown() && !c.IsShut() {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// draw is the k-th number that belongs to a turn.
+func draw(turn uint64, k uint64) uint64 { return mix(turn*4 + k) }
+
+// fraction makes a number between 0 and 1, neither included, of 64 bits.
+func fraction(x uint64) float64 { return (float64(x>>11) + 0.5) / (1 << 53) }
+
+// hashed makes a number of a visitor's value.
+func hashed(value string) uint64 {
+	h := uint64(0x6e69676874) // any fixed number
+	for i := range len(value) {
+		h = mix(h ^ uint64(value[i]))
+	}
+	return h
+}
+
+// pool makes an empty pool that goes on where the previous table's stood.
+func (b *builder) pool(service, version string) *pool {
+	if b.opt.Previous != nil {
+		if s := b.opt.Previous.services[service]; s != nil {
+			old := s.all
+			if version != "" {
+				if old = s.versions[version]; old == nil {
+					old = s.placed[version]
+				}
+			}
+			if old != nil {
+				return &pool{turn: old.turn}
+			}
+		}
+	}
+	return &pool{turn: new(atomic.Uint64)}
+}
+
+func (b *builder) version(s *service, name string) *pool {
+	p := s.versions[name]
+	if p == nil {
+		p = b.pool(s.name, name)
+		p.version = b.state(s, name)
+		s.versions[name] = p
+	}
+	return p
+}
+
+// place is the pool of a version's instances at one site.
+func (b *builder) place(s *service, version, site string) *pool {
+	key := version + "@" + site
+	p := s.placed[key]
+	if p == nil {
+		whole := b.version(s, version)
+		p = b.pool(s.name, key)
+		p.version, p.how, p.key = whole.version, whole.how, whole.key
+		for _, c := range whole.peers {
+			if c.Site == site {
+				p.peers = append(p.peers, c)
+			}
+		}
+		s.placed[key] = p
+	}
+	return p
+}
+
+func (b *builder) pools(rs *rules.Rules, instances []Instance) {
+	for _, rule := range rs.Services {
+		s := b.service(rule.Name)
+		s.settings = b.t.resolver.Service(rule)
+		for _, v := range rule.Versions {
+			b.version(s, v)
+		}
+		for _, in := range rule.Instances {
+			address, secure := in.Address()
+			instances = append(instances[:len(instances):len(instances)], Instance{ID: rule.Name + "@" + address,
+				Service: rule.Name, Version: in.Version, Site: in.Site, Address: address, Outside: true, Secure: secure})
+		}
+	}
+	sorted := slices.Clone(instances)
+	slices.SortFunc(sorted, func(a, b Instance) int { return cmp.Compare(a.ID, b.ID) })
+	for i := range sorted {
+		in := &sorted[i]
+		s := b.service(in.Service)
+		if s.rule == nil {
+			s.settings = b.t.resolver.Service(nil)
+		}
+		p := b.version(s, in.Version)
+		c := b.peer(p.version, in)
+		p.peers = append(p.peers, c)
+		s.all.peers = append(s.all.peers, c)
+	}
+	for _, s := range b.t.services {
+		s.retry = newRetry(s.settings.Retry)
+		b.balance(s, s.all)
+		for _, p := range s.versions {
+			b.balance(s, p)
+			p.version.peers = p.peers
+		}
+	}
+}
+
+// balance says how a pool chooses.
+func (b *builder) balance(s *service, p *pool) {
+	if set := s.settings.Balance; set != nil {
+		p.how, p.key = balances[set.Kind], set.Key
+	}
+	f := s.settings.Failover
+	if f == nil || len(p.peers) == 0 {
+		return
+	}
+	rank := map[string]int{}
+	for _, site := range f.Order {
+		if site == "same" {
+			site = b.opt.Site
+		}
+		if _, ok := rank[site]; !ok && site != "" {
+			rank[site] = len(rank)
+		}
+	}
+	groups := make([][]*peer, len(rank)+1) // the last: of sites that the order leaves out
+	for _, c := range p.peers {
+		i, ok := rank[c.Site]
+		if !ok {
+			i = len(rank)
+		}
+		groups[i] = append(groups[i], c)
+	}
+	p.sites = slices.DeleteFunc(groups, func(g []*peer) bool { return len(g) == 0 })
+	p.below = f.Below.Share()
+	if len(p.sites) == 1 {
+		p.sites = nil
+	}
+}

@@ -1,0 +1,165 @@
+package engine
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"nightjar/core/guard"
+)
+
+// Status is how the guards of one called service stand in one proxy.
+type Status struct {
+	Service  string          `json:"service"`
+	Versions []VersionStatus `json:"versions,omitempty" doc:"those that have something to tell, by name"`
+	Retries  *RetryStatus    `json:"retries,omitempty" doc:"absent where nothing is retried"`
+	Limits   []LimitStatus   `json:"limits,omitempty" doc:"of its routes"`
+}
+
+// VersionStatus is how the guards of one version stand.
+type VersionStatus struct {
+	Version    string         `json:"version"`
+	Breaker    *BreakerStatus `json:"breaker,omitempty"`
+	Queue      *QueueStatus   `json:"queue,omitempty"`
+	Sidelined  []OutStatus    `json:"sidelined,omitempty"`
+	Down       []string       `json:"down,omitempty" doc:"instances whose health checks fail"`
+	Shut       []string       `json:"shut,omitempty" doc:"instances that a drill takes down"`
+	Mistrusted bool           `json:"mistrusted,omitempty" doc:"more than half are unwell at once, so that all are called"`
+	Sites      []SiteStatus   `json:"sites,omitempty" doc:"in the order of failover"`
+}
+
+// BreakerStatus is how a breaker stands.
+type BreakerStatus struct {
+	State   string `json:"state" doc:"closed, open or probing"`
+	SinceMS int64  `json:"sinceMS" doc:"for how long"`
+	LeftMS  int64  `json:"leftMS,omitempty" doc:"until probes are let through, when it is open"`
+	Seen    uint64 `json:"seen" doc:"requests in its window"`
+	Failed  uint64 `json:"failed"`
+	Slow    uint64 `json:"slow"`
+}
+
+// QueueStatus is what is under way and what waits.
+type QueueStatus struct {
+	InFlight    int `json:"inFlight"`
+	InFlightMax int `json:"inFlightMax"`
+	Waiting     int `json:"waiting"`
+	WaitingMax  int `json:"waitingMax"`
+}
+
+// OutStatus is a sidelined instance.
+type OutStatus struct {
+	Instance string `json:"instance"`
+	Cause    string `json:"cause" doc:"the last failure: a status or a reason"`
+	LeftMS   int64  `json:"leftMS" doc:"until a request tries it; 0: the next one does"`
+	ForMS    int64  `json:"forMS" doc:"length of this stay"`
+	Times    int    `json:"times" doc:"stays in a row"`
+	Trial    bool   `json:"trial,omitempty" doc:"a request is trying it"`
+}
+
+// SiteStatus is one site in the order of failover.
+type SiteStatus struct {
+	Site   string  `json:"site"`
+	Usable float64 `json:"usable" doc:"part of its instances that take requests, 0 to 1"`
+	Share  float64 `json:"share" doc:"of the requests that goes there now, 0 to 1"`
+}
+
+// RetryStatus is the budget for retries.
+type RetryStatus struct {
+	Requests uint64 `json:"requests" doc:"in the last 10 s"`
+	Retries  uint64 `json:"retries" doc:"of these"`
+	Left     int    `json:"left" doc:"retries that may be sent now, by the budget of the service or else its first route that retries"`
+}
+
+// LimitStatus is a limit of a route.
+type LimitStatus struct {
+	Route string `json:"route"`
+	Keys  int    `json:"keys" doc:"values that it knows now"`
+	Most  int    `json:"most" doc:"that it can know"`
+}
+
+// Acts tells whether one of the guards does something to requests now.
+func (s Status) Acts() bool {
+	return slices.ContainsFunc(s.Versions, func(v VersionStatus) bool {
+		return v.Breaker != nil && v.Breaker.State != guard.Closed.String() || v.Queue != nil && v.Queue.InFlight > 0 || v.Sidelined != nil || v.Down != nil || v.Shut != nil
+	})
+}
+
+// Status tells how the guards of all services stand that have any, by name.
+// The limits of a gateway's own routes stand under the gateway's name.
+func (t *Table) Status(now time.Duration) []Status {
+	out := []Status{}
+	for _, name := range slices.Sorted(maps.Keys(t.services)) {
+		s := t.services[name]
+		st := Status{Service: name}
+		for _, v := range slices.Sorted(maps.Keys(s.versions)) {
+			if vs, any := s.versions[v].status(now); any {
+				st.Versions = append(st.Versions, vs)
+			}
+		}
+		r := s.retry
+		if s.ladder != nil {
+			st.Limits = s.ladder.limits()
+			for _, rt := range s.ladder.routes {
+				if r == nil {
+					r = rt.retry
+				}
+			}
+		}
+		if r != nil {
+			st.Retries = &RetryStatus{}
+			st.Retries.Requests, st.Retries.Retries, st.Retries.Left = s.budget.State(r.Budget, now)
+		}
+		if st.Versions != nil || st.Retries != nil || st.Limits != nil {
+			out = append(out, st)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(t.gateways)) {
+		if l := t.gateways[name].ladder.limits(); l != nil {
+			out = append(out, Status{Service: name, Limits: l})
+		}
+	}
+	return out
+}
+
+func (l *ladder) limits() (out []LimitStatus) {
+	for _, rt := range l.routes {
+		if rt.limit != nil {
+			out = append(out, LimitStatus{rt.Name(), rt.limit.Keys(), guard.MaxKeys})
+		}
+	}
+	return out
+}
+
+func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
+	v := p.version
+	v.endDrills(now)
+	st.Version = v.name
+	if b := v.breaker; b != nil {
+		s := b.State(now)
+		st.Breaker = &BreakerStatus{State: s.Mode.String(), SinceMS: (now - s.Since).Milliseconds(), Seen: s.Seen, Failed: s.Failed, Slow: s.Slow}
+		if s.Mode == guard.Open {
+			st.Breaker.LeftMS = max(s.Until-now, 0).Milliseconds()
+		}
+	}
+	if v.queue != nil {
+		s := v.queue.State()
+		st.Queue = &QueueStatus{s.InFlight, s.InFlightMax, s.Waiting, s.WaitingMax}
+	}
+	st.Mistrusted = v.mistrusts.Load()
+	for _, c := range v.peers {
+		if s, out := v.side.State(c.Peer); out {
+			st.Sidelined = append(st.Sidelined, OutStatus{c.ID, s.Cause, max(s.Until-now, 0).Milliseconds(), (s.Until - s.Since).Milliseconds(), s.Times, s.Trial})
+		}
+		if c.Sick.Load() {
+			st.Down = append(st.Down, c.ID)
+		}
+		if c.IsShut() {
+			st.Shut = append(st.Shut, c.ID)
+		}
+	}
+	for i, share := range p.shares(now, nil) {
+		st.Sites = append(st.Sites, SiteStatus{p.sites[i][0].Site, usable(p.sites[i], now), share})
+	}
+	any = st.Breaker != nil || st.Queue != nil || st.Mistrusted || st.Sidelined != nil || st.Down != nil || st.Shut != nil || st.Sites != nil
+	return st, any
+}

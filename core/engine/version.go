@@ -1,0 +1,287 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/guard"
+	"nightjar/core/rules"
+)
+
+// memory is what outlives all tables of one driver.
+type memory struct {
+	begun time.Duration // when the first instances came
+	knows bool          // they have come
+	draws atomic.Uint64 // of waits before retries
+	log   eventLog
+}
+
+// version is one version of a service as a caller sees it. The machines
+// outlive the table.
+type version struct {
+	service, name string
+	peers         []*peer
+	breaker       *guard.Breaker // nil: none
+	queue         *guard.Queue   // nil: none
+	side          *guard.Sideline
+	counts        *outcomes // against an instance
+	trusts        bool      // whatever health checks say
+	mistrusts     *atomic.Bool
+	drills        []*drill // that fail or delay
+	downs         []*drill // that take instances down
+	memory        *memory
+	rules         rules.Settings
+}
+
+// defaultCounts is what counts against an instance where nothing else is said.
+var defaultCounts = newOutcomes([]string{"5xx", "unreachable", "reset", "timeout"})
+
+func (b *builder) remember() {
+	b.t.memory = &memory{}
+	if b.opt.Previous != nil {
+		b.t.memory = b.opt.Previous.memory
+	}
+}
+
+// state is a version with the machines that the previous table had for it.
+func (b *builder) state(s *service, name string) *version {
+	v := &version{service: s.name, name: name, memory: b.t.memory, rules: s.settings, counts: defaultCounts, mistrusts: new(atomic.Bool), side: new(guard.Sideline)}
+	if old := b.opt.Previous.version(s.name, name); old != nil {
+		v.breaker, v.queue, v.side, v.mistrusts = old.breaker, old.queue, old.side, old.mistrusts
+	}
+	if r := s.settings.Sideline; r != nil {
+		v.counts, v.trusts = newOutcomes(r.Counts), r.Most == rules.Whole
+	}
+	return v
+}
+
+func (t *Table) version(service, name string) *version {
+	if t == nil || t.services[service] == nil || t.services[service].versions[name] == nil {
+		return nil
+	}
+	return t.services[service].versions[name].version
+}
+
+func (b *builder) budget(service string) *guard.Budget {
+	if b.opt.Previous != nil && b.opt.Previous.services[service] != nil {
+		return b.opt.Previous.services[service].budget
+	}
+	return new(guard.Budget)
+}
+
+// peer is an instance with what was known of it before. One that comes when
+// others have been known for a while comes to its share by and by.
+func (b *builder) peer(v *version, in *Instance) *peer {
+	c := &peer{Instance: in, of: v, seed: seedOf(in.ID)}
+	if old := b.opt.Previous.version(v.service, v.name); old != nil {
+		for _, p := range old.peers {
+			if p.ID == in.ID && p.Address == in.Address {
+				c.Peer = p.Peer
+				return c
+			}
+		}
+	}
+	c.Peer = new(guard.Peer)
+	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp && len(b.opt.Previous.services[v.service].known()) > 0 {
+		c.Begin(b.opt.Now)
+	}
+	return c
+}
+
+func (s *service) known() []*peer {
+	if s == nil {
+		return nil
+	}
+	return s.all.peers
+}
+
+// settle makes the machines follow the new table. Nothing can fail any more.
+func (b *builder) settle() {
+	now := b.opt.Now
+	for _, s := range b.t.services {
+		if m := b.t.memory; len(s.all.peers) > 0 && !m.knows {
+			m.knows, m.begun = true, now
+		}
+		for _, p := range s.versions {
+			v := p.version
+			set := &v.rules
+			switch {
+			case set.Breaker == nil:
+				v.breaker = nil
+			case v.breaker == nil:
+				v.breaker = guard.NewBreaker(set.Breaker, now)
+			default:
+				v.breaker.Set(set.Breaker)
+			}
+			switch {
+			case set.Queue == nil:
+				v.queue = nil
+			case v.queue == nil:
+				v.queue = guard.NewQueue(set.Queue)
+			default:
+				v.queue.Set(set.Queue)
+			}
+			peers := make([]*guard.Peer, len(v.peers))
+			for i, c := range v.peers {
+				peers[i] = c.Peer
+				if !c.Outside || set.Health == nil {
+					c.Sick.Store(c.Instance.Down)
+				}
+			}
+			v.side.Set(set.Sideline, peers, now)
+			v.judge(now)
+			v.shut(now)
+		}
+	}
+}
+
+// judge decides whether the health checks of the instances are believed: when
+// more than half are unwell at once, it is more likely that the checks are.
+func (v *version) judge(now time.Duration) {
+	unwell := 0
+	for _, c := range v.peers {
+		if c.Sick.Load() || c.Doubted {
+			unwell++
+		}
+	}
+	mistrusts := !v.trusts && 2*unwell > len(v.peers)
+	if v.mistrusts.Swap(mistrusts) != mistrusts {
+		kind, detail := "trusted", "health checks are believed again"
+		if mistrusts {
+			kind, detail = "mistrusted", fmt.Sprintf("%d of %d instances are unwell at once: health checks are not believed, and all are called", unwell, len(v.peers))
+		}
+		v.tell(now, kind, "", detail)
+	}
+	for _, c := range v.peers {
+		down := c.Sick.Load() && !mistrusts
+		if down != c.IsDown() {
+			c.SetDown(down, now)
+			kind, detail := "up", "takes requests again"
+			if down {
+				kind, detail = "down", "its health checks fail"
+			}
+			v.tell(now, kind, c.ID, detail)
+		}
+	}
+}
+
+// Checked tells what the health checks of an instance outside the mesh say, for
+// which every caller checks by itself.
+func (t *Table) Checked(in *Instance, down bool, now time.Duration) {
+	v := t.version(in.Service, in.Version)
+	if v == nil {
+		return
+	}
+	for _, c := range v.peers {
+		if c.ID == in.ID {
+			c.Sick.Store(down)
+		}
+	}
+	v.judge(now)
+}
+
+// called is what a version is called in messages.
+func (v *version) called() string { return v.service + "/" + v.name }
+
+// lack says why no instance of the pool can be used.
+func (p *pool) lack(what string) string {
+	if len(p.peers) == 0 {
+		return what + " has no instance"
+	}
+	var out, down, shut int
+	for _, c := range p.peers {
+		switch {
+		case c.IsShut():
+			shut++
+		case c.IsDown():
+			down++
+		case c.IsOut():
+			out++
+		}
+	}
+	var why []string
+	for _, w := range []struct {
+		n    int
+		what string
+	}{{shut, "taken down by a drill"}, {down, "unwell by health checks"}, {out, "sidelined"}} {
+		if w.n > 0 {
+			why = append(why, fmt.Sprintf("%d %s", w.n, w.what))
+		}
+	}
+	return fmt.Sprintf("%s has no instance that can be used: %s", what, strings.Join(why, ", "))
+}
+
+// Event is a change of state that people should hear of.
+type Event struct {
+	At       time.Duration `json:"-"`
+	AgoMS    int64         `json:"agoMS"`
+	Service  string        `json:"service"`
+	Version  string        `json:"version,omitempty"`
+	Instance string        `json:"instance,omitempty"`
+	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, drill-began, drill-ended, spills, settled
+	Detail   string        `json:"detail"`
+}
+
+// maxEvents bounds the events that wait to be told.
+const maxEvents = 256
+
+// eventLog keeps the events that nobody has taken yet; past its bound the
+// oldest are lost.
+type eventLog struct {
+	mu   sync.Mutex
+	list []Event
+}
+
+func (l *eventLog) add(e Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.list) == maxEvents {
+		l.list = append(l.list[:0], l.list[1:]...)
+	}
+	l.list = append(l.list, e)
+}
+
+// Events takes the events since the last time, oldest first.
+func (t *Table) Events(now time.Duration) []Event {
+	l := &t.memory.log
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := l.list
+	l.list = nil
+	for i := range out {
+		out[i].AgoMS = (now - out[i].At).Milliseconds()
+	}
+	return out
+}
+
+func (v *version) tell(now time.Duration, kind, instance, detail string) {
+	v.memory.log.add(Event{At: now, Service: v.service, Version: v.name, Instance: instance, Kind: kind, Detail: detail})
+}
+
+// note tells of what a report to a machine changed.
+func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
+	switch c {
+	case guard.Same:
+	case guard.Opened:
+		v.tell(now, "breaker-open", "", fmt.Sprintf("requests are refused for %s", v.rules.Breaker.OpenFor))
+	case guard.Probes:
+		v.tell(now, "breaker-probing", "", fmt.Sprintf("%d requests are let through to see how they fare", v.rules.Breaker.Probes))
+	case guard.Shut:
+		v.tell(now, "breaker-closed", "", "the probes went well")
+	case guard.Out, guard.Longer:
+		for _, c2 := range v.peers {
+			if s, out := v.side.State(c2.Peer); c2.ID == in.ID && out {
+				kind, what := "sidelined", fmt.Sprintf("%d failures in a row, the last: %s", v.rules.Sideline.After, s.Cause)
+				if c == guard.Longer {
+					kind, what = "still-sidelined", "its trial request failed: "+s.Cause
+				}
+				v.tell(now, kind, in.ID, fmt.Sprintf("%s; out for %s", what, s.Until-s.Since))
+			}
+		}
+	case guard.Back:
+		v.tell(now, "returned", in.ID, "its trial request went well")
+	}
+}
