@@ -54,7 +54,7 @@ func (s *Server) meshRoutes(e *echo.Echo) {
 		if err := body(c, &d); err != nil {
 			return err
 		}
-		s.control.Count(d)
+		s.control.Count(c.Param("id"), d)
 		return c.NoContent(http.StatusNoContent)
 	})
 }
@@ -88,7 +88,7 @@ func (s *Server) snapshots(c *echo.Context) error {
 			if seen = news.Sequence; !news.Nothing && !write(news.Line()) {
 				return nil
 			}
-			if !news.Rules {
+			if !news.Urgent {
 				changed = s.gather(ctx, c.Param("id"), seen, changed)
 			}
 		}
@@ -123,7 +123,7 @@ func (s *Server) gather(ctx context.Context, id string, seen uint64, changed <-c
 		case <-wait:
 			changed = wait
 			var news *control.News
-			if news, wait = s.control.News(id, seen); news != nil && news.Rules {
+			if news, wait = s.control.News(id, seen); news != nil && news.Urgent {
 				return changed
 			}
 		}

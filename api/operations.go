@@ -32,6 +32,8 @@ type param struct{ name, kind, doc string }
 
 const ofRevision = "number of a revision in quotes; refused with 412 when another one is in force"
 
+var byDrill = []param{{"by", "string", "who ends it"}}
+
 var byParam = []param{{"by", "string", "whose draft it is"}}
 
 func (s *Server) operations() []operation {
@@ -40,6 +42,12 @@ func (s *Server) operations() []operation {
 			query: []param{{"window", "integer", "seconds that the figures cover; 10 when absent, 1 to 900"}}, handle: s.mesh},
 		{method: "GET", path: "/live", id: "live", summary: "The mesh every second, as Server-Sent Events named mesh", out: control.Mesh{}, media: "text/event-stream", handle: s.live},
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
+		{method: "GET", path: "/activity", id: "activity", summary: "What people did and what proxies saw of their guards, newest first", out: dto.Activity{},
+			query: []param{{"service", "string", "only what concerns this service"}, {"before", "integer", "only what has a lower number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.activity},
+		{method: "GET", path: "/drills", id: "drills", summary: "Drills that run or ran, newest first", out: dto.Drills{},
+			query: []param{{"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.drills},
+		{method: "POST", path: "/drills", id: "startDrill", summary: "Begin a drill: harm on purpose, which ends by itself in every proxy", in: control.DrillAsk{}, out: control.Drill{}, handle: s.startDrill},
+		{method: "DELETE", path: "/drills/:drill", id: "stopDrill", summary: "End a drill before its time", query: byDrill, out: control.Drill{}, handle: s.stopDrill},
 		{method: "POST", path: "/rules/check", id: "check", summary: "Check the files of a bundle and compare them with what is in force", in: dto.CheckIn{}, out: control.Report{}, handle: s.check},
 		{method: "POST", path: "/rules/format", id: "format", summary: "Lay rule files out anew; comments stay", in: dto.Files{}, out: dto.Files{}, handle: s.format},
 		{method: "GET", path: "/rules/schema", id: "schema", summary: "The JSON Schema of a rule file", handle: s.schema},

@@ -9,6 +9,7 @@ import (
 
 	"nightjar/cli/out"
 	"nightjar/control"
+	"nightjar/core/engine"
 )
 
 func (a *app) services() *cobra.Command {
@@ -72,6 +73,7 @@ func revisionLine(s *out.Sheet, m control.Mesh) {
 	if len(r.Behind) > 0 {
 		s.Line("Behind: %s.", strings.Join(r.Behind, ", "))
 	}
+	drillLines(s, m)
 	for _, u := range m.Unpublished {
 		s.Line("%s", unpublishedLine(u))
 	}
@@ -95,6 +97,9 @@ func quotedMessage(m string) string {
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
+	}
+	if base, y := strings.CutSuffix(what, "xy"); y {
+		return fmt.Sprintf("%d %sxies", n, base)
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }
@@ -139,21 +144,41 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 		owner = ", of " + svc.Owner
 	}
 	s.Line("%s%s; timeout %s. Figures of the last %d s.\n", svc.Name, owner, svc.Timeout, m.Window)
+	figures := func(f control.Figures) []string {
+		cells := figureCells(f)
+		if s.Wide {
+			cells = append(cells, out.Share(f.FirstTry), load(f.LoadFactor))
+		}
+		return cells
+	}
 	var rows [][]string
 	for _, v := range svc.Versions {
-		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
+		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figures(v.Figures)...))
 		for _, in := range v.Instances {
 			where := in.ID
 			if in.Doubted {
 				where += " (doubted)"
 			}
+			if in.Down != "" {
+				where += " (unwell)"
+			}
+			if n := sidelinedIn(svc, in.ID); n > 0 {
+				where += fmt.Sprintf(" (sidelined in %s)", count(n, "proxy"))
+			}
 			if s.Wide {
 				where += " at " + in.Address
 			}
-			rows = append(rows, append([]string{"", where, in.Site, "", out.Share(in.Share)}, figureCells(in.Figures)...))
+			rows = append(rows, append([]string{"", where, in.Site, "", out.Share(in.Share)}, figures(in.Figures)...))
 		}
 	}
-	s.Table(append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...), rows)
+	header := append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...)
+	if s.Wide {
+		header = append(header, "FIRST TRY>", "LOAD>")
+	}
+	s.Table(header, rows)
+	if s.Wide {
+		defer guardSheet(s, svc.Callers)
+	}
 	if len(svc.Routes) == 0 {
 		s.Line("\nNo routes: plain balancing over all instances.")
 		return
@@ -187,9 +212,29 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 		}
 		rows = append(rows, row)
 	}
-	header := []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "RPS>", "SUCCESS>", "P95>"}
+	header = []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "RPS>", "SUCCESS>", "P95>"}
 	if s.Wide {
 		header = append(append(header[:4:4], figureHeader...), "TIMEOUT>", "WRITTEN")
 	}
 	s.Table(header, rows)
+}
+
+// load is tries for each request.
+func load(f *float64) string {
+	if f == nil {
+		return "–"
+	}
+	return fmt.Sprintf("%.2f", *f)
+}
+
+// sidelinedIn is in how many proxies an instance is sidelined.
+func sidelinedIn(svc control.Service, id string) (n int) {
+	for _, c := range svc.Callers {
+		for _, v := range c.Versions {
+			if slices.ContainsFunc(v.Sidelined, func(o engine.OutStatus) bool { return o.Instance == id }) {
+				n++
+			}
+		}
+	}
+	return n
 }

@@ -213,3 +213,25 @@ func (c *Client) Call(ctx context.Context, in control.Call, each func(control.Ta
 	}
 	return t, nil
 }
+
+// Activity returns what happened, newest first, from below the number before
+// (0: from the newest); of one service if it is named.
+func (c *Client) Activity(ctx context.Context, service string, before uint, limit int) (a dto.Activity, err error) {
+	q := url.Values{"service": {service}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
+	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
+}
+
+// Drills returns the drills that run or ran, newest first.
+func (c *Client) Drills(ctx context.Context) (d dto.Drills, err error) {
+	return d, c.do(ctx, http.MethodGet, "/drills", nil, &d)
+}
+
+// StartDrill begins a drill.
+func (c *Client) StartDrill(ctx context.Context, ask control.DrillAsk) (d control.Drill, err error) {
+	return d, c.do(ctx, http.MethodPost, "/drills", ask, &d)
+}
+
+// StopDrill ends a drill before its time.
+func (c *Client) StopDrill(ctx context.Context, id, by string) (d control.Drill, err error) {
+	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)
+}

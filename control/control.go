@@ -39,6 +39,7 @@ type Control struct {
 	warnedOf [2]uint64       // rulesSeq and peersSeq when it said so
 	warnedAt time.Time
 	changed  chan struct{} // closed and replaced at every snapshot
+	drills   []store.Drill // that run
 	heard    chan struct{} // closed and replaced whenever a proxy comes, goes or acknowledges
 
 	publishing sync.Mutex // one publish at a time
@@ -47,7 +48,10 @@ type Control struct {
 	drafts   []Unpublished
 	draftsOf uint // revision that drafts were compared with; nil drafts: not yet
 
+	drilling sync.Mutex // one drill begins or ends at a time
+
 	telemetry *telemetry
+	journal   journal
 }
 
 // Force is what the service wants proxies to follow.
@@ -71,6 +75,16 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 			rev.Number, n, found[0].At, found[0].Message)
 	}
 	c.force = Force{Revision: rev, Rules: rs, Since: rev.At}
+	drills, err := st.Drills(ctx, 100)
+	if err != nil {
+		return nil, fmt.Errorf("reading the drills: %w", err)
+	}
+	for _, d := range drills {
+		if drillOf(d, c.now()).Running {
+			c.drills = append(c.drills, d)
+		}
+	}
+	c.bumpDrills()
 	c.bump(true, true)
 	if st.Fresh() {
 		c.ledger.settled = c.ledger.sequence
@@ -85,9 +99,12 @@ func (c *Control) Run(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
+			c.writeJournal(context.WithoutCancel(ctx))
 			return
 		case now := <-t.C:
 			c.expire(now)
+			c.endDrills(now)
+			c.writeJournal(ctx)
 			c.telemetry.tidy(now)
 		}
 	}

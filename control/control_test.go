@@ -265,10 +265,10 @@ func TestFigures(t *testing.T) {
 	d := delta(1, all("v1", "s-1", 60, 0), all("v1", "s-2", 20, 0), all("v2", "s-3", 15, 5),
 		wire.Series{Revision: 1, Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", OK: 100},
 		wire.Series{Revision: 1, Service: "s", RouteOf: "s", Refused: 4, Reasons: map[string]uint64{"no-route": 4}})
-	k.Count(d)
-	k.Count(d) // sent again after a lost answer
+	k.Count("p", d)
+	k.Count("p", d) // sent again after a lost answer
 	k.now = k.now.Add(2 * time.Second)
-	k.Count(delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
+	k.Count("p", delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
 	m, err := k.View(t.Context(), 10)
 	if err != nil {
 		t.Fatal(err)
@@ -301,7 +301,7 @@ func TestFigures(t *testing.T) {
 	}
 	next := all("v2", "s-3", 5, 0)
 	next.Revision = 2
-	k.Count(delta(3, all("v1", "s-1", 7, 0), next))
+	k.Count("p", delta(3, all("v1", "s-1", 7, 0), next))
 	k.now = k.now.Add(time.Second)
 	if s := view(t, k); !near(s.Versions[1].Observed, 1) || s.Figures.Requests != 217 {
 		t.Errorf("after a change: observed %v of %d", *s.Versions[1].Observed, s.Figures.Requests)
@@ -329,14 +329,14 @@ func view(t *testing.T, k *clock) Service {
 func TestTelemetryStaysBounded(t *testing.T) {
 	k := newClock(t)
 	for i := range maxSeries + 50 {
-		k.Count(delta(uint64(i+1), wire.Series{Service: fmt.Sprint("s", i), OK: 1}))
+		k.Count("p", delta(uint64(i+1), wire.Series{Service: fmt.Sprint("s", i), OK: 1}))
 	}
 	if n := len(k.telemetry.series); n > maxSeries+1 || k.telemetry.over != 50 {
 		t.Errorf("%d series, %d requests counted as other", n, k.telemetry.over)
 	}
 	late := delta(1, wire.Series{Service: "late", OK: 1})
 	late.Nonce, late.AgoMS = "another", math.MaxInt64
-	k.Count(late)
+	k.Count("p", late)
 	k.telemetry.tidy(k.now.Add((keptSeconds + 2) * time.Second))
 	if n := len(k.telemetry.series); n != 0 {
 		t.Errorf("%d series are kept for ever", n)
@@ -402,7 +402,7 @@ func TestWarningsFollowTheTraffic(t *testing.T) {
 	for seq := range uint64(10) {
 		d := delta(seq+1, wire.Series{Service: "s", Version: "v1", Instance: "s1", OK: 8, Latency: [][2]uint32{{uint32(stats.Bucket(time.Second)), 8}}})
 		d.Caller = "kiosk"
-		k.Count(d)
+		k.Count("p", d)
 		k.now = k.now.Add(time.Second)
 	}
 	if got := codes(); got != "timeout-outlives guard-too-small used-link-denied" {

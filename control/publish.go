@@ -196,6 +196,11 @@ func (c *Control) enforce(rev store.Revision, rs *rules.Rules) time.Time {
 	now := c.now()
 	c.force = Force{Revision: rev, Rules: rs, Since: now}
 	c.bump(true, false)
+	detail := fmt.Sprintf("revision %d", rev.Number)
+	if rev.Message != "" {
+		detail += ": " + rev.Message
+	}
+	c.happened(store.Activity{At: now.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail})
 	return now
 }
 

@@ -32,6 +32,9 @@ type member struct {
 	lostAt  time.Time // when that was seen
 	ack     wire.Ack
 	reached time.Time // when it came to the revision that it has in force
+
+	status   []engine.Status // of its guards
+	statusAt time.Time
 }
 
 // connected tells whether the proxy follows the snapshots. A stream to a machine
@@ -102,8 +105,12 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 }
 
 // place is what others have to know of an instance.
-func place(r wire.Registration) [6]string {
-	return [6]string{r.Service, r.Version, r.Site, r.Inbound, r.Outbound, r.Gateway}
+func place(r wire.Registration) [7]string {
+	down := ""
+	if r.Down != "" {
+		down = "down"
+	}
+	return [7]string{r.Service, r.Version, r.Site, r.Inbound, r.Outbound, r.Gateway, down}
 }
 
 // Withdraw takes a proxy out at once.
@@ -213,7 +220,7 @@ func (c *Control) instances() []engine.Instance {
 	out := []engine.Instance{}
 	for _, m := range c.members {
 		if m.Inbound != "" {
-			out = append(out, engine.Instance{ID: m.ID, Service: m.Service, Version: m.Version, Site: m.Site, Address: m.Inbound, Doubted: m.lost})
+			out = append(out, engine.Instance{ID: m.ID, Service: m.Service, Version: m.Version, Site: m.Site, Address: m.Inbound, Doubted: m.lost, Down: m.Down != ""})
 		}
 	}
 	slices.SortFunc(out, func(a, b engine.Instance) int { return cmp.Compare(a.ID, b.ID) })

@@ -25,6 +25,7 @@ type ledger struct {
 	services map[string]noted[*rules.Service]
 	rest     noted[*rules.Rules] // all but the services, as far as proxies need it
 	peers    map[string]noted[engine.Instance]
+	drills   noted[[]wire.Drill]
 	gone     []gone
 	horizon  uint64 // newest snapshot of which something gone was forgotten
 	settled  uint64 // snapshot since which the registry is complete; 0: not yet
@@ -65,6 +66,7 @@ type newsKey struct {
 type News struct {
 	Sequence uint64
 	Rules    bool // the rules in force changed
+	Urgent   bool // it is not to wait for more
 	Nothing  bool // what changed does not concern the proxy
 
 	snap wire.Snapshot
@@ -120,6 +122,11 @@ func (l *ledger) noteRules(rs *rules.Rules) {
 	if l.rest.value == nil || !reflect.DeepEqual(l.rest.value, rest) {
 		l.rest = noted[*rules.Rules]{rest, l.sequence}
 	}
+}
+
+// noteDrills takes the drills that run into the next snapshot.
+func (l *ledger) noteDrills(list []wire.Drill) {
+	l.drills = noted[[]wire.Drill]{list, l.sequence + 1}
 }
 
 // notePeers takes the instances into the snapshot that was begun.
@@ -233,6 +240,10 @@ func (l *ledger) since(k scopeKey, seen uint64, revision uint) *News {
 		}
 		s.Rest = &rest
 	}
+	if l.drills.seq > seen {
+		s.Drills = l.drills.value
+	}
+	n.Urgent = n.Rules || s.Drills != nil
 	if !s.Whole {
 		for _, g := range l.gone {
 			switch {
@@ -243,7 +254,7 @@ func (l *ledger) since(k scopeKey, seen uint64, revision uint) *News {
 				s.GoneInstances = append(s.GoneInstances, g.instance)
 			}
 		}
-		n.Nothing = !n.Rules && len(s.Instances)+len(s.GoneInstances) == 0 && l.settled <= seen
+		n.Nothing = !n.Urgent && len(s.Instances)+len(s.GoneInstances) == 0 && l.settled <= seen
 	}
 	l.news[newsKey{k, seen}] = n
 	if s.Whole {

@@ -51,16 +51,20 @@ func newTelemetry() *telemetry {
 	return &telemetry{series: map[seriesKey]*series{}, seen: map[string]uint64{}}
 }
 
-// Count takes a Delta of a proxy. A Delta that came before is passed over.
-func (c *Control) Count(d wire.Delta) {
-	c.telemetry.count(d, c.now())
+// Count takes a Delta of the proxy of that ID. A Delta that came before is
+// passed over.
+func (c *Control) Count(id string, d wire.Delta) {
+	if now := c.now(); c.telemetry.count(d, now) {
+		c.saw(id, d, now)
+	}
 }
 
-func (t *telemetry) count(d wire.Delta, now time.Time) {
+// count tells whether the Delta is new.
+func (t *telemetry) count(d wire.Delta, now time.Time) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if d.Sequence <= t.seen[d.Nonce] {
-		return
+		return false
 	}
 	if len(t.seen) >= maxNonces {
 		clear(t.seen) // only processes long gone fill it; a re-sent Delta of now could count twice
@@ -86,6 +90,7 @@ func (t *telemetry) count(d wire.Delta, now time.Time) {
 		}
 		ring.add(second, s)
 	}
+	return true
 }
 
 func (r *series) add(second int64, s wire.Series) {
@@ -111,6 +116,7 @@ func (r *series) add(second int64, s wire.Series) {
 	c.Refused += s.Refused
 	c.Abandoned += s.Abandoned
 	c.Tries += s.Tries
+	c.FirstOK += s.FirstOK
 	c.Status = addMaps(c.Status, s.Status)
 	c.Reasons = addMaps(c.Reasons, s.Reasons)
 	c.Latency = append(c.Latency, s.Latency...)
@@ -139,9 +145,9 @@ func (t *telemetry) tidy(now time.Time) {
 
 // tally adds up cells.
 type tally struct {
-	ok, failed, refused, tries uint64
-	reasons                    map[string]uint64
-	latency                    stats.Histogram
+	ok, failed, refused, tries, firstOK uint64
+	reasons                             map[string]uint64
+	latency                             stats.Histogram
 }
 
 func (t *tally) requests() uint64 { return t.ok + t.failed + t.refused }
@@ -151,6 +157,7 @@ func (t *tally) add(c *cell) {
 	t.failed += c.Failed
 	t.refused += c.Refused
 	t.tries += c.Tries
+	t.firstOK += c.FirstOK
 	for k, n := range c.Reasons {
 		if t.reasons == nil {
 			t.reasons = map[string]uint64{}
@@ -227,6 +234,8 @@ type Figures struct {
 	Success     *float64          `json:"success" jsonschema:"nullable" doc:"ok of all, 0 to 1; null without requests"`
 	SuccessLow  float64           `json:"successLow" doc:"95% interval (Wilson)"`
 	SuccessHigh float64           `json:"successHigh"`
+	FirstTry    *float64          `json:"firstTry" jsonschema:"nullable" doc:"requests whose first try went well, 0 to 1; what success has beyond it is bought by retries"`
+	LoadFactor  *float64          `json:"loadFactor" jsonschema:"nullable" doc:"tries for each request; above 1 by retries, below by refusals"`
 	P50MS       float64           `json:"p50MS" doc:"latency in milliseconds, within 1%"`
 	P95MS       float64           `json:"p95MS"`
 	P99MS       float64           `json:"p99MS"`
@@ -239,7 +248,8 @@ func (t *tally) figures(seconds int64) Figures {
 	f.SuccessLow, f.SuccessHigh = stats.Wilson(t.ok, n)
 	if n > 0 {
 		rate := float64(t.ok) / float64(n)
-		f.Success = &rate
+		first, load := float64(t.firstOK)/float64(n), float64(t.tries)/float64(n)
+		f.Success, f.FirstTry, f.LoadFactor = &rate, &first, &load
 	}
 	ms := func(q float64) float64 { return float64(t.latency.Quantile(q).Microseconds()) / 1000 }
 	f.P50MS, f.P95MS, f.P99MS = ms(0.50), ms(0.95), ms(0.99)

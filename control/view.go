@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/core/rules"
 )
 
@@ -20,6 +21,7 @@ type Mesh struct {
 	Gateways    []Gateway       `json:"gateways" doc:"by name"`
 	Links       []Link          `json:"links" doc:"who calls whom"`
 	Warnings    []rules.Finding `json:"warnings" doc:"of the rules in force, as things are now"`
+	Drills      []Drill         `json:"drills" doc:"that run now"`
 	Other       uint64          `json:"other" doc:"requests counted without names, since there are too many names"`
 }
 
@@ -45,6 +47,15 @@ type Service struct {
 	Figures  Figures   `json:"figures"`
 	Versions []Version `json:"versions"`
 	Routes   []Route   `json:"routes" doc:"in match order; empty: plain balancing over all instances"`
+	Callers  []Caller  `json:"callers" doc:"how the guards of this service stand in every proxy that has any, by proxy"`
+}
+
+// Caller is how the guards of a service stand in one proxy that calls it.
+type Caller struct {
+	Proxy  string    `json:"proxy"`
+	Caller string    `json:"caller" doc:"the calling service or gateway"`
+	At     time.Time `json:"at" doc:"when it was so"`
+	engine.Status
 }
 
 // Version is one version of a service.
@@ -62,6 +73,7 @@ type Instance struct {
 	ID      string   `json:"id"`
 	Site    string   `json:"site,omitempty"`
 	Address string   `json:"address"`
+	Down    string   `json:"down,omitempty" doc:"why its workload's health checks fail"`
 	Doubted bool     `json:"doubted,omitempty" doc:"the service lost sight of it and of most of its version at once; it is called on"`
 	Share   *float64 `json:"share" jsonschema:"nullable" doc:"of the version's requests, 0 to 1"`
 	Figures Figures  `json:"figures"`
@@ -106,6 +118,7 @@ type Gateway struct {
 	Running bool     `json:"running" doc:"a proxy serves it now"`
 	Figures Figures  `json:"figures"`
 	Routes  []Route  `json:"routes"`
+	Callers []Caller `json:"callers" doc:"how the limits of its routes stand in every proxy that serves it"`
 }
 
 // Link is the requests from one caller to one service.
@@ -211,6 +224,8 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 			m.Revision.InForce++
 		}
 	}
+	callers := c.callers()
+	m.Drills = c.runningDrills()
 	resolver := rules.NewResolver(force.Rules)
 	names := map[string]*rules.Service{}
 	for _, s := range force.Rules.Services {
@@ -222,11 +237,14 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
-		m.Services = append(m.Services, g.serviceView(name, names[name], force.Rules, resolver, fleet))
+		s := g.serviceView(name, names[name], force.Rules, resolver, fleet)
+		s.Callers = append([]Caller{}, callers[name]...)
+		m.Services = append(m.Services, s)
 	}
 	for _, rule := range force.Rules.Gateways {
 		gw := Gateway{Name: rule.Name, Listen: rule.Listen, Hosts: rule.Hosts, Figures: at(g.gateway, rule.Name).figures(g.seconds)}
 		gw.Running = slices.ContainsFunc(fleet, func(p Member) bool { return p.Gateway == rule.Name && p.Connected })
+		gw.Callers = append([]Caller{}, callers[rule.Name]...)
 		gw.Routes = g.routesView(rule.Name, nil, rule.Routes, resolver)
 		m.Gateways = append(m.Gateways, gw)
 	}
@@ -242,6 +260,26 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 	m.Other = c.telemetry.over
 	c.telemetry.mu.Unlock()
 	return m, nil
+}
+
+// staleStatus is how long what a proxy told of its guards is shown.
+const staleStatus = 15 * time.Second
+
+// callers is how the guards stand in all proxies, by called service.
+func (c *Control) callers() map[string][]Caller {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out, now := map[string][]Caller{}, c.now()
+	for _, id := range slices.Sorted(maps.Keys(c.members)) {
+		m := c.members[id]
+		if now.Sub(m.statusAt) > staleStatus {
+			continue
+		}
+		for _, s := range m.status {
+			out[s.Service] = append(out[s.Service], Caller{id, cmp.Or(m.Service, m.Gateway, ownCaller), m.statusAt.UTC(), s})
+		}
+	}
+	return out
 }
 
 func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, resolver *rules.Resolver, fleet []Member) Service {
@@ -268,7 +306,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	}
 	for _, p := range fleet {
 		if p.Service == name && p.Inbound != "" {
-			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Doubted: p.Doubted})
+			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Down: p.Down, Doubted: p.Doubted})
 		}
 	}
 	versions := map[string]bool{}

@@ -99,6 +99,17 @@ type Fleet struct {
 	Proxies  []control.Member `json:"proxies"`
 }
 
+// Drills is the drills that run or ran, newest first.
+type Drills struct {
+	Drills []control.Drill `json:"drills"`
+}
+
+// Activity is one page of what happened, newest first.
+type Activity struct {
+	Activity []store.Activity `json:"activity"`
+	Next     uint             `json:"next,omitempty" doc:"pass as before for the next page; absent on the last"`
+}
+
 // Problem is every error of the API (RFC 9457).
 type Problem struct {
 	Type     string          `json:"type"`

@@ -10,16 +10,17 @@ import (
 // Drill is harm on purpose for a limited time, besides the rules. It ends by
 // itself at Until.
 type Drill struct {
-	ID      string            `json:"id"`
-	Service string            `json:"service,omitempty"` // empty with Site: all that have instances there
-	Version string            `json:"version,omitempty"` // empty: all
-	Site    string            `json:"site,omitempty"`    // only instances there; empty: everywhere
-	Fail    rules.Percent     `json:"fail,omitempty"`    // share of tries that fail with Status
-	Status  int               `json:"status,omitempty"`
-	Delay   time.Duration     `json:"delay,omitempty"` // before every try
-	Down    bool              `json:"down,omitempty"`  // nobody calls the instances
-	When    []rules.Condition `json:"when,omitempty"`  // only these requests; empty: all
-	Until   time.Duration     `json:"-"`
+	ID       string            `json:"id"`
+	Service  string            `json:"service,omitempty"`  // empty with Site: all that have instances there
+	Version  string            `json:"version,omitempty"`  // empty: all
+	Site     string            `json:"site,omitempty"`     // only instances there; empty: everywhere
+	Instance string            `json:"instance,omitempty"` // only this one
+	Fail     rules.Percent     `json:"fail,omitempty"`     // share of tries that fail with Status
+	Status   int               `json:"status,omitempty"`
+	Delay    time.Duration     `json:"delay,omitempty"` // before every try
+	Down     bool              `json:"down,omitempty"`  // nobody calls the instances
+	When     []rules.Condition `json:"when,omitempty"`  // only these requests; empty: all
+	Until    time.Duration     `json:"-"`
 }
 
 // drill is a compiled Drill for one version.
@@ -79,7 +80,7 @@ func (v *version) shut(now time.Duration) {
 	for _, c := range v.peers {
 		shut := false
 		for _, d := range v.downs {
-			shut = shut || now < d.Until && (d.Site == "" || d.Site == c.Site)
+			shut = shut || now < d.Until && d.harms(c.Instance)
 		}
 		c.SetShut(shut, now)
 	}
@@ -98,7 +99,7 @@ func (v *version) endDrills(now time.Duration) {
 // harm is what the drills do to one try: a delay before it, and whether it fails.
 func (v *version) harm(x *Exchange, now time.Duration) (delay time.Duration, by *drill) {
 	for _, d := range v.drills {
-		if now >= d.Until || d.Site != "" && d.Site != x.peer.Site || !d.concerns(x) {
+		if now >= d.Until || !d.harms(x.instance) || !d.concerns(x) {
 			continue
 		}
 		delay += d.Delay
@@ -109,6 +110,12 @@ func (v *version) harm(x *Exchange, now time.Duration) (delay time.Duration, by 
 	return delay, by
 }
 
+// harms tells whether the drill is for an instance of its version.
+func (d *drill) harms(in *Instance) bool {
+	return (d.Site == "" || d.Site == in.Site) && (d.Instance == "" || d.Instance == in.ID)
+}
+
+// concerns tells whether the drill is for the request.
 func (d *drill) concerns(x *Exchange) bool {
 	if len(d.conds) == 0 {
 		return true

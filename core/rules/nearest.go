@@ -70,3 +70,6 @@ func oneOfSorted(name string, known []string, near bool) string {
 	}
 	return "one of " + list
 }
+
+// OneOf is the wording of "one of these names", with the nearest named.
+func OneOf(name string, known []string) string { return oneOf(name, known) }

@@ -70,7 +70,7 @@ func (r *reader) outcomes(n *yaml.Node, path string) []string {
 
 func (r *reader) retry(n *yaml.Node, path string) *Retry {
 	t := &Retry{On: []string{"unreachable", "reset", "502", "503", "504"}, WaitMin: 25 * time.Millisecond, WaitMax: 250 * time.Millisecond,
-		Budget: 20_000, Origin: r.at(n)}
+		Budget: 50_000, Origin: r.at(n)}
 	seen := r.mapping(n, path, fields{
 		"times": func(n *yaml.Node, path string) { t.Times, _ = r.number(n, path, 0, 10) },
 		"each": func(n *yaml.Node, path string) {

@@ -280,32 +280,6 @@ func (c *checker) noEffect() {
 	warn := func(at Origin, path, what string) {
 		c.warn(at, path, CodeNoEffectYet, what+" is checked, and this program does not act on it yet", "nothing; take it out if it should not wait there")
 	}
-	settings := func(s *Settings, path string) {
-		for _, set := range s.All() {
-			if set.Name == "timeout" || set.Name == "limit" || set.Name == "balance" && set.String() == DefaultBalance {
-				continue
-			}
-			warn(set.Where(), path+"."+set.Name, set.Name)
-		}
-	}
-	for _, s := range c.rules.Services {
-		path := "services." + s.Name
-		settings(&s.Settings, path)
-		for i, rt := range s.Routes {
-			settings(&rt.Settings, fmt.Sprintf("%s.routes[%d]", path, i))
-		}
-	}
-	for _, g := range c.rules.Gateways {
-		for i, rt := range g.Routes {
-			settings(&rt.Settings, fmt.Sprintf("gateways.%s.routes[%d]", g.Name, i))
-		}
-	}
-	for _, p := range c.rules.Policies {
-		settings(&p.Settings, "policies."+p.Name)
-	}
-	if d := c.rules.Defaults; d != nil {
-		settings(&d.Settings, "defaults")
-	}
 	if a := c.rules.Access; a != nil {
 		warn(a.At, "access", "access")
 	}

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/activity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did and what proxies saw of their guards, newest first */
+        get: operations["activity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calls": {
         parameters: {
             query?: never;
@@ -52,6 +69,41 @@ export interface paths {
         post?: never;
         /** Forget the files that somebody was working on */
         delete: operations["dropDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drills that run or ran, newest first */
+        get: operations["drills"];
+        put?: never;
+        /** Begin a drill: harm on purpose, which ends by itself in every proxy */
+        post: operations["startDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drills/{drill}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a drill before its time */
+        delete: operations["stopDrill"];
         options?: never;
         head?: never;
         patch?: never;
@@ -266,6 +318,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Activity: {
+            activity: components["schemas"]["StoreActivity"][];
+            /** @description pass as before for the next page; absent on the last */
+            next?: number;
+        };
         Ask: {
             /** @description GET when empty */
             method?: string;
@@ -297,6 +354,23 @@ export interface components {
             rate?: number;
             /** @description requests at once; 8 when 0, at most 256 */
             concurrency?: number;
+        };
+        Caller: {
+            proxy: string;
+            /** @description the calling service or gateway */
+            caller: string;
+            /**
+             * Format: date-time
+             * @description when it was so
+             */
+            at: string;
+            service: string;
+            /** @description those that have something to tell, by name */
+            versions?: components["schemas"]["EngineVersionStatus"][];
+            /** @description absent where nothing is retried */
+            retries?: components["schemas"]["EngineRetryStatus"];
+            /** @description of its routes */
+            limits?: components["schemas"]["EngineLimitStatus"][];
         };
         CheckIn: {
             /** @description main when empty */
@@ -337,6 +411,57 @@ export interface components {
         Drafts: {
             drafts: components["schemas"]["Draft"][];
         };
+        Drill: {
+            id: string;
+            service?: string;
+            version?: string;
+            site?: string;
+            instance?: string;
+            /** @description in words: 30% of the tries fail with 503 */
+            what: string;
+            /** @description which requests are harmed; empty: all */
+            when?: string;
+            by: string;
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: date-time
+             * @description by itself, in every proxy
+             */
+            ends: string;
+            /**
+             * Format: date-time
+             * @description when somebody ended it before
+             */
+            stopped?: string;
+            running: boolean;
+        };
+        DrillAsk: {
+            /** @description harmed service; empty only with a site */
+            service?: string;
+            /** @description empty: all */
+            version?: string;
+            /** @description only instances at that site; empty: everywhere */
+            site?: string;
+            /** @description only this instance */
+            instance?: string;
+            /** @description share of the tries that fail, such as 30% */
+            fail?: string;
+            /** @description with which they fail; 503 when absent */
+            status?: number;
+            /** @description before every try, such as 2s */
+            delay?: string;
+            /** @description nobody calls the instances */
+            down?: boolean;
+            /** @description a condition of the rule language; only requests for which it holds are harmed */
+            when?: string;
+            /** @description how long, at most 1h */
+            for: string;
+            by?: string;
+        };
+        Drills: {
+            drills: components["schemas"]["Drill"][];
+        };
         Effective: {
             service: string;
             revision: number;
@@ -362,6 +487,18 @@ export interface components {
             /** @description of a fixed reply */
             body?: string;
         };
+        EngineBreakerStatus: {
+            /** @description closed, open or probing */
+            state: string;
+            /** @description for how long */
+            sinceMS: number;
+            /** @description until probes are let through, when it is open */
+            leftMS?: number;
+            /** @description requests in its window */
+            seen: number;
+            failed: number;
+            slow: number;
+        };
         EngineLadder: {
             /** @description gateway or service */
             kind: string;
@@ -369,6 +506,13 @@ export interface components {
             /** @description the service has no routes: plain balancing over all its instances */
             plain?: boolean;
             rungs: components["schemas"]["EngineRung"][];
+        };
+        EngineLimitStatus: {
+            route: string;
+            /** @description values that it knows now */
+            keys: number;
+            /** @description that it can know */
+            most: number;
         };
         EngineOdds: {
             service: string;
@@ -380,10 +524,37 @@ export interface components {
             /** @description known now */
             instances: number;
         };
+        EngineOutStatus: {
+            instance: string;
+            /** @description the last failure: a status or a reason */
+            cause: string;
+            /** @description until a request tries it; 0: the next one does */
+            leftMS: number;
+            /** @description length of this stay */
+            forMS: number;
+            /** @description stays in a row */
+            times: number;
+            /** @description a request is trying it */
+            trial?: boolean;
+        };
+        EngineQueueStatus: {
+            inFlight: number;
+            inFlightMax: number;
+            waiting: number;
+            waitingMax: number;
+        };
         EngineRefusal: {
             status: number;
             reason: string;
             detail: string;
+        };
+        EngineRetryStatus: {
+            /** @description in the last 10 s */
+            requests: number;
+            /** @description of these */
+            retries: number;
+            /** @description retries that may be sent now, by the budget of the service or else its first route that retries */
+            left: number;
         };
         EngineRung: {
             route: string;
@@ -402,6 +573,27 @@ export interface components {
             origin: components["schemas"]["RulesOrigin"];
             /** @description set when the request can go to several services */
             service?: string;
+        };
+        EngineSiteStatus: {
+            site: string;
+            /** @description part of its instances that take requests, 0 to 1 */
+            usable: number;
+            /** @description of the requests that goes there now, 0 to 1 */
+            share: number;
+        };
+        EngineVersionStatus: {
+            version: string;
+            breaker?: components["schemas"]["EngineBreakerStatus"];
+            queue?: components["schemas"]["EngineQueueStatus"];
+            sidelined?: components["schemas"]["EngineOutStatus"][];
+            /** @description instances whose health checks fail */
+            down?: string[];
+            /** @description instances that a drill takes down */
+            shut?: string[];
+            /** @description more than half are unwell at once, so that all are called */
+            mistrusted?: boolean;
+            /** @description in the order of failover */
+            sites?: components["schemas"]["EngineSiteStatus"][];
         };
         Explained: {
             method: string;
@@ -436,6 +628,8 @@ export interface components {
             /** @description 95% interval (Wilson) */
             successLow: number;
             successHigh: number;
+            firstTry: number | null;
+            loadFactor: number | null;
             /** @description latency in milliseconds, within 1% */
             p50MS: number;
             p95MS: number;
@@ -466,11 +660,15 @@ export interface components {
             running: boolean;
             figures: components["schemas"]["Figures"];
             routes: components["schemas"]["Route"][];
+            /** @description how the limits of its routes stand in every proxy that serves it */
+            callers: components["schemas"]["Caller"][];
         };
         Instance: {
             id: string;
             site?: string;
             address: string;
+            /** @description why its workload's health checks fail */
+            down?: string;
             /** @description the service lost sight of it and of most of its version at once; it is called on */
             doubted?: boolean;
             share: number | null;
@@ -508,6 +706,8 @@ export interface components {
             /** Format: date-time */
             started: string;
             takes?: string;
+            /** @description why the workload's health checks fail; empty: they do not */
+            down?: string;
             /** @description open connections of callers */
             connections: number;
             /** @description resident bytes of the process */
@@ -549,6 +749,8 @@ export interface components {
             links: components["schemas"]["Link"][];
             /** @description of the rules in force, as things are now */
             warnings: components["schemas"]["RulesFinding"][];
+            /** @description that run now */
+            drills: components["schemas"]["Drill"][];
             /** @description requests counted without names, since there are too many names */
             other: number;
         };
@@ -723,6 +925,8 @@ export interface components {
             versions: components["schemas"]["Version"][];
             /** @description in match order; empty: plain balancing over all instances */
             routes: components["schemas"]["Route"][];
+            /** @description how the guards of this service stand in every proxy that has any, by proxy */
+            callers: components["schemas"]["Caller"][];
         };
         SplitIn: {
             /** @description may be left out when only one route can be meant */
@@ -732,6 +936,18 @@ export interface components {
             message?: string;
             /** @description see publish */
             waitMS?: number;
+        };
+        StoreActivity: {
+            number: number;
+            /** Format: date-time */
+            at: string;
+            /** @description a person, or the proxy that saw it */
+            who: string;
+            kind: string;
+            service?: string;
+            version?: string;
+            instance?: string;
+            detail: string;
         };
         StoreBundles: {
             [key: string]: components["schemas"]["RulesFile"][];
@@ -844,6 +1060,42 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    activity: {
+        parameters: {
+            query?: {
+                /** @description only what concerns this service */
+                service?: string;
+                /** @description only what has a lower number */
+                before?: number;
+                /** @description 1 to 200; 50 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Activity"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     call: {
         parameters: {
             query?: never;
@@ -998,6 +1250,105 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drills: {
+        parameters: {
+            query?: {
+                /** @description 1 to 200; 50 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drills"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopDrill: {
+        parameters: {
+            query?: {
+                /** @description who ends it */
+                by?: string;
+            };
+            header?: never;
+            path: {
+                drill: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
             };
             /** @description What is wrong and what to do next */
             default: {
