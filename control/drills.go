@@ -96,7 +96,7 @@ func (c *Control) StartDrill(ctx context.Context, ask DrillAsk) (Drill, error) {
 	}
 	length, err := time.ParseDuration(ask.For)
 	if err != nil || length < time.Second || length > maxDrillTime {
-		return no("a drill runs for a time from 1s to %s, such as 30s, not %q", maxDrillTime, ask.For)
+		return no("a drill runs for a time from 1s to 1h, such as 30s, not %q", ask.For)
 	}
 	h := engine.Drill{Service: ask.Service, Version: ask.Version, Site: ask.Site, Instance: ask.Instance, Down: ask.Down}
 	if ask.Fail != "" {
@@ -146,7 +146,7 @@ func (c *Control) StartDrill(ctx context.Context, ask DrillAsk) (Drill, error) {
 	c.drills = append(c.drills, d)
 	c.bumpDrills()
 	c.mu.Unlock()
-	c.happened(store.Activity{At: now, Who: d.By, Kind: "drill-began", Service: h.Service, Version: h.Version, Detail: fmt.Sprintf("%s: %s: %s, for %s", h.ID, out.Target(), out.What, length)})
+	c.happened(store.Activity{At: now, Who: d.By, Kind: "drill-began", Service: h.Service, Version: h.Version, Detail: fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target(), out.What, length)})
 	return out, nil
 }
 

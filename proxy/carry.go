@@ -102,11 +102,10 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 	} else if ask {
 		ask = sameMachine(b.remote(), b.local())
 	}
-	var instance *engine.Instance
 	done := func(class engine.Class, reason engine.Reason, status int) {
 		took := c.now() - begun
 		if s != nil {
-			s.record(x, force.revision, instance, class, reason, status, took)
+			s.record(x, force.revision, x.Instance(), class, reason, status, took)
 		}
 		c.requests.note(c, b, x, force.revision, class, reason, status, took)
 	}
@@ -127,8 +126,7 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 				step = engine.Refuse(engine.BadRequest, why)
 				continue
 			}
-			instance = step.Instance
-			o := b.try(call{by: c, to: instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
+			o := b.try(call{by: c, to: step.Instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
 				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()})
 			if o.Status == 0 && b.left() {
 				done(engine.Abandoned, "", 0)
@@ -152,13 +150,13 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 		case engine.Reply:
 			done(engine.Classify(step.Reason, step.Status), step.Reason, step.Status)
 			h := http.Header{}
-			c.ask(h, ask, x, instance, force.revision)
+			c.ask(h, ask, x, x.Instance(), force.revision)
 			c.refuse(b, h, x, step)
 			return true
 		case engine.Done:
 			p := passing{edits: edits(x), extra: limitFields(x)}
 			if ask {
-				p.extra = append(p.extra, rules.Field{Name: wire.HeaderAnswered, Value: c.answered(x, instance, force.revision)})
+				p.extra = append(p.extra, rules.Field{Name: wire.HeaderAnswered, Value: c.answered(x, x.Instance(), force.revision)})
 			}
 			fault, err := b.pass(p)
 			switch {

@@ -15,7 +15,7 @@ func Ferry() []Member {
 	const north, south = "north-quay", "south-quay"
 	ms := time.Millisecond
 	kiosk := Profile{Median: 3 * ms, Spread: 0.3, Board: []string{"Night Ferry Line", "Tickets and times, all night"},
-		Calls: []Call{{Service: "sailings", Path: "/sailings/today", Needed: true}, {Service: "fares", Path: "/fares/adult"}}}
+		Calls: []Call{{Service: "sailings", Path: "/sailings/today", Needed: true, Missing: "The timetable cannot be had just now"}, {Service: "fares", Path: "/fares/adult"}}}
 	berths := Call{Service: "berths", Path: "/berths/free"}
 	tides := Call{Service: "tides", Path: "/tides/next"}
 	office := Call{Service: "harbour-office", Path: "/register", Share: 0.2}

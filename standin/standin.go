@@ -31,6 +31,7 @@ type Call struct {
 	Path    string
 	Share   float64 // of requests that make it; 0 means all
 	Needed  bool    // without it the stand-in answers 502
+	Missing string  // what the board says then
 }
 
 // Standin is one instance.
@@ -113,6 +114,9 @@ func (s *Standin) work(r *http.Request, a *answer) int {
 		a.Calls = append(a.Calls, got)
 		if c.Needed && (got.Status == 0 || got.Status >= 500) {
 			a.Error = fmt.Sprintf("%s answered %d", c.Service, got.Status)
+			if c.Missing != "" {
+				a.Board = []string{s.Board[0], c.Missing}
+			}
 			return http.StatusBadGateway
 		}
 	}

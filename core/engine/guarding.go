@@ -66,6 +66,9 @@ func (x *Exchange) enter(now time.Duration) Step {
 		v = p.of
 		x.version, x.pool = v.name, x.service.versions[v.name]
 	}
+	if u := v.used.Load(); u == 0 || now-time.Duration(u) > time.Second {
+		v.used.Store(int64(now) + 1)
+	}
 	undo := func(s Step) Step {
 		if trial {
 			v.side.Tried(p.Peer, false, false, "", now)
@@ -85,7 +88,7 @@ func (x *Exchange) enter(now time.Duration) Step {
 		switch v.queue.Enter(ticket, x.entry.Wake) {
 		case guard.Full:
 			s := v.queue.State()
-			return undo(Refuse(Overflow, fmt.Sprintf("%s has %d requests of this proxy under way, with room for %d, and %d wait, with room for %d", v.called(), s.InFlight, s.InFlightMax, s.Waiting, s.WaitingMax)))
+			return undo(Refuse(Overflow, fmt.Sprintf("%d of %d requests of this proxy to %s are under way, and %d of %d wait", s.InFlight, s.InFlightMax, v.called(), s.Waiting, s.WaitingMax)))
 		case guard.Waits:
 			x.queue, x.phase = v.queue, queues
 			x.until = min(now+v.rules.Queue.WaitAtMost, x.deadline)
@@ -107,7 +110,12 @@ func (x *Exchange) takePlace(v *version) bool {
 
 // broken is the refusal of an open breaker.
 func (x *Exchange) broken(v *version, wait, now time.Duration) Step {
-	s := Refuse(BreakerOpen, fmt.Sprintf("the breaker of %s opened %s ago: too many requests of this proxy failed", v.called(), (now-v.breaker.State(now).Since).Round(time.Millisecond)))
+	b := v.breaker.State(now)
+	what := "failed"
+	if b.Failed < b.Slow {
+		b.Failed, what = b.Slow, "were slow"
+	}
+	s := Refuse(BreakerOpen, fmt.Sprintf("the breaker of %s opened %s ago: %d of %d requests of this proxy %s", v.called(), (now-b.Since).Round(time.Millisecond), b.Failed, b.Seen, what))
 	if s.After = wait; wait == 0 {
 		s.Detail = fmt.Sprintf("the breaker of %s lets %d requests through to see how they fare, and they are on their way", v.called(), v.rules.Breaker.Probes)
 		s.After = time.Second
@@ -206,7 +214,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 		x.phase = atWork
 		switch {
 		case now >= x.limit:
-			return x.after(Outcome{Reason: TimedOut}, now)
+			return x.after(Outcome{Reason: TimedOut, Detail: "; a drill makes it late"}, now)
 		case x.harmed != nil:
 			return x.after(x.harmed.outcome(), now)
 		}
@@ -242,7 +250,7 @@ func (x *Exchange) over(o *Outcome) Step {
 		if x.limit < x.deadline {
 			limit = x.limit - x.began
 		}
-		s = Refuse(TimedOut, fmt.Sprintf("%s did not answer within %s", x.instance.ID, limit))
+		s = Refuse(TimedOut, fmt.Sprintf("%s did not answer within %s%s", x.instance.ID, limit, o.Detail))
 	case Fault:
 		s = Refuse(Fault, o.Detail)
 		s.Status = o.status()

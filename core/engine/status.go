@@ -33,7 +33,7 @@ type BreakerStatus struct {
 	State   string `json:"state" doc:"closed, open or probing"`
 	SinceMS int64  `json:"sinceMS" doc:"for how long"`
 	LeftMS  int64  `json:"leftMS,omitempty" doc:"until probes are let through, when it is open"`
-	Seen    uint64 `json:"seen" doc:"requests in its window"`
+	Seen    uint64 `json:"seen" doc:"requests in its window; of an open or probing one, those that opened it"`
 	Failed  uint64 `json:"failed"`
 	Slow    uint64 `json:"slow"`
 }
@@ -84,7 +84,12 @@ func (s Status) Acts() bool {
 	})
 }
 
-// Status tells how the guards of all services stand that have any, by name.
+// unused is after what time without a request a version is not told of any
+// more, unless something is the matter with it.
+const unused = time.Minute
+
+// Status tells how the guards of all services stand that have any and were
+// called in the last minute, by name.
 // The limits of a gateway's own routes stand under the gateway's name.
 func (t *Table) Status(now time.Duration) []Status {
 	out := []Status{}
@@ -106,8 +111,10 @@ func (t *Table) Status(now time.Duration) []Status {
 			}
 		}
 		if r != nil {
-			st.Retries = &RetryStatus{}
-			st.Retries.Requests, st.Retries.Retries, st.Retries.Left = s.budget.State(r.Budget, now)
+			var b RetryStatus
+			if b.Requests, b.Retries, b.Left = s.budget.State(r.Budget, now); b.Requests > 0 {
+				st.Retries = &b
+			}
 		}
 		if st.Versions != nil || st.Retries != nil || st.Limits != nil {
 			out = append(out, st)
@@ -124,7 +131,9 @@ func (t *Table) Status(now time.Duration) []Status {
 func (l *ladder) limits() (out []LimitStatus) {
 	for _, rt := range l.routes {
 		if rt.limit != nil {
-			out = append(out, LimitStatus{rt.Name(), rt.limit.Keys(), guard.MaxKeys})
+			if n := rt.limit.Keys(); n > 0 {
+				out = append(out, LimitStatus{rt.Name(), n, guard.MaxKeys})
+			}
 		}
 	}
 	return out
@@ -159,6 +168,14 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 	}
 	for i, share := range p.shares(now, nil) {
 		st.Sites = append(st.Sites, SiteStatus{p.sites[i][0].Site, usable(p.sites[i], now), share})
+	}
+	u := v.used.Load()
+	calm := u == 0 || now-time.Duration(u) > unused
+	if calm {
+		st.Sites = nil
+		if st.Queue = nil; st.Breaker != nil && st.Breaker.State == guard.Closed.String() {
+			st.Breaker = nil
+		}
 	}
 	any = st.Breaker != nil || st.Queue != nil || st.Mistrusted || st.Sidelined != nil || st.Down != nil || st.Shut != nil || st.Sites != nil
 	return st, any

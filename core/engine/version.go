@@ -30,8 +30,10 @@ type version struct {
 	counts        *outcomes // against an instance
 	trusts        bool      // whatever health checks say
 	mistrusts     *atomic.Bool
-	drills        []*drill // that fail or delay
-	downs         []*drill // that take instances down
+	spills        *atomic.Bool  // to other sites, when that was last looked at
+	used          *atomic.Int64 // when a request last went there, to the second
+	drills        []*drill      // that fail or delay
+	downs         []*drill      // that take instances down
 	memory        *memory
 	rules         rules.Settings
 }
@@ -48,9 +50,9 @@ func (b *builder) remember() {
 
 // state is a version with the machines that the previous table had for it.
 func (b *builder) state(s *service, name string) *version {
-	v := &version{service: s.name, name: name, memory: b.t.memory, rules: s.settings, counts: defaultCounts, mistrusts: new(atomic.Bool), side: new(guard.Sideline)}
+	v := &version{service: s.name, name: name, memory: b.t.memory, rules: s.settings, counts: defaultCounts, mistrusts: new(atomic.Bool), spills: new(atomic.Bool), used: new(atomic.Int64), side: new(guard.Sideline)}
 	if old := b.opt.Previous.version(s.name, name); old != nil {
-		v.breaker, v.queue, v.side, v.mistrusts = old.breaker, old.queue, old.side, old.mistrusts
+		v.breaker, v.queue, v.side, v.mistrusts, v.spills, v.used = old.breaker, old.queue, old.side, old.mistrusts, old.spills, old.used
 	}
 	if r := s.settings.Sideline; r != nil {
 		v.counts, v.trusts = newOutcomes(r.Counts), r.Most == rules.Whole
@@ -246,6 +248,13 @@ func (l *eventLog) add(e Event) {
 
 // Events takes the events since the last time, oldest first.
 func (t *Table) Events(now time.Duration) []Event {
+	for _, s := range t.services {
+		for _, p := range s.versions {
+			if p.sites != nil && p.version.used.Load() > 0 {
+				p.spilled(now)
+			}
+		}
+	}
 	l := &t.memory.log
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -257,6 +266,19 @@ func (t *Table) Events(now time.Duration) []Event {
 	return out
 }
 
+// spilled tells of requests that begin or cease to go to another site.
+func (p *pool) spilled(now time.Duration) {
+	var room [8]float64
+	first := p.shares(now, room[:0])[0]
+	if spills := first < 1; p.version.spills.Swap(spills) != spills {
+		kind, detail := "settled", fmt.Sprintf("all requests go to %s again", p.sites[0][0].Site)
+		if spills {
+			kind, detail = "spills", fmt.Sprintf("too few instances at %s can be used: %.0f%% of the requests go elsewhere", p.sites[0][0].Site, 100*(1-first))
+		}
+		p.version.tell(now, kind, "", detail)
+	}
+}
+
 func (v *version) tell(now time.Duration, kind, instance, detail string) {
 	v.memory.log.add(Event{At: now, Service: v.service, Version: v.name, Instance: instance, Kind: kind, Detail: detail})
 }
@@ -266,7 +288,13 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 	switch c {
 	case guard.Same:
 	case guard.Opened:
-		v.tell(now, "breaker-open", "", fmt.Sprintf("requests are refused for %s", v.rules.Breaker.OpenFor))
+		s, slow := v.breaker.State(now), ""
+		if v.rules.Breaker.Slow > 0 {
+			slow = fmt.Sprintf(" and %d were slow", s.Slow)
+		}
+		v.tell(now, "breaker-open", "", fmt.Sprintf("%d of the last %d requests failed%s; requests are refused for %s", s.Failed, s.Seen, slow, v.rules.Breaker.OpenFor))
+	case guard.Reopened:
+		v.tell(now, "breaker-open", "", fmt.Sprintf("a probe failed; requests are refused for another %s", v.rules.Breaker.OpenFor))
 	case guard.Probes:
 		v.tell(now, "breaker-probing", "", fmt.Sprintf("%d requests are let through to see how they fare", v.rules.Breaker.Probes))
 	case guard.Shut:

@@ -27,6 +27,7 @@ type Change uint8
 const (
 	Same Change = iota
 	Opened
+	Reopened // a probe failed
 	Probes
 	Shut   // the breaker is closed again
 	Out    // the instance was taken out
@@ -48,6 +49,7 @@ type Breaker struct {
 	until time.Duration
 	sent  int // probes under way, or good
 	good  int
+	why   [3]uint64 // requests, failed and slow ones in the window that opened it
 }
 
 // Permit is the leave to send one request. Every permit is given back by Done
@@ -165,8 +167,14 @@ func (b *Breaker) Done(p Permit, failed bool, took, now time.Duration) Change {
 	if uint32(p) != b.state.Load() || !b.over(r, at) {
 		return Same
 	}
-	b.turn(Open, now)
+	b.trip(at, now)
 	return Opened
+}
+
+// trip opens the breaker for what its window holds. The caller holds mu.
+func (b *Breaker) trip(at uint32, now time.Duration) {
+	b.why = [3]uint64{b.seen.sum(at), b.failed.sum(at), b.slow.sum(at)}
+	b.turn(Open, now)
 }
 
 // over tells whether the window says that the breaker is to open.
@@ -186,7 +194,7 @@ func (b *Breaker) probed(p Permit, bad bool, now time.Duration) Change {
 	}
 	if bad {
 		b.turn(Open, now)
-		return Opened
+		return Reopened
 	}
 	if b.good++; b.good >= b.rule.Load().Probes {
 		b.turn(Closed, now)
@@ -212,7 +220,7 @@ func (b *Breaker) Spoil(p Permit, now time.Duration) Change {
 	if uint32(p) != b.state.Load() {
 		return Same
 	}
-	b.turn(Open, now)
+	b.trip(at, now)
 	return Opened
 }
 
@@ -233,7 +241,7 @@ type BreakerState struct {
 	Mode   Mode
 	Since  time.Duration // of the mode
 	Until  time.Duration // end of the refusals of an open one
-	Seen   uint64        // requests in the window
+	Seen   uint64        // requests in the window; of an open or probing one, those that opened it
 	Failed uint64
 	Slow   uint64
 }
@@ -242,6 +250,9 @@ type BreakerState struct {
 func (b *Breaker) State(now time.Duration) BreakerState {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	at := part(now, b.rule.Load().Over)
-	return BreakerState{Mode(b.state.Load() & 3), b.since, b.until, b.seen.sum(at), b.failed.sum(at), b.slow.sum(at)}
+	at, mode := part(now, b.rule.Load().Over), Mode(b.state.Load()&3)
+	if mode != Closed {
+		return BreakerState{mode, b.since, b.until, b.why[0], b.why[1], b.why[2]}
+	}
+	return BreakerState{mode, b.since, b.until, b.seen.sum(at), b.failed.sum(at), b.slow.sum(at)}
 }

@@ -90,7 +90,7 @@ func TestBreakerAgainstModel(t *testing.T) {
 				switch mode {
 				case Closed:
 					seen = append(recent(seen, now, r.Over), sees{int64(now / (r.Over / 16)), failed, took > r.SlowOver})
-					bad, slow := 0, 0
+					bad, slow, was := 0, 0, seen
 					for _, s := range seen {
 						if s.bad {
 							bad++
@@ -102,10 +102,13 @@ func TestBreakerAgainstModel(t *testing.T) {
 					if len(seen) >= r.Least && (bad*2 >= len(seen) || slow*5 >= len(seen)*4) {
 						want = Opened
 						turn(Open)
+						if s := b.State(now); s.Seen != uint64(len(was)) || s.Failed != uint64(bad) || s.Slow != uint64(slow) {
+							t.Fatalf("step %d: it opened for %+v, want %d of %d failed, %d slow", i, s, bad, len(was), slow)
+						}
 					}
 				case Probing:
 					if failed || took > r.SlowOver {
-						want = Opened
+						want = Reopened
 						turn(Open)
 					} else if good++; good == r.Probes {
 						want = Shut
@@ -122,7 +125,7 @@ func TestBreakerAgainstModel(t *testing.T) {
 		}
 		seen = recent(seen, now, r.Over)
 	}
-	for _, c := range []Change{Opened, Probes, Shut} {
+	for _, c := range []Change{Opened, Reopened, Probes, Shut} {
 		if changes[c] < steps/10_000 {
 			t.Errorf("change %v came %d times: the schedule does not try it", c, changes[c])
 		}

@@ -109,6 +109,9 @@ func (r *reader) retry(n *yaml.Node, path string) *Retry {
 	return t
 }
 
+// maxBurst bounds the tokens of a full bucket.
+const maxBurst = 1_000_000
+
 func (r *reader) limit(n *yaml.Node, path string) *Limit {
 	l := &Limit{Origin: r.at(n)}
 	seen := r.mapping(n, path, fields{
@@ -119,7 +122,7 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 			}
 			l.Count, l.Per = int(count), per
 		},
-		"burst": func(n *yaml.Node, path string) { l.Burst, _ = r.number(n, path, 1, 1_000_000) },
+		"burst": func(n *yaml.Node, path string) { l.Burst, _ = r.number(n, path, 1, maxBurst) },
 		"per": func(n *yaml.Node, path string) {
 			r.items(n, path, func(n *yaml.Node, path string) {
 				if k, ok := r.key(n, path); ok {
@@ -132,8 +135,8 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 	if l.Count == 0 {
 		return nil
 	}
-	if l.Burst == 0 { // what comes in a second, at least one
-		l.Burst = max(1, int(math.Ceil(float64(l.Count)/l.Per.Seconds())))
+	if l.Burst == 0 { // all that the rate names
+		l.Burst = min(l.Count, maxBurst)
 	}
 	return l
 }

@@ -23,6 +23,10 @@ export type Revisions = Schemas["Revisions"];
 export type Draft = Schemas["Draft"];
 export type Fleet = Schemas["Fleet"];
 export type Member = Schemas["Member"];
+export type Caller = Schemas["Caller"];
+export type VersionStatus = Schemas["EngineVersionStatus"];
+export type Drill = Schemas["Drill"];
+export type Happened = Schemas["StoreActivity"];
 
 /** An error that the service answered. */
 export class Refused extends Error {
@@ -61,6 +65,21 @@ async function get(path: string, signal?: AbortSignal): Promise<unknown> {
 /** The proxies. */
 export async function readFleet(signal: AbortSignal): Promise<Fleet> {
   return (await get("/fleet", signal)) as Fleet;
+}
+
+/** What people did and what proxies saw of their guards, newest first. */
+export async function readActivity(service: string, limit: number, signal: AbortSignal): Promise<Happened[]> {
+  return ((await get(`/activity?limit=${limit}&service=${encodeURIComponent(service)}`, signal)) as Schemas["Activity"]).activity;
+}
+
+/** Begins a drill. */
+export async function startDrill(body: Schemas["DrillAsk"]): Promise<Drill> {
+  return (await (await post("/drills", body)).json()) as Drill;
+}
+
+/** Ends a drill before its time. */
+export async function stopDrill(id: string): Promise<void> {
+  await send("DELETE", `/drills/${encodeURIComponent(id)}?by=console`, undefined);
 }
 
 /** Checks files that are being worked on; nothing is remembered. */

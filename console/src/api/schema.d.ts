@@ -494,7 +494,7 @@ export interface components {
             sinceMS: number;
             /** @description until probes are let through, when it is open */
             leftMS?: number;
-            /** @description requests in its window */
+            /** @description requests in its window; of an open or probing one, those that opened it */
             seen: number;
             failed: number;
             slow: number;

@@ -35,3 +35,11 @@ export function ago(ms: number): string {
 
 /** Local time of day, for a person; the title of the element has UTC. */
 export const timeOfDay = (iso: string): string => new Date(iso).toLocaleTimeString();
+
+/** A length of time, of milliseconds, as a person counts it. */
+export function seconds(ms: number): string {
+  const s = ms / 1000;
+  if (s < 10) return `${s.toFixed(1)} s`;
+  if (s < 120) return `${s.toFixed(0)} s`;
+  return s < 7200 ? `${(s / 60).toFixed(0)} min` : `${(s / 3600).toFixed(0)} h`;
+}

@@ -15,6 +15,9 @@ import { useLive } from "../api/live";
 import { FiguresLine } from "../parts/FiguresLine";
 import { millis, percent, rate } from "../parts/format";
 import { laneFill, useLaneColour } from "../parts/lanes";
+import { Activity } from "./Activity";
+import { DrillForm } from "./Drills";
+import { Guards } from "./Guards";
 import { Rung } from "./Rung";
 
 /** One service: its routes as a ladder in match order, its versions and instances. */
@@ -47,6 +50,17 @@ export function ServicePage() {
       </Typography>
       <Versions service={service} />
       <Calls mesh={mesh} name={name} />
+      <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
+        Guards, in every caller
+      </Typography>
+      <Guards callers={service.callers} />
+      <Box sx={{ mt: 1.5 }}>
+        <DrillForm key={name} service={service} />
+      </Box>
+      <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
+        What happened
+      </Typography>
+      <Activity service={name} />
     </>
   );
 }
@@ -70,6 +84,14 @@ export function GatewayPage() {
         ))}
       </Box>
       <Calls mesh={mesh} name={name} />
+      {gateway.callers.length > 0 && (
+        <>
+          <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
+            Limits, in every proxy
+          </Typography>
+          <Guards callers={gateway.callers} />
+        </>
+      )}
     </>
   );
 }
@@ -110,13 +132,15 @@ function Unknown({ name, kind, known, to }: { name: string; kind: string; known:
 
 function Versions({ service }: { service: Service }) {
   const colour = useLaneColour();
+  const out = new Map<string, number>();
+  for (const o of service.callers.flatMap((c) => (c.versions ?? []).flatMap((v) => v.sidelined ?? []))) out.set(o.instance, (out.get(o.instance) ?? 0) + 1);
   return (
     <TableContainer component={Paper} variant="outlined">
       <Table size="small">
         <TableHead>
           <TableRow>
             {["Version", "Instance", "Site"].map((h) => <TableCell key={h}>{h}</TableCell>)}
-            {["Intended", "Observed", "Rate", "Success", "p50", "p95", "p99"].map((h) => <TableCell key={h} align="right">{h}</TableCell>)}
+            {["Intended", "Observed", "Rate", "Success", "First try", "Load", "p50", "p95", "p99"].map((h) => <TableCell key={h} align="right">{h}</TableCell>)}
           </TableRow>
         </TableHead>
         <TableBody>
@@ -139,6 +163,8 @@ function Versions({ service }: { service: Service }) {
                   <TableCell />
                   <TableCell title={in_.address}>
                     {in_.id}
+                    {in_.down && <Box component="span" title={in_.down} sx={{ color: "error.main", fontWeight: 650 }}> ▼ unwell</Box>}
+                    {out.has(in_.id) && <Box component="span" title="The table of guards below says why and for how long." sx={{ color: "warning.main", fontWeight: 650 }}> ⊘ sidelined in {out.get(in_.id)} of {service.callers.length}</Box>}
                     {in_.doubted && <Box component="span" title="The service lost sight of it and of most of its version at once; it is called on." sx={{ color: "warning.main", fontWeight: 650 }}> ▲ doubted</Box>}
                   </TableCell>
                   <TableCell>{in_.site}</TableCell>
@@ -159,7 +185,7 @@ function FigureCells({ figures: f }: { figures: Figures }) {
   return (
     <>
       <TableCell align="right">{rate(f.rps)}/s</TableCell>
-      {[percent(f.success), millis(f.p50MS), millis(f.p95MS), millis(f.p99MS)].map((text, i) => (
+      {[percent(f.success), percent(f.firstTry), f.loadFactor === null ? "–" : f.loadFactor.toFixed(2), millis(f.p50MS), millis(f.p95MS), millis(f.p99MS)].map((text, i) => (
         <TableCell key={i} align="right">{text}</TableCell>
       ))}
     </>

@@ -1,19 +1,23 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import { useState } from "react";
 import { Link } from "react-router";
+import { stopDrill, type Drill } from "../api/client";
 import { useLive } from "../api/live";
-import { plural, timeOfDay } from "../parts/format";
+import { plural, seconds, timeOfDay } from "../parts/format";
 
 /** What needs to be known on every page: a lost service, files that are not in force, warnings. */
 export function Notices() {
   const { mesh, at, stale } = useLive();
   return (
-    <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, py: 0.25, px: { xs: 2, md: 3 } } }}>
+    <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, py: 0.25, px: { xs: 2, md: 3 } }, "& .MuiAlert-action": { pt: 0.5 }, "& .MuiAlert-icon": { py: 0.75 } }}>
       {stale && (
         <Alert severity="error" data-test="stale">
           {at ? `The service does not answer. What you see is from ${new Date(at).toLocaleTimeString()}.` : "The service does not answer."} Proxies go on by the rules they have.
         </Alert>
       )}
+      {mesh?.drills.map((d) => <DrillNotice key={d.id} drill={d} />)}
       {mesh?.unpublished.map((u) => (
         <Alert key={u.bundle} severity="warning" data-test="unpublished" title={u.at}>
           Not in force: the files of bundle {u.bundle} that {u.by} checked at {timeOfDay(u.at)}{" "}
@@ -27,5 +31,22 @@ export function Notices() {
       ))}
       {(mesh?.other ?? 0) > 0 && <Alert severity="info">Too many names: {mesh?.other} requests are counted as "other".</Alert>}
     </Box>
+  );
+}
+
+/** A drill that runs, with the time that is left of it. */
+function DrillNotice({ drill: d }: { drill: Drill }) {
+  const { mesh } = useLive();
+  const [error, setError] = useState("");
+  const left = Math.max(0, Date.parse(d.ends) - Date.parse(mesh?.at ?? d.began));
+  const target = [d.service && (d.version ? `${d.service}/${d.version}` : d.service), d.instance && `instance ${d.instance}`, d.site && `at ${d.site}`].filter(Boolean).join(", ");
+  return (
+    <Alert
+      severity="warning" icon={<span aria-hidden>✂</span>} data-test={`running-${d.id}`}
+      action={<Button size="small" color="inherit" data-test={`stop-${d.id}`} onClick={() => { stopDrill(d.id).catch((e: unknown) => { setError(e instanceof Error ? e.message : String(e)); }); }}>Stop</Button>}
+    >
+      Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={{ color: "inherit" }}>{target}</Link> : target}: {d.what}
+      {d.when && ` when ${d.when}`}. {seconds(left)} left. {error}
+    </Alert>
   );
 }

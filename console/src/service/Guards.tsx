@@ -1,0 +1,140 @@
+import Box from "@mui/material/Box";
+import Paper from "@mui/material/Paper";
+import Table from "@mui/material/Table";
+import TableBody from "@mui/material/TableBody";
+import TableCell from "@mui/material/TableCell";
+import TableContainer from "@mui/material/TableContainer";
+import TableHead from "@mui/material/TableHead";
+import TableRow from "@mui/material/TableRow";
+import Typography from "@mui/material/Typography";
+import type { ReactNode } from "react";
+import type { Caller, VersionStatus } from "../api/client";
+import { percent, seconds } from "../parts/format";
+
+/** How the guards of a service stand in every proxy that calls it. */
+export function Guards({ callers }: { callers: Caller[] }) {
+  const rows = callers.flatMap((c) => {
+    const versions: (VersionStatus | null)[] = c.versions?.length ? c.versions : [null];
+    return versions.map((v, i) => ({ c, v, first: i === 0, span: versions.length }));
+  });
+  if (rows.length === 0) {
+    return (
+      <Typography sx={{ color: "text.secondary" }} data-test="no-guards">
+        No caller has used a guard, a retry or a limit of it in the last minute.
+      </Typography>
+    );
+  }
+  return (
+    <TableContainer component={Paper} variant="outlined" data-test="guards">
+      <Table size="small" sx={{ "& td": { verticalAlign: "top" } }}>
+        <TableHead>
+          <TableRow>
+            {["In proxy", "Version", "Breaker", "In flight", "Instances out", "Retries left", "Limit keys"].map((h) => <TableCell key={h}>{h}</TableCell>)}
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {rows.map(({ c, v, first, span }) => (
+            <TableRow key={`${c.proxy} ${v?.version ?? ""}`}>
+              {first && <TableCell rowSpan={span} title={`as of ${c.at}`} sx={{ fontWeight: 650 }}>{c.proxy}</TableCell>}
+              <TableCell>{v?.version}</TableCell>
+              <TableCell>{v && <BreakerCell v={v} />}</TableCell>
+              <TableCell sx={{ minWidth: 130 }}>{v && <QueueCell v={v} />}</TableCell>
+              <TableCell>{v && <OutCell v={v} />}</TableCell>
+              {first && (
+                <TableCell rowSpan={span}>
+                  {c.retries && (
+                    <>
+                      <strong>{c.retries.left}</strong>
+                      <Small>{c.retries.retries} sent for {c.retries.requests} requests in 10 s</Small>
+                    </>
+                  )}
+                </TableCell>
+              )}
+              {first && (
+                <TableCell rowSpan={span}>
+                  {(c.limits ?? []).map((l) => (
+                    <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.most}</div>
+                  ))}
+                </TableCell>
+              )}
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </TableContainer>
+  );
+}
+
+const Small = ({ children }: { children: ReactNode }) => (
+  <Box component="span" sx={{ display: "block", color: "text.secondary", fontSize: 12 }}>{children}</Box>
+);
+
+/** A gate drawn closed, ajar or open, with the word beside it: an open breaker lets nothing through. */
+function BreakerCell({ v }: { v: VersionStatus }) {
+  const b = v.breaker;
+  if (!b) return null;
+  const colour = b.state === "open" ? "error.main" : b.state === "probing" ? "warning.main" : "success.main";
+  const angle = b.state === "open" ? -42 : b.state === "probing" ? -18 : 0;
+  return (
+    <Box data-test={`breaker-${b.state}`}>
+      <Box sx={{ display: "flex", alignItems: "center", gap: 0.75, color: colour, fontWeight: 650 }}>
+        <Box component="svg" viewBox="0 0 26 16" aria-hidden sx={{ width: 26, height: 16, overflow: "visible" }}>
+          <path d="M0 12h7M19 12h7" stroke="currentColor" strokeWidth="2.4" strokeLinecap="round" />
+          <path d="M7 12h12" stroke="currentColor" strokeWidth="2.4" strokeLinecap="round" transform={`rotate(${angle} 7 12)`} />
+          <circle cx="7" cy="12" r="2.2" fill="currentColor" />
+        </Box>
+        {b.state}
+      </Box>
+      <Small>
+        since {seconds(b.sinceMS)}{b.leftMS ? `, probes in ${seconds(b.leftMS)}` : ""}
+        {b.seen > 0 && `; ${b.failed} of ${b.seen} failed${b.slow ? `, ${b.slow} slow` : ""}`}
+      </Small>
+    </Box>
+  );
+}
+
+/** What is under way against its cap, as a bar with the numbers beside it. */
+function QueueCell({ v }: { v: VersionStatus }) {
+  const q = v.queue;
+  if (!q) return null;
+  const full = q.inFlight >= q.inFlightMax;
+  return (
+    <Box data-test="in-flight">
+      <strong>{q.inFlight}</strong> of {q.inFlightMax}{full && <Box component="strong" sx={{ color: "error.main" }}> full</Box>}
+      <Box sx={{ height: 6, borderRadius: 3, bgcolor: "divider", overflow: "hidden", my: 0.25 }} aria-hidden>
+        <Box sx={{ height: 1, width: `${Math.min(100, (100 * q.inFlight) / q.inFlightMax)}%`, bgcolor: full ? "error.main" : "primary.main" }} />
+      </Box>
+      <Small>{q.waiting} of {q.waitingMax} waiting</Small>
+    </Box>
+  );
+}
+
+function OutCell({ v }: { v: VersionStatus }) {
+  const spills = (v.sites ?? []).some((s, i) => i > 0 && s.share > 0);
+  return (
+    <>
+      {(v.sidelined ?? []).map((o) => (
+        <Box key={o.instance} data-test={`out-${o.instance}`}>
+          <Box component="strong" sx={{ color: "warning.main" }}>⊘ {o.instance}</Box>
+          <Small>
+            sidelined {o.times > 1 ? `${o.times} times in a row` : "once"} for {seconds(o.forMS)}, last failure {o.cause};{" "}
+            {o.trial ? "a trial request is under way" : o.leftMS ? `${seconds(o.leftMS)} left` : "the next request tries it"}
+          </Small>
+        </Box>
+      ))}
+      {(v.down ?? []).map((id) => (
+        <Box key={id}>
+          <Box component="strong" sx={{ color: "error.main" }}>▼ {id}</Box>
+          <Small>{v.mistrusted ? "unwell, and called all the same: most are unwell at once" : "unwell: its health checks fail"}</Small>
+        </Box>
+      ))}
+      {(v.shut ?? []).map((id) => (
+        <Box key={id}>
+          <Box component="strong" sx={{ color: "warning.main" }}>▼ {id}</Box>
+          <Small>taken down by a drill</Small>
+        </Box>
+      ))}
+      {spills && <Small>by site: {(v.sites ?? []).map((s) => `${s.site || "none"} ${percent(s.share)}`).join(", ")}</Small>}
+    </>
+  );
+}
