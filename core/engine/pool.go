@@ -84,10 +84,7 @@ func (p *pool) first(list []*peer, v View, turn uint64) *peer {
 		// The less busy of two at random is far better than one at random (M.
 		// Mitzenmacher, "The Power of Two Choices in Randomized Load Balancing",
 		// IEEE Transactions on Parallel and Distributed Systems 12, 2001).
-		i, j := draw(turn, 0)%n, draw(turn, 1)%(n-1)
-		if j >= i {
-			j++
-		}
+		i, j := two(turn, n)
 		a, b := list[i], list[j]
 		if !a.Clear() || !b.Clear() {
 			return nil
@@ -150,10 +147,26 @@ func (p *pool) weighed(list []*peer, v View, turn uint64, last *guard.Peer, now 
 		}
 		return got
 	}
+	// Who is drawn as if all were alike takes the request with a chance of its
+	// weight; the others are for the rest.
+	n := uint64(len(list))
+	drawn := func(i, k uint64) *peer {
+		x := draw(turn, k)
+		if c := list[i]; fraction(x) < weight(c) {
+			return c
+		}
+		return at(fraction(mix(x)) * total)
+	}
 	switch p.how {
+	case inTurn:
+		return drawn(turn%n, 2)
 	case leastBusy:
-		a, b := at(fraction(draw(turn, 0))*total), at(fraction(draw(turn, 1))*total)
-		if a == nil || b != nil && float64(b.Busy()+1)*a.Weight(now) < float64(a.Busy()+1)*b.Weight(now) {
+		if n == 1 {
+			break
+		}
+		i, j := two(turn, n)
+		a, b := drawn(i, 2), drawn(j, 3)
+		if b.Busy() < a.Busy() {
 			return b
 		}
 		return a
@@ -172,11 +185,17 @@ func (p *pool) weighed(list []*peer, v View, turn uint64, last *guard.Peer, now 
 			}
 			return best
 		}
-	case inTurn:
-		// Even steps of the golden ratio fall evenly into every weight.
-		return at(fraction(turn*0x9e3779b97f4a7c15) * total)
 	}
-	return at(fraction(draw(turn, 0)) * total)
+	return drawn(draw(turn, 0)%n, 2)
+}
+
+// two are two different places among n, at random.
+func two(turn, n uint64) (i, j uint64) {
+	i, j = draw(turn, 0)%n, draw(turn, 1)%(n-1)
+	if j >= i {
+		j++
+	}
+	return i, j
 }
 
 // site chooses the site of a request: the first in the order, and when too
