@@ -31,6 +31,7 @@ type fake struct {
 	acks      []wire.Ack
 	deltas    []wire.Delta
 	registers int
+	last      wire.Registration
 	withdrawn bool
 	deaf      bool // answers telemetry with an error
 	seq       uint64
@@ -52,6 +53,8 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.Method == http.MethodPut:
 		f.registers++
+		f.last = wire.Registration{}
+		json.Unmarshal(body, &f.last)
 		fmt.Fprintln(w, `{"seconds": 10}`)
 	case r.Method == http.MethodDelete:
 		f.withdrawn = true
