@@ -26,6 +26,7 @@ type checks struct {
 	p       *Proxy
 	changed func() // the workload's state did
 	running map[string]*check
+	table   *engine.Table // whose checks these are
 }
 
 // check is the checking of one address.
@@ -52,6 +53,10 @@ func (c *checks) run(ctx context.Context) {
 // ask for.
 func (c *checks) follow(ctx context.Context) {
 	table := c.p.force.Load().table
+	if table == c.table {
+		return
+	}
+	c.table = table
 	wanted := table.Checks(c.p.cfg.Service)
 	if own := wanted.Own; own != nil && c.p.inbound != nil {
 		c.keep(ctx, c.p.cfg.App, own, wanted.Protocol, &engine.Instance{Address: c.p.cfg.App}, func(why string) {

@@ -197,6 +197,9 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 		case x.queue.Leave(&x.ticket):
 			s := x.queue.State()
 			x.queue, x.phase = nil, atWork
+			if now >= x.deadline {
+				return Refuse(TimedOut, fmt.Sprintf("all of the %s went by in waiting for a place among the %d requests to %s", x.timeout, s.InFlightMax, x.pool.version.called()))
+			}
 			return Refuse(Overflow, fmt.Sprintf("no place among the %d requests to %s came free in %s", s.InFlightMax, x.pool.version.called(), x.pool.version.rules.Queue.WaitAtMost))
 		}
 		x.phase = atWork

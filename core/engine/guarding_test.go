@@ -309,6 +309,13 @@ func TestSidelineInTheWay(t *testing.T) {
 	if c := table.version("s", "v1").peers[1]; c.IsOut() {
 		t.Error("it is well again and still out")
 	}
+	for i := range 30 { // every other request to it fails: never two in a row
+		var x Exchange
+		play(&x, table, Entry{}, get("s", "/"), 300*time.Second, status(200+i/3%2*303))
+	}
+	for _, s := range table.Status(300 * time.Second) {
+		t.Errorf("sidelined without two failures in a row: %+v", s.Versions)
+	}
 
 	table = compile(t, guarded("    guard: {sideline: {after: 1, for: 10s, most: 100%}}\n    routes: [{name: all, send: v1, otherwise: v2}]\n"), nil, crowd("s/v1", "s/v2")...)
 	var x Exchange
@@ -498,6 +505,9 @@ func TestPanic(t *testing.T) {
 	if got := share(t, compile(t, rule, nil, in...), 300, 0, anyone); got["s-v1-0"] != 0 || got["s-v1-1"]+got["s-v1-2"] != 300 || got["s-v1-1"] < 140 || got["s-v1-2"] < 140 {
 		t.Errorf("one unwell: %v", got)
 	}
+	if got := share(t, compile(t, rule, nil, in[0], in[2]), 100, 0, anyone); got["s-v1-2"] != 100 {
+		t.Errorf("one of two unwell, which is not more than half: %v", got)
+	}
 	in[1].Down = true
 	table := compile(t, rule, nil, in...)
 	if got := share(t, table, 300, 0, anyone); got["s-v1-0"] != 100 {
@@ -541,6 +551,9 @@ func TestDrill(t *testing.T) {
 	var x Exchange
 	if _, at, _ := play(&x, table, Entry{}, get("s", "/", "X-Crew: yes"), time.Hour, status(200)); at != time.Hour+301*ms {
 		t.Errorf("the cohort is late by %v", at-time.Hour)
+	}
+	if _, at, _ := play(&x, table, Entry{}, get("s", "/", "X-Crew: no"), time.Hour, status(200)); at != time.Hour+ms {
+		t.Errorf("who is not of the cohort is late by %v", at-time.Hour)
 	}
 	if _, at, _ := play(&x, table, Entry{Limit: 100 * ms}, get("s", "/", "X-Crew: yes"), time.Hour, status(200)); at != time.Hour+100*ms {
 		t.Errorf("the delay outlives the caller: %v", at-time.Hour)

@@ -93,9 +93,8 @@ const unused = time.Minute
 // The limits of a gateway's own routes stand under the gateway's name.
 func (t *Table) Status(now time.Duration) []Status {
 	out := []Status{}
-	for _, name := range slices.Sorted(maps.Keys(t.services)) {
-		s := t.services[name]
-		st := Status{Service: name}
+	for _, s := range t.guarded {
+		st := Status{Service: s.name}
 		for _, v := range slices.Sorted(maps.Keys(s.versions)) {
 			if vs, any := s.versions[v].status(now); any {
 				st.Versions = append(st.Versions, vs)

@@ -40,6 +40,7 @@ type Table struct {
 	resolver *rules.Resolver
 	calls    []string
 	memory   *memory
+	guarded  []*service // by name
 }
 
 type service struct {

@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -17,6 +19,8 @@ type memory struct {
 	knows bool          // they have come
 	draws atomic.Uint64 // of waits before retries
 	log   eventLog
+
+	judging sync.Mutex // one look at the health of a version's instances at a time
 }
 
 // version is one version of a service as a caller sees it. The machines
@@ -137,19 +141,41 @@ func (b *builder) settle() {
 			v.judge(now)
 			v.shut(now)
 		}
+		if s.guarded() {
+			b.t.guarded = append(b.t.guarded, s)
+		}
 	}
+	slices.SortFunc(b.t.guarded, func(a, b *service) int { return cmp.Compare(a.name, b.name) })
+}
+
+// guarded tells whether there is anything about the service of which Status
+// could tell.
+func (s *service) guarded() bool {
+	set := &s.settings
+	if s.retry != nil || set.Breaker != nil || set.Queue != nil || set.Sideline != nil || set.Health != nil || set.Failover != nil {
+		return true
+	}
+	for _, p := range s.versions {
+		if len(p.version.downs) > 0 {
+			return true
+		}
+	}
+	return s.ladder != nil && slices.ContainsFunc(s.ladder.routes, func(rt *Route) bool { return rt.retry != nil || rt.limit != nil })
 }
 
 // judge decides whether the health checks of the instances are believed: when
 // more than half are unwell at once, it is more likely that the checks are.
 func (v *version) judge(now time.Duration) {
-	unwell := 0
+	v.memory.judging.Lock()
+	defer v.memory.judging.Unlock()
+	unwell, checked := 0, false
 	for _, c := range v.peers {
+		checked = checked || c.Sick.Load()
 		if c.Sick.Load() || c.Doubted {
 			unwell++
 		}
 	}
-	mistrusts := !v.trusts && 2*unwell > len(v.peers)
+	mistrusts := checked && !v.trusts && 2*unwell > len(v.peers)
 	if v.mistrusts.Swap(mistrusts) != mistrusts {
 		kind, detail := "trusted", "health checks are believed again"
 		if mistrusts {
@@ -248,7 +274,7 @@ func (l *eventLog) add(e Event) {
 
 // Events takes the events since the last time, oldest first.
 func (t *Table) Events(now time.Duration) []Event {
-	for _, s := range t.services {
+	for _, s := range t.guarded {
 		for _, p := range s.versions {
 			if p.sites != nil && p.version.used.Load() > 0 {
 				p.spilled(now)

@@ -34,7 +34,7 @@ var (
 	seconds = flag.Int("seconds", 3, "length of one measurement")
 	conns   = flag.Int("connections", 64, "connections of the load")
 	only    = flag.String("only", "", "measure these targets beside standard alone, such as nightjar")
-	parts   = flag.String("parts", "hop idle publishes upgrades fleet", "what to measure")
+	parts   = flag.String("parts", "hop guards idle publishes upgrades fleet", "what to measure")
 )
 
 func main() {
@@ -132,6 +132,8 @@ type target struct {
 	name, addr string
 	pid        int // of the proxy; 0: there is none
 	client     *client.Client
+	settings   string // of the service in its rules
+	route      string // more of its second route
 	rps        []float64
 	cpu        []float64 // µs of the proxy per request
 	p50        []float64 // µs at one connection
@@ -172,7 +174,7 @@ func measure() error {
 	for _, part := range []struct {
 		name string
 		run  func(*bench) error
-	}{{"hop", hop}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}} {
+	}{{"hop", hop}, {"guards", guards}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}} {
 		if !strings.Contains(*parts, part.name) {
 			continue
 		}
@@ -276,8 +278,8 @@ func startNightjar(ctx context.Context, spawn func(string, ...string) (int, erro
 		return err
 	}
 	t.client = c
-	text := fmt.Sprintf("services:\n  bench:\n    versions: [v1, v2]\n    instances: [{at: \"http://%[1]s\", version: v1}, {at: \"http://%[1]s\", version: v2}]\n"+
-		"    routes:\n      - {name: crew, when: {headers: {x-crew: \"yes\"}}, send: v2}\n      - {name: all, when: {path: /ferry/**, method: [GET, HEAD]}, send: {v1: 85, v2: 15}, timeout: 2s}\n", backend)
+	text := fmt.Sprintf("services:\n  bench:\n    versions: [v1, v2]\n    instances: [{at: \"http://%[1]s\", version: v1}, {at: \"http://%[1]s\", version: v2}]\n%[2]s"+
+		"    routes:\n      - {name: crew, when: {headers: {x-crew: \"yes\"}}, send: v2}\n      - {name: all, when: {path: /ferry/**, method: [GET, HEAD]}, send: {v1: 85, v2: 15}, timeout: 2s%[3]s}\n", backend, t.settings, t.route)
 	if more != nil {
 		text += more()
 	}
