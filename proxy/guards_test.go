@@ -322,3 +322,28 @@ func TestADrillEndsByItself(t *testing.T) {
 		t.Errorf("it ended after %v", took)
 	}
 }
+
+// TestAnAnswerThatIsDropped leaves nothing behind that the next one on its
+// connection could be taken for.
+func TestAnAnswerThatIsDropped(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		var asked atomic.Int32
+		h, _ := newGuarded(t, kind, "    retry: {times: 1, wait: 0s, budget: 100%}\n", app(t, func(w http.ResponseWriter, r *http.Request) {
+			if asked.Add(1)%2 == 0 {
+				io.WriteString(w, "fine")
+				return
+			}
+			w.Header().Set("Content-Length", "6")
+			w.WriteHeader(http.StatusServiceUnavailable)
+			io.WriteString(w, "not")
+			w.(http.Flusher).Flush()
+			time.Sleep(20 * time.Millisecond)
+			io.WriteString(w, "now")
+		}))
+		for range 5 {
+			if got := h.raw(t, get("/")); !strings.HasPrefix(got, "HTTP/1.1 200") || !strings.HasSuffix(got, "fine") {
+				t.Fatalf("got\n%s", got)
+			}
+		}
+	})
+}
