@@ -92,40 +92,40 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 	key := x.key[:0]
 	*x = Exchange{}
 	x.entry, x.path, x.key, x.memory = entry, v.Path(), key, t.memory
-	step := x.begin(t, v, now)
+	goes := x.begin(t, v, now)
 	if x.delay > 0 {
-		return x.delayed(step, now)
+		return x.delayed(goes, now)
 	}
-	if step.Kind == Attempt {
+	if goes {
 		return x.enter(now)
 	}
-	return step
+	return x.pending
 }
 
-// begin decides where the request goes, up to its target; an Attempt means that
-// there is one.
-func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
+// begin decides where the request goes, up to its target. False: nowhere, and
+// the last step is pending.
+func (x *Exchange) begin(t *Table, v View, now time.Duration) (goes bool) {
 	x.view = v
 	if why := unfit(v); why != "" {
-		return Refuse(BadRequest, why)
+		return x.ends(Refuse(BadRequest, why))
 	}
 	var by *Route
 	var to *target
 	if x.entry.Gateway != "" {
 		g := t.gateways[x.entry.Gateway]
 		if g == nil {
-			return Refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway)
+			return x.ends(Refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway))
 		}
 		if !hostIn(g.rule.Hosts, v.Host()) {
-			return Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host()))
+			return x.ends(Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host())))
 		}
 		rt, cond := g.ladder.match(v, x.path)
 		if rt == nil {
-			return Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path))
+			return x.ends(Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path)))
 		}
 		x.gate = rt
-		if step, over := x.act(rt, cond, v, now); over {
-			return step
+		if x.act(rt, cond, v, now) {
+			return false
 		}
 		by, to = rt, rt.choose(v)
 		if rt.request != nil {
@@ -146,7 +146,7 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 				name = ServiceName(v.Host())
 			}
 			if s = t.services[name]; s == nil {
-				return t.unknown(name)
+				return x.ends(t.unknown(name))
 			}
 		}
 		x.service = s
@@ -156,25 +156,31 @@ func (x *Exchange) begin(t *Table, v View, now time.Duration) Step {
 		}
 		rt, cond := s.ladder.match(v, x.path)
 		if rt == nil {
-			return Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path))
+			return x.ends(Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path)))
 		}
 		x.route = rt
-		if step, over := x.act(rt, cond, v, now); over {
-			return step
+		if x.act(rt, cond, v, now) {
+			return false
 		}
 		by, to = rt, rt.choose(v)
 	}
 	return x.send(to, by, now)
 }
 
+// ends makes a step the last one.
+func (x *Exchange) ends(s Step) (goes bool) {
+	x.pending = s
+	return false
+}
+
 // act does what a route does before a target is chosen: limit, harm on
-// purpose, answer, rewrite. over means that the step is the end.
-func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (step Step, over bool) {
+// purpose, answer, rewrite. over means that the request ends there.
+func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (over bool) {
 	if rt.limit != nil && !x.allowed(rt, v, now) {
 		l := rt.settings.Limit
 		s := Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond)))
 		s.After = x.taken.Wait
-		return s, true
+		return !x.ends(s)
 	}
 	for i, split := range rt.faults {
 		if split.draw() != 0 {
@@ -183,19 +189,19 @@ func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (s
 		f := &rt.rule.Faults[i]
 		x.delay += f.Delay
 		if f.Status > 0 {
-			return Step{Kind: Reply, Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s harms %s%% of its requests on purpose", rt.Name(), f.Share)}, true
+			return !x.ends(Step{Kind: Reply, Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s harms %s%% of its requests on purpose", rt.Name(), f.Share)})
 		}
 	}
 	switch {
 	case rt.rule.Reply != nil:
 		x.reply = rt.rule.Reply
-		return Step{Kind: Answer, Status: x.reply.Status}, true
+		return !x.ends(Step{Kind: Answer, Status: x.reply.Status})
 	case rt.rule.Redirect != nil:
 		x.redirect = location(rt.rule.Redirect, v, x.path, cond)
-		return Step{Kind: Answer, Status: rt.rule.Redirect.Status}, true
+		return !x.ends(Step{Kind: Answer, Status: rt.rule.Redirect.Status})
 	}
 	x.rewrite(rt, cond)
-	return Step{}, false
+	return false
 }
 
 // allowed takes a token from the limit of a route.
@@ -231,7 +237,7 @@ func (r *Route) instead(to *target, now time.Duration) *target {
 }
 
 // send settles on a target.
-func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
+func (x *Exchange) send(to *target, by *Route, now time.Duration) (goes bool) {
 	to = by.instead(to, now)
 	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
 	x.setDeadline(now)
@@ -241,7 +247,7 @@ func (x *Exchange) send(to *target, by *Route, now time.Duration) Step {
 			x.retry = rt.retry
 		}
 	}
-	return Step{Kind: Attempt}
+	return true
 }
 
 // copyTo picks who gets a copy of the request, when the route mirrors this one
@@ -257,16 +263,16 @@ func (x *Exchange) copyTo(rt *Route, now time.Duration) {
 	}
 }
 
-// delayed puts the wait that routes ask for before a step.
-func (x *Exchange) delayed(s Step, now time.Duration) Step {
-	if s.Kind != Attempt {
+// delayed puts the wait that routes ask for before what comes next.
+func (x *Exchange) delayed(goes bool, now time.Duration) Step {
+	if !goes {
 		x.setDeadline(now)
 	}
 	until := now + x.delay
 	if until >= x.deadline {
-		until, s = x.deadline, Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout))
+		until, goes = x.deadline, x.ends(Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout)))
 	}
-	x.phase, x.pending, x.until = delays, s, until
+	x.phase, x.goes, x.until = delays, goes, until
 	return Step{Kind: Wait, Deadline: until}
 }
 

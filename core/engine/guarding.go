@@ -36,6 +36,7 @@ type guarding struct {
 	phase  phase
 	stage  stage
 	until  time.Duration // end of the wait
+	goes   bool          // there is a target, after a fault's delay
 	began  time.Duration // of the last try
 	limit  time.Duration // deadline of the last try
 	last   Outcome
@@ -185,7 +186,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 			return Step{Kind: Wait, Deadline: x.until}
 		}
 		x.phase = atWork
-		if x.pending.Kind == Attempt {
+		if x.goes {
 			return x.enter(now)
 		}
 		return x.pending
@@ -232,10 +233,12 @@ func (x *Exchange) after(o Outcome, now time.Duration) Step {
 	if x.tries == 1 {
 		x.missed = o.failed()
 	}
-	if step, yes := x.again(&o, now); yes {
-		x.leave()
-		x.last = o
-		return step
+	if x.retry != nil {
+		if step, yes := x.again(&o, now); yes {
+			x.leave()
+			x.last = o
+			return step
+		}
 	}
 	return x.over(&o)
 }
