@@ -165,15 +165,16 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 			if n := sidelinedIn(svc, in.ID); n > 0 {
 				where += fmt.Sprintf(" (sidelined in %s)", count(n, "proxy"))
 			}
+			row := append([]string{"", where, in.Site, "", out.Share(in.Share)}, figures(in.Figures)...)
 			if s.Wide {
-				where += " at " + in.Address
+				row = append(row, in.Address)
 			}
-			rows = append(rows, append([]string{"", where, in.Site, "", out.Share(in.Share)}, figures(in.Figures)...))
+			rows = append(rows, row)
 		}
 	}
 	header := append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...)
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "LOAD>")
+		header = append(header, "FIRST TRY>", "LOAD>", "AT")
 	}
 	s.Table(header, rows)
 	if s.Wide {

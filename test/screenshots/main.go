@@ -33,6 +33,8 @@ func main() {
 // page is a picture of the console.
 type page struct {
 	name, path, dark string
+	late             bool     // after the pictures of commands, since what it does would show there
+	before           []string // commands of nightjar to run first
 	ready            string   // JavaScript that is true when the page is ready
 	keys             []string // JavaScript to run first, each after the page is ready
 }
@@ -49,6 +51,9 @@ var pages = []page{
 	{name: "rules-difference", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3\n", "timeout: 3s\n"), browser.Edit("{v1: 80, v22: 20}", "{v1: 80, v2: 20}"), "document.querySelector('[data-test=summary]')?.innerText.includes('1 difference')",
 			"document.querySelector('[data-test=show-difference]').click()", "document.querySelector('.cm-merge-b')"}},
+	{name: "guards", path: "/services/sailings", late: true, before: []string{"rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v2 --fail 80% --for 1m"},
+		ready: "document.querySelector('[data-test=breaker-open]')",
+		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
 }
 
 // command is a picture of a terminal of so many rows.
@@ -67,6 +72,7 @@ var commands = []command{
 	{"check", 28, "nightjar rules check examples/mistakes"},
 	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
 	{"fleet", 18, "nightjar fleet"},
+	{"drill", 36, "nightjar rules publish examples/bad-weather --bundle bad-weather; nightjar drill start --service berths --instance berths-v1-a --fail 100% --for 1m; sleep 12; nightjar services berths -o wide; nightjar activity --limit 5"},
 }
 
 func run(only []string) error {
@@ -109,13 +115,33 @@ func run(only []string) error {
 		return err
 	}
 	defer end()
+	for _, late := range []bool{false, true} {
+		if err := shoot(ctx, tab, root, outDir, func(p page) bool { return p.late == late && wanted(p.name) }); err != nil {
+			return err
+		}
+		if !late {
+			if err := terminal(ctx, root, outDir, wanted); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// shoot takes the pictures of those pages.
+func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool) error {
 	for _, p := range pages {
-		if !wanted(p.name) {
+		if !wanted(p) {
 			continue
 		}
 		mode := "light"
 		if p.dark != "" {
 			mode = "dark"
+		}
+		for _, c := range p.before {
+			if text, err := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), strings.Fields(c)...).CombinedOutput(); err != nil {
+				return fmt.Errorf("nightjar %s: %w: %s", c, err, text)
+			}
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
 			return err
@@ -143,7 +169,7 @@ func run(only []string) error {
 			return err
 		}
 	}
-	return terminal(ctx, root, outDir, wanted)
+	return nil
 }
 
 // terminal runs each command in an xterm of its own and takes its window.
@@ -168,6 +194,9 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 			return err
 		}
 		time.Sleep(4 * time.Second)
+		if strings.Contains(c.run, "sleep 12") {
+			time.Sleep(14 * time.Second)
+		}
 		shot := exec.CommandContext(ctx, "import", "-window", title, filepath.Join(outDir, c.name+".png"))
 		shot.Env = append(os.Environ(), "DISPLAY="+display)
 		text, err := shot.CombinedOutput()
