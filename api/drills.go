@@ -10,15 +10,11 @@ import (
 )
 
 func (s *Server) activity(c *echo.Context) error {
-	limit, err := number(c, "limit", 50, 1, 200)
+	before, limit, err := pageOf(c)
 	if err != nil {
 		return err
 	}
-	before, err := number(c, "before", 0, 0, 1<<31)
-	if err != nil {
-		return err
-	}
-	list, err := s.control.Activity(c.Request().Context(), c.QueryParam("service"), uint(before), limit)
+	list, err := s.control.Activity(c.Request().Context(), c.QueryParam("service"), before, limit)
 	if err != nil {
 		return err
 	}

@@ -96,6 +96,15 @@ func number(c *echo.Context, name string, fallback, low, high int) (int, error) 
 	return n, nil
 }
 
+// pageOf reads which page of a list is asked for.
+func pageOf(c *echo.Context) (before uint, limit int, err error) {
+	if limit, err = number(c, "limit", 50, 1, 200); err != nil {
+		return 0, 0, err
+	}
+	n, err := number(c, "before", 0, 0, 1<<31)
+	return uint(n), limit, err
+}
+
 // expected reads If-Match, which holds a number in quotes.
 func expected(c *echo.Context) (*uint, error) {
 	text := c.Request().Header.Get("If-Match")
@@ -192,15 +201,11 @@ func (s *Server) check(c *echo.Context) error {
 }
 
 func (s *Server) revisions(c *echo.Context) error {
-	limit, err := number(c, "limit", 50, 1, 200)
+	before, limit, err := pageOf(c)
 	if err != nil {
 		return err
 	}
-	before, err := number(c, "before", 0, 0, 1<<31)
-	if err != nil {
-		return err
-	}
-	list, err := s.control.Revisions(c.Request().Context(), uint(before), limit)
+	list, err := s.control.Revisions(c.Request().Context(), before, limit)
 	if err != nil {
 		return err
 	}

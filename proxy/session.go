@@ -104,16 +104,20 @@ func (s *session) run(ctx context.Context) {
 }
 
 // every calls do at each tick until ctx is done.
-func every(ctx context.Context, tick time.Duration, do func()) {
+func every(ctx context.Context, tick time.Duration, do func()) { everyOr(ctx, tick, nil, do) }
+
+// everyOr calls do at each tick, and whenever now says so, until ctx is done.
+func everyOr(ctx context.Context, tick time.Duration, now <-chan struct{}, do func()) {
 	t := time.NewTicker(tick)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
+		case <-now:
 		case <-t.C:
-			do()
 		}
+		do()
 	}
 }
 
@@ -128,7 +132,9 @@ func (s *session) connect(ctx context.Context) error {
 	var renewing sync.WaitGroup
 	defer renewing.Wait()
 	defer end()
-	renewing.Go(func() { s.renew(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5) })
+	renewing.Go(func() {
+		everyOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.haste, func() { s.renew(ctx) })
+	})
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
 	if err != nil {
 		return err
@@ -173,25 +179,15 @@ func (s *session) hasten() {
 	}
 }
 
-// renew renews the registration at each tick, and at once when it is to hasten.
-func (s *session) renew(ctx context.Context, tick time.Duration) {
-	t := time.NewTicker(tick)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-s.haste:
-		case <-t.C:
-		}
-		s.p.mu.Lock()
-		if err := s.p.openEdge(); err != nil {
-			s.p.log.Warn("still not listening", "error", err)
-		}
-		s.p.mu.Unlock()
-		if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
-			s.p.log.Debug("lease not renewed", "error", err)
-		}
+// renew renews the registration.
+func (s *session) renew(ctx context.Context) {
+	s.p.mu.Lock()
+	if err := s.p.openEdge(); err != nil {
+		s.p.log.Warn("still not listening", "error", err)
+	}
+	s.p.mu.Unlock()
+	if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
+		s.p.log.Debug("lease not renewed", "error", err)
 	}
 }
 
