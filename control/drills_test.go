@@ -146,6 +146,9 @@ func TestWhatProxiesSee(t *testing.T) {
 	if in := k.instances(); !in[0].Down || k.ledger.peersSeq != before+1 {
 		t.Errorf("%+v, %d snapshots", in, k.ledger.peersSeq-before)
 	}
+	if got := k.kinds("kiosk"); got != "kiosk-1 down" {
+		t.Errorf("activity: %s", got)
+	}
 }
 
 // TestTheLogIsPaged and bounded in what waits to be written.

@@ -11,6 +11,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/store"
 	"nightjar/wire"
 )
 
@@ -91,6 +92,13 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 	if m == nil {
 		m = &member{joined: now}
 		c.members[r.ID] = m
+	}
+	if (m.Down == "") != (r.Down == "") {
+		a := store.Activity{At: now.UTC(), Who: r.ID, Kind: "down", Service: r.Service, Version: r.Version, Instance: r.ID, Detail: r.Down}
+		if r.Down == "" {
+			a.Kind, a.Detail = "up", "its health checks go well again"
+		}
+		c.happened(a)
 	}
 	moved := m.lost || place(m.Registration) != place(r)
 	took := m.Inbound != "" || r.Inbound != ""

@@ -191,7 +191,9 @@ func TestPanic(t *testing.T) {
 		t.Errorf("one of two unwell, which is not more than half: %v", got)
 	}
 	in[1].Down = true
-	table := compile(t, rule, nil, in...)
+	well := compile(t, rule, nil, crowd("s/v1", "s/v1", "s/v1")...)
+	share(t, well, 10, 0, anyone) // who does not call has nothing to tell
+	table := compile(t, rule, well, in...)
 	if got := share(t, table, 300, 0, anyone); got["s-v1-0"] != 100 {
 		t.Errorf("two of three unwell: %v", got)
 	}

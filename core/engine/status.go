@@ -84,10 +84,6 @@ func (s Status) Acts() bool {
 	})
 }
 
-// unused is after what time without a request a version is not told of any
-// more, unless something is the matter with it.
-const unused = time.Minute
-
 // Status tells how the guards of all services stand that have any and were
 // called in the last minute, by name.
 // The limits of a gateway's own routes stand under the gateway's name.
@@ -168,10 +164,8 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 	for i, share := range p.shares(now, nil) {
 		st.Sites = append(st.Sites, SiteStatus{p.sites[i][0].Site, usable(p.sites[i], now), share})
 	}
-	u := v.used.Load()
-	calm := u == 0 || now-time.Duration(u) > unused
-	if calm {
-		st.Sites = nil
+	if v.unused(now) {
+		st.Sites, st.Down, st.Shut, st.Mistrusted = nil, nil, nil, false
 		if st.Queue = nil; st.Breaker != nil && st.Breaker.State == guard.Closed.String() {
 			st.Breaker = nil
 		}

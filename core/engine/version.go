@@ -176,7 +176,7 @@ func (v *version) judge(now time.Duration) {
 		}
 	}
 	mistrusts := checked && !v.trusts && 2*unwell > len(v.peers)
-	if v.mistrusts.Swap(mistrusts) != mistrusts {
+	if v.mistrusts.Swap(mistrusts) != mistrusts && !v.unused(now) {
 		kind, detail := "trusted", "health checks are believed again"
 		if mistrusts {
 			kind, detail = "mistrusted", fmt.Sprintf("%d of %d instances are unwell at once: health checks are not believed, and all are called", unwell, len(v.peers))
@@ -185,15 +185,28 @@ func (v *version) judge(now time.Duration) {
 	}
 	for _, c := range v.peers {
 		down := c.Sick.Load() && !mistrusts
-		if down != c.IsDown() {
-			c.SetDown(down, now)
-			kind, detail := "up", "takes requests again"
+		if down == c.IsDown() {
+			continue
+		}
+		c.SetDown(down, now)
+		if c.Outside { // of the others their own proxies tell
+			kind, detail := "up", "its health checks go well again"
 			if down {
 				kind, detail = "down", "its health checks fail"
 			}
 			v.tell(now, kind, c.ID, detail)
 		}
 	}
+}
+
+// unusedAfter is after what time without a request nothing is told of a version
+// any more, unless something is the matter with it here.
+const unusedAfter = time.Minute
+
+// unused tells whether no request went to the version for a while.
+func (v *version) unused(now time.Duration) bool {
+	u := v.used.Load()
+	return u == 0 || now-time.Duration(u) > unusedAfter
 }
 
 // Checked tells what the health checks of an instance outside the mesh say, for
