@@ -366,8 +366,14 @@ func (x *Exchange) Tries() int { return x.tries }
 // Instance is the instance that the request was last sent to; nil: none yet.
 func (x *Exchange) Instance() *Instance { return x.instance }
 
-// Mirror is the instance that gets a copy of the request; nil: none does.
-func (x *Exchange) Mirror() *Instance { return x.mirror }
+// Mirror is the instance that gets a copy of the request; nil: none does, or it
+// has got one with an earlier try.
+func (x *Exchange) Mirror() *Instance {
+	if x.tries > 1 {
+		return nil
+	}
+	return x.mirror
+}
 
 // Answer is what to say on an Answer step: a fixed reply, or the place that a
 // redirect leads to.

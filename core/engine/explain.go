@@ -385,6 +385,10 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		if h.Name == "timeout" && h.Origin != t.Origin { // the gateway's is shorter
 			h = rules.Holding{Name: "timeout", Value: t.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: t.Origin}
 		}
+		if h.Name == "retry" && gate != nil && rt != nil && rt.settings.Retry == nil && gate.settings.Retry != nil { // nearer than the service's
+			r := gate.settings.Retry
+			h = rules.Holding{Name: "retry", Value: r.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: r.Origin}
+		}
 		add(h)
 	}
 	for _, by := range []*Route{gate, rt} {

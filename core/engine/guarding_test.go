@@ -109,6 +109,49 @@ func TestRetry(t *testing.T) {
 	}
 }
 
+// TestWhoseRetry: the service's route comes before the gateway's, and that
+// before the service; explanations say the same. A copy goes out once.
+func TestWhoseRetry(t *testing.T) {
+	const text = `services:
+  s:
+    versions: [v1, v2]
+    retry: {times: 1}
+    routes:
+      - {name: own, when: {path: /own}, retry: {times: 2}, send: v1}
+      - {name: rest, send: v1, mirror: {to: v2}}
+gateways:
+  door:
+    listen: ":80"
+    hosts: ["*"]
+    routes:
+      - {name: many, when: {path: {regex: "/(own|gate)"}}, retry: {times: 3}, send: s}
+      - {name: rest, send: s}
+`
+	table := compile(t, text, nil, crowd("s/v1", "s/v2")...)
+	for path, want := range map[string]int{"/own": 3, "/gate": 4, "/": 2} {
+		var x Exchange
+		copies := 0
+		_, _, tried := play(&x, table, Entry{Gateway: "door"}, get("a.example", path), 0, func(*Instance, time.Duration) (Outcome, time.Duration) {
+			if x.Mirror() != nil {
+				copies++
+			}
+			return Outcome{Status: 503}, 0
+		})
+		if len(tried) != want || copies > 1 || path == "/" && copies != 1 {
+			t.Errorf("%s was tried %d times, want %d, and copied %d times", path, len(tried), want, copies)
+		}
+		said := ""
+		for _, s := range Explain(table, Entry{Gateway: "door"}, get("a.example", path)).Settings {
+			if s.Name == "retry" {
+				said = s.Value
+			}
+		}
+		if !strings.HasPrefix(said, fmt.Sprintf("%d times", want-1)) {
+			t.Errorf("%s is explained by %q, and tried %d times", path, said, want)
+		}
+	}
+}
+
 // TestRetryWaits: the bound of the wait doubles up to its end, and waits fill
 // all of the room below.
 func TestRetryWaits(t *testing.T) {
