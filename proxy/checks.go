@@ -26,7 +26,6 @@ type checks struct {
 	p       *Proxy
 	changed func() // the workload's state did
 	running map[string]*check
-	table   *engine.Table // whose checks these are
 }
 
 // check is the checking of one address.
@@ -35,6 +34,7 @@ type check struct {
 	end    context.CancelFunc
 	ended  sync.WaitGroup
 	health guard.Health
+	tell   func(why string) // why it is down; empty: it is up again
 }
 
 // run follows the rules until ctx is done.
@@ -52,12 +52,7 @@ func (c *checks) run(ctx context.Context) {
 // follow begins and ends checks, so that they are those that the rules in force
 // ask for.
 func (c *checks) follow(ctx context.Context) {
-	table := c.p.force.Load().table
-	if table == c.table {
-		return
-	}
-	c.table = table
-	wanted := table.Checks(c.p.cfg.Service)
+	wanted := c.p.force.Load().table.Checks(c.p.cfg.Service, c.p.carrier.now())
 	if own := wanted.Own; own != nil && c.p.inbound != nil {
 		c.keep(ctx, c.p.cfg.App, own, wanted.Protocol, &engine.Instance{Address: c.p.cfg.App}, func(why string) {
 			if c.p.unwell.Store(&why); why == "" {
@@ -79,23 +74,20 @@ func (c *checks) follow(ctx context.Context) {
 		if !known[name] {
 			k.end()
 			k.ended.Wait()
-			if delete(c.running, name); name == c.p.cfg.App && k.health.Down {
-				well := ""
-				c.p.unwell.Store(&well)
-				c.changed()
+			if delete(c.running, name); k.health.Down { // nobody knows any more
+				k.tell("")
 			}
 		}
 	}
 }
 
-// keep sees that an address is checked by that rule. tell hears why it is down,
-// and nothing when it is up again.
+// keep sees that an address is checked by that rule.
 func (c *checks) keep(ctx context.Context, name string, rule *rules.Health, protocol string, to *engine.Instance, tell func(why string)) {
 	old := c.running[name]
 	if old != nil && old.rule == *rule {
 		return
 	}
-	k := &check{rule: *rule}
+	k := &check{rule: *rule, tell: tell}
 	if old != nil {
 		old.end()
 		old.ended.Wait()

@@ -285,6 +285,10 @@ func TestHealthChecks(t *testing.T) {
 	}
 	ill.Store(true)
 	f.see(func() bool { return strings.Contains(f.last.Down, "/well answered 500") })
+	if got := p.force.Load().table.Checks("s", p.carrier.now()).Outside; len(got) != 0 {
+		t.Errorf("%d instances are checked that nobody calls", len(got))
+	}
+	ask(p.Outbound(), "o", "/")
 	waitFor(t, func() bool { return len(down()) == 1 })
 	if got := agent.Load(); got != "/well nightjar-health" {
 		t.Errorf("it was asked by %v", got)

@@ -262,7 +262,7 @@ type Event struct {
 	Service  string        `json:"service"`
 	Version  string        `json:"version,omitempty"`
 	Instance string        `json:"instance,omitempty"`
-	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, drill-began, drill-ended, spills, settled
+	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, spills, settled
 	Detail   string        `json:"detail"`
 }
 
