@@ -41,6 +41,9 @@ func (c *Control) writeJournal(ctx context.Context) {
 	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
 	if err := c.store.AddActivity(ctx, list); err != nil {
+		for i := range list {
+			list[i].Number = 0 // it was given for nothing
+		}
 		c.journal.mu.Lock()
 		c.journal.pending = append(list, c.journal.pending...)
 		c.journal.mu.Unlock()
@@ -55,10 +58,13 @@ func (c *Control) Activity(ctx context.Context, service string, before uint, lim
 
 // saw notes what a proxy tells of its guards.
 func (c *Control) saw(id string, d wire.Delta, now time.Time) {
-	sent := now.Add(-time.Duration(max(d.AgoMS, 0)) * time.Millisecond)
+	ago := func(ms int64) time.Duration {
+		return time.Duration(min(max(ms, 0), keptSeconds*1000)) * time.Millisecond
+	}
+	sent := now.Add(-ago(d.AgoMS))
 	list := make([]store.Activity, 0, len(d.Events))
 	for _, e := range d.Events {
-		list = append(list, store.Activity{At: sent.Add(-time.Duration(max(e.AgoMS, 0)) * time.Millisecond).UTC(), Who: id, Kind: e.Kind,
+		list = append(list, store.Activity{At: sent.Add(-ago(e.AgoMS)).UTC(), Who: id, Kind: e.Kind,
 			Service: e.Service, Version: e.Version, Instance: e.Instance, Detail: e.Detail})
 	}
 	c.happened(list...)

@@ -75,7 +75,7 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 			rev.Number, n, found[0].At, found[0].Message)
 	}
 	c.force = Force{Revision: rev, Rules: rs, Since: rev.At}
-	drills, err := st.Drills(ctx, 100)
+	drills, err := st.Drills(ctx, 1000)
 	if err != nil {
 		return nil, fmt.Errorf("reading the drills: %w", err)
 	}

@@ -10,6 +10,7 @@ import { startDrill, type Service } from "../api/client";
 export function DrillForm({ service }: { service: Service }) {
   const [open, setOpen] = useState(false);
   const [version, setVersion] = useState("");
+  const [where, setWhere] = useState("");
   const [how, setHow] = useState("fail");
   const [amount, setAmount] = useState("30%");
   const [when, setWhen] = useState("");
@@ -20,13 +21,16 @@ export function DrillForm({ service }: { service: Service }) {
     setHow(next);
     setAmount(next === "fail" ? "30%" : next === "delay" ? "2s" : "");
   };
+  const instances = service.versions.filter((v) => !version || v.name === version).flatMap((v) => v.instances);
+  const sites = [...new Set(instances.map((i) => i.site ?? ""))].filter(Boolean).sort();
+  const [kind, place] = where.split(" ");
   const start = async () => {
     setBusy(true);
     setError("");
     try {
       await startDrill({
         service: service.name, for: length, by: "console",
-        ...(version ? { version } : {}), ...(when ? { when } : {}),
+        ...(version ? { version } : {}), ...(place ? { [kind ?? ""]: place } : {}), ...(when ? { when } : {}),
         ...(how === "fail" ? { fail: amount } : how === "delay" ? { delay: amount } : { down: true }),
       });
       setOpen(false);
@@ -39,9 +43,14 @@ export function DrillForm({ service }: { service: Service }) {
   if (!open) return <Button variant="outlined" size="small" onClick={() => setOpen(true)} data-test="drill">Harm it on purpose</Button>;
   return (
     <Box component="form" sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }} onSubmit={(e) => { e.preventDefault(); void start(); }} data-test="drill-form">
-      <TextField select size="small" label="Version" value={version} onChange={(e) => setVersion(e.target.value)} sx={{ width: 110 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+      <TextField select size="small" label="Version" value={version} onChange={(e) => { setVersion(e.target.value); setWhere(""); }} sx={{ width: 110 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
         <MenuItem value="">all</MenuItem>
         {service.versions.map((v) => <MenuItem key={v.name} value={v.name}>{v.name}</MenuItem>)}
+      </TextField>
+      <TextField select size="small" label="Where" value={where} onChange={(e) => setWhere(e.target.value)} sx={{ width: 190 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+        <MenuItem value="">everywhere</MenuItem>
+        {sites.map((s) => <MenuItem key={s} value={`site ${s}`}>site {s}</MenuItem>)}
+        {instances.map((i) => <MenuItem key={i.id} value={`instance ${i.id}`}>{i.id}</MenuItem>)}
       </TextField>
       <TextField select size="small" label="How" value={how} onChange={(e) => choose(e.target.value)} sx={{ width: 130 }}>
         <MenuItem value="fail">fails</MenuItem>
