@@ -47,7 +47,7 @@ they would see a failing or slow instance. --down takes whole instances away.`,
 				return err
 			}
 			return a.printer(cmd).Show(d, func(s *out.Sheet) {
-				s.Line("%s began: %s: %s, until %s.", d.ID, d.Target(), d.What, d.Ends.Local().Format(time.TimeOnly))
+				s.Line("%s began: %s: %s, until %s.", d.ID, d.Target, d.What, d.Ends.Local().Format(time.TimeOnly))
 				if s.CSV {
 					drillSheet(s, []control.Drill{d})
 				}
@@ -142,7 +142,7 @@ func drillSheet(s *out.Sheet, list []control.Drill) {
 		case d.Stopped != nil:
 			state = "stopped"
 		}
-		rows = append(rows, []string{d.ID, state, d.Target(), d.What, cmp.Or(d.When, "all requests"), d.By, d.Began.Local().Format(time.DateTime), d.Ends.Sub(d.Began).String()})
+		rows = append(rows, []string{d.ID, state, d.Target, d.What, cmp.Or(d.When, "all requests"), d.By, d.Began.Local().Format(time.DateTime), d.Ends.Sub(d.Began).String()})
 	}
 	s.Table([]string{"DRILL", "STATE", "HARMS", "HOW", "WHICH", "BY", "BEGAN", "FOR"}, rows)
 }
@@ -154,6 +154,6 @@ func drillLines(s *out.Sheet, m control.Mesh) {
 		if d.When != "" {
 			which = " (when " + d.When + ")"
 		}
-		s.Line("Drill %s runs for another %s, by %s: %s: %s%s.", d.ID, max(d.Ends.Sub(m.At), 0).Round(time.Second), d.By, d.Target(), d.What, which)
+		s.Line("Drill %s runs for another %s, by %s: %s: %s%s.", d.ID, max(d.Ends.Sub(m.At), 0).Round(time.Second), d.By, d.Target, d.What, which)
 	}
 }

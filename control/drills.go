@@ -43,6 +43,7 @@ type Drill struct {
 	Version  string     `json:"version,omitempty"`
 	Site     string     `json:"site,omitempty"`
 	Instance string     `json:"instance,omitempty"`
+	Target   string     `json:"target" doc:"what it harms, in words: berths/v1 at north-quay"`
 	What     string     `json:"what" doc:"in words: 30% of the tries fail with 503"`
 	When     string     `json:"when,omitempty" doc:"which requests are harmed; empty: all"`
 	By       string     `json:"by"`
@@ -66,6 +67,7 @@ func drillOf(d store.Drill, now time.Time) Drill {
 	if h.Fail > 0 {
 		what = append(what, fmt.Sprintf("%s%% of the tries fail with %d", h.Fail, h.Status))
 	}
+	out.Target = targetOf(h.Drill)
 	out.What = strings.Join(what, ", and ")
 	if !d.Stopped.IsZero() {
 		out.Stopped = &d.Stopped
@@ -74,17 +76,17 @@ func drillOf(d store.Drill, now time.Time) Drill {
 	return out
 }
 
-// Target is what the drill harms, in words.
-func (d Drill) Target() string {
-	out := d.Service
-	if d.Version != "" {
-		out += "/" + d.Version
+// targetOf is what a drill harms, in words.
+func targetOf(h engine.Drill) string {
+	out := cmp.Or(h.Service, "everything")
+	if h.Version != "" {
+		out += "/" + h.Version
 	}
-	if d.Instance != "" {
-		out += ", instance " + d.Instance
+	if h.Instance != "" {
+		out += ", instance " + h.Instance
 	}
-	if d.Site != "" {
-		out = strings.TrimSpace(out + " at " + d.Site)
+	if h.Site != "" {
+		out += " at " + h.Site
 	}
 	return out
 }
@@ -146,7 +148,7 @@ func (c *Control) StartDrill(ctx context.Context, ask DrillAsk) (Drill, error) {
 	c.drills = append(c.drills, d)
 	c.bumpDrills()
 	c.mu.Unlock()
-	c.happened(store.Activity{At: now, Who: d.By, Kind: "drill-began", Service: h.Service, Version: h.Version, Detail: fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target(), out.What, length)})
+	c.happened(store.Activity{At: now, Who: d.By, Kind: "drill-began", Service: h.Service, Version: h.Version, Detail: fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target, out.What, length)})
 	return out, nil
 }
 

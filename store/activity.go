@@ -36,12 +36,12 @@ func (s *Store) AddActivity(ctx context.Context, list []Activity) error {
 }
 
 // Activity lists the log, newest first, from below the number before (0: from
-// the newest), of one service if it is named.
+// the newest); of one service, with the drills that harm all, if it is named.
 func (s *Store) Activity(ctx context.Context, service string, before uint, limit int) ([]Activity, error) {
 	out := []Activity{}
 	q := s.read.WithContext(ctx).Order("number DESC").Limit(limit)
 	if service != "" {
-		q = q.Where("service = ?", service)
+		q = q.Where("service = ? OR service = '' AND kind IN ('drill-began', 'drill-ended')", service)
 	}
 	if before > 0 {
 		q = q.Where("number < ?", before)

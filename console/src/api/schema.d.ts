@@ -417,6 +417,8 @@ export interface components {
             version?: string;
             site?: string;
             instance?: string;
+            /** @description what it harms, in words: berths/v1 at north-quay */
+            target: string;
             /** @description in words: 30% of the tries fail with 503 */
             what: string;
             /** @description which requests are harmed; empty: all */

@@ -11,7 +11,7 @@ import { plural, seconds, timeOfDay } from "../parts/format";
 export function Notices() {
   const { mesh, at, stale } = useLive();
   return (
-    <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, py: 0.25, px: { xs: 2, md: 3 } }, "& .MuiAlert-action": { pt: 0.5 }, "& .MuiAlert-icon": { py: 0.75 } }}>
+    <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, alignItems: "center", py: 0.25, px: { xs: 2, md: 3 } }, "& .MuiAlert-action": { pt: 0 }, "& .MuiAlert-icon": { py: 0.75 } }}>
       {stale && (
         <Alert severity="error" data-test="stale">
           {at ? `The service does not answer. What you see is from ${new Date(at).toLocaleTimeString()}.` : "The service does not answer."} Proxies go on by the rules they have.
@@ -39,13 +39,12 @@ function DrillNotice({ drill: d }: { drill: Drill }) {
   const { mesh } = useLive();
   const [error, setError] = useState("");
   const left = Math.max(0, Date.parse(d.ends) - Date.parse(mesh?.at ?? d.began));
-  const target = [d.service && (d.version ? `${d.service}/${d.version}` : d.service), d.instance && `instance ${d.instance}`, d.site && `at ${d.site}`].filter(Boolean).join(", ");
   return (
     <Alert
       severity="warning" icon={<span aria-hidden>✂</span>} data-test={`running-${d.id}`}
       action={<Button size="small" color="inherit" data-test={`stop-${d.id}`} onClick={() => { stopDrill(d.id).catch((e: unknown) => { setError(e instanceof Error ? e.message : String(e)); }); }}>Stop</Button>}
     >
-      Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={{ color: "inherit" }}>{target}</Link> : target}: {d.what}
+      Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={{ color: "inherit" }}>{d.target}</Link> : d.target}: {d.what}
       {d.when && ` when ${d.when}`}. {seconds(left)} left. {error}
     </Alert>
   );
