@@ -19,6 +19,9 @@ import (
 // A check waits for its answer as long as the next check is away, and this at most.
 const checkTimeout = 5 * time.Second
 
+// followTick is how soon checks follow the rules.
+const followTick = time.Second
+
 // checks asks workloads how they are, as the rules say: the one beside this
 // proxy, whose state the proxy tells with its registration, and the instances
 // outside the mesh that it may call, for itself.
@@ -46,13 +49,16 @@ func (c *checks) run(ctx context.Context) {
 			k.ended.Wait()
 		}
 	}()
-	every(ctx, 200*time.Millisecond, func() { c.follow(ctx) })
+	every(ctx, followTick, func() { c.follow(ctx) })
 }
 
 // follow begins and ends checks, so that they are those that the rules in force
 // ask for.
 func (c *checks) follow(ctx context.Context) {
 	wanted := c.p.force.Load().table.Checks(c.p.cfg.Service, c.p.carrier.now())
+	if wanted.Own == nil && wanted.Outside == nil && len(c.running) == 0 {
+		return
+	}
 	if own := wanted.Own; own != nil && c.p.inbound != nil {
 		c.keep(ctx, c.p.cfg.App, own, wanted.Protocol, &engine.Instance{Address: c.p.cfg.App}, func(why string) {
 			if c.p.unwell.Store(&why); why == "" {

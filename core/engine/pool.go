@@ -345,16 +345,18 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 				Service: rule.Name, Version: in.Version, Site: in.Site, Address: address, Outside: true, Secure: secure})
 		}
 	}
-	sorted := slices.Clone(instances)
-	slices.SortFunc(sorted, func(a, b Instance) int { return cmp.Compare(a.ID, b.ID) })
-	for i := range sorted {
-		in := &sorted[i]
+	sorted := make([]*Instance, len(instances))
+	for i := range instances {
+		sorted[i] = &instances[i]
+	}
+	slices.SortFunc(sorted, func(a, b *Instance) int { return cmp.Compare(a.ID, b.ID) })
+	own, peers := make([]Instance, len(sorted)), make([]peer, len(sorted)) // together, and none of the caller's
+	for i, in := range sorted {
+		own[i] = *in
 		s := b.service(in.Service)
-		if s.rule == nil {
-			s.settings = b.t.resolver.Service(nil)
-		}
 		p := b.version(s, in.Version)
-		c := b.peer(p.version, in)
+		c := &peers[i]
+		b.peer(c, p.version, &own[i])
 		p.peers = append(p.peers, c)
 		s.all.peers = append(s.all.peers, c)
 	}

@@ -158,6 +158,7 @@ func (b *builder) service(name string) *service {
 		s = &service{name: name, versions: map[string]*pool{}, placed: map[string]*pool{}, all: b.pool(name, ""), budget: b.budget(name)}
 		s.whole = target{service: s, pool: s.all}
 		b.t.services[name] = s
+		s.settings = b.t.resolver.Service(nil) // unless a rule declares it
 	}
 	return s
 }

@@ -28,18 +28,24 @@ type memory struct {
 type version struct {
 	service, name string
 	peers         []*peer
+	before        []*peer        // in the previous table; while it is compiled
 	breaker       *guard.Breaker // nil: none
 	queue         *guard.Queue   // nil: none
-	side          *guard.Sideline
-	counts        *outcomes // against an instance
-	trusts        bool      // whatever health checks say
-	mistrusts     *atomic.Bool
-	spills        *atomic.Bool  // to other sites, when that was last looked at
-	used          *atomic.Int64 // when a request last went there, to the second
-	drills        []*drill      // that fail or delay
-	downs         []*drill      // that take instances down
+	counts        *outcomes      // against an instance
+	trusts        bool           // whatever health checks say
+	drills        []*drill       // that fail or delay
+	downs         []*drill       // that take instances down
 	memory        *memory
-	rules         rules.Settings
+	rules         *rules.Settings
+	*lasting
+}
+
+// lasting is what a version has in every table.
+type lasting struct {
+	side      guard.Sideline
+	mistrusts atomic.Bool
+	spills    atomic.Bool  // to other sites, when that was last looked at
+	used      atomic.Int64 // when a request last went there, to the second
 }
 
 // defaultCounts is what counts against an instance where nothing else is said.
@@ -54,9 +60,11 @@ func (b *builder) remember() {
 
 // state is a version with the machines that the previous table had for it.
 func (b *builder) state(s *service, name string) *version {
-	v := &version{service: s.name, name: name, memory: b.t.memory, rules: s.settings, counts: defaultCounts, mistrusts: new(atomic.Bool), spills: new(atomic.Bool), used: new(atomic.Int64), side: new(guard.Sideline)}
+	v := &version{service: s.name, name: name, memory: b.t.memory, rules: &s.settings, counts: defaultCounts}
 	if old := b.opt.Previous.version(s.name, name); old != nil {
-		v.breaker, v.queue, v.side, v.mistrusts, v.spills, v.used = old.breaker, old.queue, old.side, old.mistrusts, old.spills, old.used
+		v.breaker, v.queue, v.lasting, v.before = old.breaker, old.queue, old.lasting, old.peers
+	} else {
+		v.lasting = new(lasting)
 	}
 	if r := s.settings.Sideline; r != nil {
 		v.counts, v.trusts = newOutcomes(r.Counts), r.Most == rules.Whole
@@ -80,21 +88,18 @@ func (b *builder) budget(service string) *guard.Budget {
 
 // peer is an instance with what was known of it before. One that comes when
 // others have been known for a while comes to its share by and by.
-func (b *builder) peer(v *version, in *Instance) *peer {
-	c := &peer{Instance: in, of: v, seed: seedOf(in.ID)}
-	if old := b.opt.Previous.version(v.service, v.name); old != nil {
-		for _, p := range old.peers {
-			if p.ID == in.ID && p.Address == in.Address {
-				c.Peer = p.Peer
-				return c
-			}
+func (b *builder) peer(c *peer, v *version, in *Instance) {
+	c.Instance, c.of = in, v
+	for _, p := range v.before {
+		if p.ID == in.ID && p.Address == in.Address {
+			c.Peer, c.seed = p.Peer, p.seed
+			return
 		}
 	}
-	c.Peer = new(guard.Peer)
+	c.Peer, c.seed = new(guard.Peer), seedOf(in.ID)
 	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp && len(b.opt.Previous.services[v.service].known()) > 0 {
 		c.Begin(b.opt.Now)
 	}
-	return c
 }
 
 func (s *service) known() []*peer {
@@ -113,7 +118,8 @@ func (b *builder) settle() {
 		}
 		for _, p := range s.versions {
 			v := p.version
-			set := &v.rules
+			set := v.rules
+			v.before = nil
 			switch {
 			case set.Breaker == nil:
 				v.breaker = nil
@@ -130,14 +136,18 @@ func (b *builder) settle() {
 			default:
 				v.queue.Set(set.Queue)
 			}
-			peers := make([]*guard.Peer, len(v.peers))
-			for i, c := range v.peers {
-				peers[i] = c.Peer
-				if !c.Outside || set.Health == nil {
+			for _, c := range v.peers {
+				if c.Sick.Load() != c.Instance.Down && (!c.Outside || set.Health == nil) {
 					c.Sick.Store(c.Instance.Down)
 				}
 			}
-			v.side.Set(set.Sideline, peers, now)
+			if set.Sideline != nil || v.side.On() {
+				peers := make([]*guard.Peer, len(v.peers))
+				for i, c := range v.peers {
+					peers[i] = c.Peer
+				}
+				v.side.Set(set.Sideline, peers, now)
+			}
 			v.judge(now)
 			v.shut(now)
 		}

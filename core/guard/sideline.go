@@ -139,6 +139,9 @@ func (s *Sideline) Set(r *rules.Sideline, peers []*Peer, now time.Duration) {
 	}
 }
 
+// On tells whether instances are taken out at all.
+func (s *Sideline) On() bool { return s.rule.Load() != nil }
+
 // most is how many may be out at once. The caller holds mu.
 func (s *Sideline) most() int {
 	r := s.rule.Load()
