@@ -132,7 +132,7 @@ func (r *keptReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Close closes the body only when it is not to be had again.
+// Close leaves the body open, for another try; the server closes it.
 func (r *keptReader) Close() error { return nil }
 
 // all is the whole body; false: it has not gone by whole, or is too large.
