@@ -34,6 +34,7 @@ type checks struct {
 // check is the checking of one address.
 type check struct {
 	rule   rules.Health
+	speaks string // protocol
 	end    context.CancelFunc
 	ended  sync.WaitGroup
 	health guard.Health
@@ -90,10 +91,10 @@ func (c *checks) follow(ctx context.Context) {
 // keep sees that an address is checked by that rule.
 func (c *checks) keep(ctx context.Context, name string, rule *rules.Health, protocol string, to *engine.Instance, tell func(why string)) {
 	old := c.running[name]
-	if old != nil && old.rule == *rule {
+	if old != nil && old.rule == *rule && old.speaks == protocol {
 		return
 	}
-	k := &check{rule: *rule, tell: tell}
+	k := &check{rule: *rule, speaks: protocol, tell: tell}
 	if old != nil {
 		old.end()
 		old.ended.Wait()

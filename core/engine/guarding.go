@@ -336,7 +336,9 @@ func (x *Exchange) End(broken bool, now time.Duration) {
 		if x.breaker != nil {
 			v.note(x.breaker.Spoil(x.permit, now), nil, now)
 		}
-		v.note(v.side.Failed(x.peer.Peer, string(Reset), now), x.instance, now)
+		if v.counts.hold(&Outcome{Reason: Reset}) {
+			v.note(v.side.Failed(x.peer.Peer, string(Reset), now), x.instance, now)
+		}
 	case x.stage == good:
 		x.peer.of.side.Good(x.peer.Peer)
 	}

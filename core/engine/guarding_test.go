@@ -358,6 +358,18 @@ func TestSidelineInTheWay(t *testing.T) {
 		t.Errorf("sidelined without two failures in a row: %+v", s.Versions)
 	}
 
+	// An answer that breaks off counts where the rules count what is reset.
+	for counts, out := range map[string]bool{"[5xx]": true, "[reset]": true, "[unreachable]": false} {
+		table := compile(t, guarded("    guard: {sideline: {after: 1, most: 100%, counts: "+counts+"}}\n    routes: [{name: all, send: v1}]\n"), nil, crowd("s/v1")...)
+		var x Exchange
+		x.Begin(table, Entry{}, get("s", "/"), 0)
+		x.Next(Outcome{Status: 200}, 0)
+		x.End(true, 0)
+		if table.version("s", "v1").peers[0].IsOut() != out {
+			t.Errorf("counts %s: sidelined %t", counts, !out)
+		}
+	}
+
 	table = compile(t, guarded("    guard: {sideline: {after: 1, for: 10s, most: 100%}}\n    routes: [{name: all, send: v1, otherwise: v2}]\n"), nil, crowd("s/v1", "s/v2")...)
 	var x Exchange
 	play(&x, table, Entry{}, get("s", "/"), 0, status(500))

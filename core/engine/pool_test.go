@@ -178,6 +178,18 @@ func TestFailover(t *testing.T) {
 	}
 }
 
+// TestRetryLeavesItsSite: with one instance at the first site, the second try
+// goes to another site and not to the same instance.
+func TestRetryLeavesItsSite(t *testing.T) {
+	in := crowd("s/v1", "s/v1")
+	in[0].Site, in[1].Site = "north", "south"
+	table := compile(t, guarded("    retry: {times: 2}\n    failover: {order: [north, south]}\n    routes: [{name: all, send: v1}]\n"), nil, in...)
+	var x Exchange
+	if _, _, tried := play(&x, table, Entry{}, get("s", "/"), 0, status(503)); !slices.Equal(tried, []string{"s-v1-0", "s-v1-1", "s-v1-0"}) {
+		t.Errorf("tried %v", tried)
+	}
+}
+
 // TestPanic: more than half unwell at once are called all the same, unless the
 // rules say otherwise.
 func TestPanic(t *testing.T) {

@@ -29,10 +29,10 @@ const (
 	Opened
 	Reopened // a probe failed
 	Probes
-	Shut   // the breaker is closed again
-	Out    // the instance was taken out
-	Longer // its trial failed, and it stays out for longer
-	Back   // it takes requests again
+	Reclosed // the probes went well
+	Out      // the instance was taken out
+	Longer   // its trial failed, and it stays out for longer
+	Back     // it takes requests again
 )
 
 // Breaker stops requests to a version that fails. It is safe for concurrent
@@ -67,12 +67,17 @@ func NewBreaker(r *rules.Breaker, now time.Duration) *Breaker {
 }
 
 // Set puts another rule in the place of the old one; what was seen under the
-// old one still counts, unless the window is another.
+// old one still counts, unless the window is another. Probing begins anew with
+// another number of probes.
 func (b *Breaker) Set(r *rules.Breaker) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if old := b.rule.Swap(r); old.Over != r.Over {
+	old := b.rule.Swap(r)
+	if old.Over != r.Over {
 		b.clear()
+	}
+	if old.Probes != r.Probes && Mode(b.state.Load()&3) == Probing {
+		b.turn(Probing, b.since)
 	}
 }
 
@@ -198,7 +203,7 @@ func (b *Breaker) probed(p Permit, bad bool, now time.Duration) Change {
 	}
 	if b.good++; b.good >= b.rule.Load().Probes {
 		b.turn(Closed, now)
-		return Shut
+		return Reclosed
 	}
 	return Same
 }

@@ -41,6 +41,28 @@ func TestRamp(t *testing.T) {
 	}
 }
 
+// TestBreakerTakesAnotherRule: fewer probes than went out already leave nobody
+// waiting for the rest.
+func TestBreakerTakesAnotherRule(t *testing.T) {
+	r := rules.Breaker{Errors: 50_000, Over: time.Second, Least: 1, OpenFor: time.Second, Probes: 5}
+	b := NewBreaker(&r, 0)
+	p, _, _, _ := b.Allow(0)
+	b.Done(p, true, 0, 0)
+	for range 3 {
+		p, _, _, _ = b.Allow(time.Second)
+		b.Done(p, false, 0, time.Second)
+	}
+	fewer := r
+	fewer.Probes = 2
+	b.Set(&fewer)
+	for i := range 2 {
+		p, _, ok, _ := b.Allow(2 * time.Second)
+		if c := b.Done(p, false, 0, 2*time.Second); !ok || (c == Reclosed) != (i == 1) {
+			t.Errorf("probe %d: let through %t, change %v", i, ok, c)
+		}
+	}
+}
+
 func BenchmarkBreaker(b *testing.B) {
 	r := &rules.Breaker{Errors: 50_000, Over: 10 * time.Second, Least: 20, OpenFor: time.Second, Probes: 3}
 	for _, c := range []struct {

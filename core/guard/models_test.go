@@ -107,7 +107,7 @@ func TestBreakerAgainstModel(t *testing.T) {
 						want = Reopened
 						turn(Open)
 					} else if good++; good == r.Probes {
-						want = Shut
+						want = Reclosed
 						turn(Closed)
 					}
 				}
@@ -121,7 +121,7 @@ func TestBreakerAgainstModel(t *testing.T) {
 		}
 		seen = recent(seen, now, r.Over)
 	}
-	for _, c := range []Change{Opened, Reopened, Probes, Shut} {
+	for _, c := range []Change{Opened, Reopened, Probes, Reclosed} {
 		if changes[c] < steps/10_000 {
 			t.Errorf("change %v came %d times: the schedule does not try it", c, changes[c])
 		}
