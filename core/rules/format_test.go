@@ -79,7 +79,7 @@ func TestFormat(t *testing.T) {
 	if _, err := Format(File{"f", "a: [\n"}); err == nil || !strings.HasPrefix(err.Error(), "f:") {
 		t.Errorf("not YAML: %v", err)
 	}
-	for _, name := range []string{"ferry", "night-shift"} {
+	for _, name := range []string{"ferry", "night-shift", "bad-weather"} {
 		text, err := os.ReadFile("../../examples/" + name + "/rules.yaml")
 		if err != nil {
 			t.Fatal(err)

@@ -52,7 +52,7 @@ func valid(t *testing.T, s *jsonschema.Schema, text string) error {
 func TestSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 	s := compiledSchema(t)
 	texts := []string{sample, chain, everything}
-	for _, name := range []string{"ferry", "night-shift"} {
+	for _, name := range []string{"ferry", "night-shift", "bad-weather"} {
 		text, err := os.ReadFile("../../examples/" + name + "/rules.yaml")
 		if err != nil {
 			t.Fatal(err)
@@ -63,6 +63,10 @@ func TestSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 		if err := valid(t, s, text); err != nil {
 			t.Errorf("%v\nin\n%.300s", err, text)
 		}
+	}
+	// The guards for bad weather stand beside the ferry line's rules, without a word of warning.
+	if _, found := Check([]File{{"ferry", texts[3]}, {"bad-weather", texts[5]}}, Live{}); len(found) > 0 {
+		t.Errorf("bad-weather beside ferry: %v", found)
 	}
 	for _, text := range []string{"servces: {}", "services: [s]", "services: {S: {}}", "services: {s: {routes: [{send: v1}]}}", "services: {s: {routes: [{name: a}]}}",
 		"services: {s: {routes: [{name: a, send: v1, when: {}}]}}", "services: {s: {timeout: 3}}", "gateways: {g: {}}"} {
