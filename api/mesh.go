@@ -54,7 +54,14 @@ func (s *Server) meshRoutes(e *echo.Echo) {
 		if err := body(c, &d); err != nil {
 			return err
 		}
-		s.control.Count(c.Param("id"), d)
+		return c.JSON(http.StatusOK, s.control.Count(c.Param("id"), d))
+	})
+	g.POST("/:id/seen", func(c *echo.Context) error {
+		var seen wire.Seen
+		if err := body(c, &seen); err != nil {
+			return err
+		}
+		s.control.Saw(c.Param("id"), seen)
 		return c.NoContent(http.StatusNoContent)
 	})
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -37,10 +36,7 @@ var byDrill = []param{{"by", "string", "who ends it"}}
 var byParam = []param{{"by", "string", "whose draft it is"}}
 
 func (s *Server) operations() []operation {
-	return []operation{
-		{method: "GET", path: "/mesh", id: "mesh", summary: "All that runs, with the figures of the last seconds", out: control.Mesh{},
-			query: []param{{"window", "integer", "seconds that the figures cover; 10 when absent, 1 to 900"}}, handle: s.mesh},
-		{method: "GET", path: "/live", id: "live", summary: "The mesh every second, as Server-Sent Events named mesh", out: control.Mesh{}, media: "text/event-stream", handle: s.live},
+	return append(s.seeing(), []operation{
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
 		{method: "GET", path: "/activity", id: "activity", summary: "What people did and what proxies saw of their guards, newest first", out: dto.Activity{},
 			query: []param{{"service", "string", "only what concerns this service"}, {"before", "integer", "only what has a lower number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.activity},
@@ -68,7 +64,7 @@ func (s *Server) operations() []operation {
 		{method: "POST", path: "/explain", id: "explain", summary: "Which route takes a request, and why not the others", in: control.Ask{}, out: control.Explained{}, handle: s.explain},
 		{method: "POST", path: "/calls", id: "call", summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final", in: control.Call{}, out: control.Tally{},
 			media: "application/x-ndjson", handle: s.call},
-	}
+	}...)
 }
 
 // body reads a JSON body strictly.
@@ -124,57 +120,6 @@ func wait(ms *int) time.Duration {
 		return 5 * time.Second
 	}
 	return time.Duration(max(*ms, 0)) * time.Millisecond
-}
-
-func (s *Server) mesh(c *echo.Context) error {
-	seconds, err := number(c, "window", 10, 1, 900)
-	if err != nil {
-		return err
-	}
-	m, err := s.control.View(c.Request().Context(), int64(seconds))
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, m)
-}
-
-// live sends the mesh at once and then every second, until the client leaves
-// or the service ends. An event is the whole state, so one that was missed
-// needs no second sending.
-func (s *Server) live(c *echo.Context) error {
-	end, err := s.stream()
-	if err != nil {
-		return err
-	}
-	defer end()
-	ctx, w := c.Request().Context(), c.Response()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	out := http.NewResponseController(w)
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for {
-		m, err := s.control.View(ctx, 10)
-		if err != nil {
-			return err
-		}
-		data, err := json.Marshal(m)
-		if err != nil {
-			return err
-		}
-		out.SetWriteDeadline(time.Now().Add(10 * time.Second))
-		if _, err := fmt.Fprintf(w, "id: %d\nevent: mesh\ndata: %s\n\n", m.At.UnixMilli(), data); err != nil {
-			return nil
-		}
-		if out.Flush() != nil {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-tick.C:
-		}
-	}
 }
 
 func (s *Server) fleet(c *echo.Context) error {

@@ -36,6 +36,7 @@ type Server struct {
 	log     *slog.Logger
 	streams atomic.Int32
 	echo    *echo.Echo
+	shared  shared
 }
 
 // New makes a server; console holds the built console, with index.html.
@@ -56,6 +57,7 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	})
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
+	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
 	s.meshRoutes(s.echo)
 	s.echo.GET("/*", s.page)
 	return s

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) demo() *cobra.Command {
-	var addr, data string
+	var addr, data, traced, otlp string
 	var noTraffic, quiet bool
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -32,6 +32,10 @@ the service. Records go to a temporary directory unless --data names another.`,
 			if err != nil {
 				return usage{err}
 			}
+			share, err := shareFlag("--trace-share", traced)
+			if err != nil {
+				return err
+			}
 			if data == "" {
 				if data, err = os.MkdirTemp("", "nightjar-demo-"); err != nil {
 					return err
@@ -40,7 +44,7 @@ the service. Records go to a temporary directory unless --data names another.`,
 			}
 			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelError}))
 			const drain = 500 * time.Millisecond // twice that and a little is how long the end may take
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Log: log, Drain: drain})
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Traced: share, OTLP: otlp, Log: log, Drain: drain})
 			if err != nil {
 				return err
 			}
@@ -62,6 +66,8 @@ the service. Records go to a temporary directory unless --data names another.`,
 	f := cmd.Flags()
 	f.StringVar(&addr, "addr", "127.0.0.1:7600", "address of the service")
 	f.StringVar(&data, "data", "", "directory of the records (default: a temporary one)")
+	f.StringVar(&traced, "trace-share", "5%", "share of the requests that come without a trace context to trace")
+	f.StringVar(&otlp, "otlp", "", "URL of a receiver of OTLP over HTTP for the traces")
 	f.BoolVar(&noTraffic, "no-traffic", false, "send no requests")
 	f.BoolVar(&quiet, "quiet", false, "print the console's address alone")
 	return cmd

@@ -18,7 +18,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightjar/client"
-	"nightjar/core/rules"
 	"nightjar/proxy"
 )
 
@@ -50,7 +49,7 @@ that nobody notices.`,
 			if cfg.Gateway != "" && (cfg.Service != "" || cfg.App != "") {
 				return usagef("--gateway does not go with --service or --app: a gateway has no workload")
 			}
-			for name, v := range map[string]string{"--app": cfg.App, "--inbound": cfg.Inbound, "--outbound": cfg.Outbound} {
+			for name, v := range map[string]string{"--app": cfg.App, "--inbound": cfg.Inbound, "--outbound": cfg.Outbound, "--metrics": cfg.Metrics} {
 				if _, _, err := net.SplitHostPort(v); v != "" && err != nil {
 					return usagef("%s %q: write HOST:PORT, such as 127.0.0.1:9001", name, v)
 				}
@@ -71,11 +70,10 @@ that nobody notices.`,
 			if cfg.Token, err = readToken(tokenFile); err != nil {
 				return err
 			}
-			share, err := rules.ParsePercent(logged)
-			if err != nil || share > rules.Whole {
-				return usagef("--log-requests %s: write a share of the requests, such as 1%%", logged)
+			if cfg.LogShare, err = shareFlag("--log-requests", logged); err != nil {
+				return err
 			}
-			cfg.LogShare, cfg.LogTo = share.Share(), cmd.OutOrStdout()
+			cfg.LogTo = cmd.OutOrStdout()
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			if cfg.Before, err = proxy.Inherited(); err != nil {
 				return err
@@ -103,6 +101,8 @@ that nobody notices.`,
 	f.StringVar(&tokenFile, "token-file", "", "file with the token for a service on another machine (see serve --proxies)")
 	f.StringVar(&state, "state", defaultState(), "directory in which rules and instances are kept for a start while the service is away; empty: none")
 	f.StringVar(&logged, "log-requests", "0%", "share of the requests to write to standard output, a line of JSON each")
+	f.BoolVar(&cfg.LogTrouble, "log-trouble", false, "write every request that did not succeed, whatever the share")
+	f.StringVar(&cfg.Metrics, "metrics", "", "HOST:PORT for /metrics (OpenMetrics), /healthz and /readyz; empty: none")
 	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at the end")
 	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd

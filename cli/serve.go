@@ -10,11 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/core/rules"
 	"nightjar/service"
 )
 
 func (a *app) serve() *cobra.Command {
-	var addr, data, tlsDir, proxies, tokenFile string
+	var addr, data, tlsDir, proxies, tokenFile, traced, otlp string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -26,7 +27,11 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, TLSDir: tlsDir, Program: a.program, Drain: 5 * time.Second,
+			share, err := shareFlag("--trace-share", traced)
+			if err != nil {
+				return err
+			}
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, TLSDir: tlsDir, Traced: share, OTLP: otlp, Program: a.program, Drain: 5 * time.Second,
 				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
 			if err != nil {
 				return err
@@ -38,9 +43,20 @@ func (a *app) serve() *cobra.Command {
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
 	cmd.Flags().StringVar(&proxies, "proxies", "", "HOST:PORT where proxies of other machines are let in, with the token of --token-file; empty: only proxies of this machine")
 	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token that those proxies bring")
+	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests that come without a trace context to trace")
+	cmd.Flags().StringVar(&otlp, "otlp", "", "URL of a receiver of OTLP over HTTP for the traces, such as http://127.0.0.1:4318")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
 	cmd.Flags().StringVar(&tlsDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
+}
+
+// shareFlag reads a share of the requests, 0% to 100%.
+func shareFlag(name, text string) (float64, error) {
+	share, err := rules.ParsePercent(text)
+	if err != nil || share > rules.Whole {
+		return 0, usagef("%s %s: write a share of the requests, such as 1%%", name, text)
+	}
+	return share.Share(), nil
 }
 
 // readToken reads a file with a token; no file is no token.

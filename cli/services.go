@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,7 +14,7 @@ import (
 )
 
 func (a *app) services() *cobra.Command {
-	var window int
+	var window windowFlags
 	cmd := &cobra.Command{
 		Use:   "services [NAME]",
 		Short: "Services, versions and instances with their figures",
@@ -27,32 +28,34 @@ func (a *app) services() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if window < 1 || window > 900 {
-				return usagef("--window %d: expected 1 to 900 seconds", window)
+			if err := window.check(); err != nil {
+				return err
 			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			m, err := c.Mesh(cmd.Context(), window)
-			if err != nil {
-				return err
-			}
-			if len(args) == 0 {
-				return a.printer(cmd).Show(m, func(s *out.Sheet) { meshSheet(s, m) })
-			}
-			i := slices.IndexFunc(m.Services, func(s control.Service) bool { return s.Name == args[0] })
-			if i < 0 {
-				var names []string
-				for _, s := range m.Services {
-					names = append(names, s.Name)
+			return a.follow(cmd, window.follow, func(ctx context.Context, p *out.Printer) error {
+				m, err := c.MeshAt(ctx, window.seconds, window.at())
+				if err != nil {
+					return err
 				}
-				return usagef("there is no service %s; these run or are declared: %s", args[0], strings.Join(names, ", "))
-			}
-			return a.printer(cmd).Show(m.Services[i], func(s *out.Sheet) { serviceSheet(s, m, m.Services[i]) })
+				if len(args) == 0 {
+					return p.Show(m, func(s *out.Sheet) { meshSheet(s, m) })
+				}
+				i := slices.IndexFunc(m.Services, func(s control.Service) bool { return s.Name == args[0] })
+				if i < 0 {
+					var names []string
+					for _, s := range m.Services {
+						names = append(names, s.Name)
+					}
+					return usagef("there is no service %s; these run or are declared: %s", args[0], strings.Join(names, ", "))
+				}
+				return p.Show(m.Services[i], func(s *out.Sheet) { serviceSheet(s, m, m.Services[i]) })
+			})
 		},
 	}
-	cmd.Flags().IntVar(&window, "window", 10, "seconds that the figures cover")
+	window.add(cmd)
 	return cmd
 }
 
@@ -147,7 +150,7 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 	figures := func(f control.Figures) []string {
 		cells := figureCells(f)
 		if s.Wide {
-			cells = append(cells, out.Share(f.FirstTry), load(f.LoadFactor))
+			cells = append(cells, out.Share(f.FirstTry), load(f.LoadFactor), appSuccess(f), appP95(f))
 		}
 		return cells
 	}
@@ -174,7 +177,7 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 	}
 	header := append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...)
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "LOAD>", "AT")
+		header = append(header, "FIRST TRY>", "LOAD>", "APP SUCCESS>", "APP P95>", "AT")
 	}
 	s.Table(header, rows)
 	if s.Wide {

@@ -16,6 +16,8 @@ import (
 
 	"nightjar/api/dto"
 	"nightjar/control"
+	"nightjar/traces"
+	"nightjar/wire"
 )
 
 // Client calls one service. The zero value is not usable; see New.
@@ -234,4 +236,75 @@ func (c *Client) StartDrill(ctx context.Context, ask control.DrillAsk) (d contro
 // StopDrill ends a drill before its time.
 func (c *Client) StopDrill(ctx context.Context, id, by string) (d control.Drill, err error) {
 	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)
+}
+
+// MeshAt is the mesh with the figures of so many seconds (0: 10) that end at a
+// time in seconds since 1970 (0: now).
+func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m control.Mesh, err error) {
+	q := url.Values{}
+	if seconds > 0 {
+		q.Set("window", fmt.Sprint(seconds))
+	}
+	if at > 0 {
+		q.Set("at", fmt.Sprint(at))
+	}
+	return m, c.do(ctx, http.MethodGet, "/mesh?"+q.Encode(), nil, &m)
+}
+
+// filterQuery is a filter as the API takes it.
+func filterQuery(f wire.Filter) url.Values {
+	q := url.Values{}
+	for name, value := range map[string]string{"from": f.From, "to": f.To, "version": f.Version, "instance": f.Instance, "route": f.Route, "method": f.Method, "path": f.Path,
+		"status": f.Status, "reason": f.Reason, "outcome": f.Outcome, "header": f.Header} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.SlowerMS > 0 {
+		q.Set("slowerMS", fmt.Sprint(f.SlowerMS))
+	}
+	return q
+}
+
+// Requests calls each with every line of the stream of requests, until each
+// returns false, ctx is done or the service ends.
+func (c *Client) Requests(ctx context.Context, f wire.Filter, each func(dto.FeedLine) bool) error {
+	resp, err := c.send(ctx, http.MethodGet, "/requests?"+filterQuery(f).Encode(), nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		var l dto.FeedLine
+		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
+			return fmt.Errorf("a line of the answer cannot be read: %w", err)
+		}
+		if !each(l) {
+			return nil
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return errors.Join(errors.New("the service ended the stream: is it still running?"), lines.Err())
+}
+
+// Trouble lists some of the latest requests that did not succeed, newest first.
+func (c *Client) Trouble(ctx context.Context, f wire.Filter, limit int) (t dto.Trouble, err error) {
+	q := filterQuery(f)
+	q.Set("limit", fmt.Sprint(limit))
+	return t, c.do(ctx, http.MethodGet, "/requests/trouble?"+q.Encode(), nil, &t)
+}
+
+// Traces lists traces of the last hour, newest first.
+func (c *Client) Traces(ctx context.Context, f traces.Filter, limit int) (t dto.Traces, err error) {
+	q := url.Values{"limit": {fmt.Sprint(limit)}, "service": {f.Service}, "outcome": {f.Outcome}, "path": {f.Path}, "slowerMS": {fmt.Sprint(f.Slower.Milliseconds())}}
+	return t, c.do(ctx, http.MethodGet, "/traces?"+q.Encode(), nil, &t)
+}
+
+// Trace is one trace, by the begin of its id.
+func (c *Client) Trace(ctx context.Context, id string) (t traces.Trace, err error) {
+	return t, c.do(ctx, http.MethodGet, "/traces/"+url.PathEscape(id), nil, &t)
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nightjar/store"
+	"nightjar/telemetry"
 	"nightjar/wire"
 )
 
@@ -59,7 +60,7 @@ func (c *Control) Activity(ctx context.Context, service string, before uint, lim
 // saw notes what a proxy tells of its guards.
 func (c *Control) saw(id string, d wire.Delta, now time.Time) {
 	ago := func(ms int64) time.Duration {
-		return time.Duration(min(max(ms, 0), keptSeconds*1000)) * time.Millisecond
+		return time.Duration(min(max(ms, 0), telemetry.Kept*1000)) * time.Millisecond
 	}
 	sent := now.Add(-ago(d.AgoMS))
 	list := make([]store.Activity, 0, len(d.Events))
@@ -68,12 +69,14 @@ func (c *Control) saw(id string, d wire.Delta, now time.Time) {
 			Service: e.Service, Version: e.Version, Instance: e.Instance, Detail: e.Detail})
 	}
 	c.happened(list...)
-	if d.Status == nil {
-		return
-	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if m := c.members[id]; m != nil && m.Nonce == d.Nonce {
+	m := c.members[id]
+	if m == nil || m.Nonce != d.Nonce {
+		return
+	}
+	m.open = d.Open
+	if d.Status != nil {
 		m.status, m.statusAt = d.Status, now
 	}
 }

@@ -7,12 +7,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/metrics"
 	"nightjar/store"
+	"nightjar/telemetry"
+	"nightjar/traces"
 )
 
 // LeaseTime is how long a registration holds without being renewed.
@@ -50,8 +54,18 @@ type Control struct {
 
 	drilling sync.Mutex // one drill begins or ends at a time
 
-	telemetry *telemetry
+	// Totals are told of all that is counted; nil: nobody reads them.
+	Totals *metrics.Totals
+	// Traces are kept here.
+	Traces *traces.Store
+	// Log is told of what goes wrong by itself.
+	Log *slog.Logger
+
+	telemetry *telemetry.Store
+	writing   sync.Mutex         // guards unwritten
+	unwritten []*telemetry.Batch // for the disk
 	journal   journal
+	feed      feed
 }
 
 // Force is what the service wants proxies to follow.
@@ -64,7 +78,7 @@ type Force struct {
 // New reads the rules in force from the store.
 func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
 	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
-		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: newTelemetry()}
+		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
 	rev, err := st.Revision(ctx, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)
@@ -84,6 +98,9 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 			c.drills = append(c.drills, d)
 		}
 	}
+	if err := c.recallTelemetry(ctx); err != nil {
+		return nil, fmt.Errorf("reading the telemetry: %w", err)
+	}
 	c.bumpDrills()
 	c.bump(true, true)
 	if st.Fresh() {
@@ -92,23 +109,67 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 	return c, nil
 }
 
-// Run expires leases and tidies until ctx is done.
+const (
+	writeEvery = telemetry.Step * time.Second // telemetry is written
+	ageEvery   = time.Minute                  // telemetry is rolled up
+)
+
+// Run expires leases, writes down and tidies until ctx is done.
 func (c *Control) Run(ctx context.Context) {
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	do := func(every time.Duration, what string, job func(context.Context) error) {
+		beside.Go(func() {
+			t := time.NewTicker(every)
+			defer t.Stop()
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case <-t.C:
+					if err := job(ctx); err != nil && ctx.Err() == nil {
+						c.Log.Error(what, "error", err)
+					}
+				}
+			}
+		})
+	}
+	do(writeEvery, "telemetry cannot be written; proxies keep it meanwhile", c.writeTelemetry)
+	do(ageEvery, "telemetry cannot be rolled up", c.ageTelemetry)
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
-			c.writeJournal(context.WithoutCancel(ctx))
+			last, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer stop()
+			c.writeJournal(last)
+			if err := c.writeTelemetry(last); err != nil {
+				c.Log.Error("the last telemetry is not written", "error", err)
+			}
 			return
 		case now := <-t.C:
 			c.expire(now)
 			c.endDrills(now)
 			c.writeJournal(ctx)
-			c.telemetry.tidy(now)
+			c.telemetry.Tidy(now)
 		}
 	}
 }
+
+// Trace sets the share of the requests without a trace context that proxies
+// trace, 0 to 1. It is called before anything else happens.
+func (c *Control) Trace(share float64) { c.ledger.traced = share }
+
+// Traced is that share.
+func (c *Control) Traced() float64 { return c.ledger.traced }
+
+// Program is the version of the service.
+func (c *Control) Program() string { return c.program }
+
+// Telemetry tells how many sets of names have requests now, and how many
+// requests were counted without names.
+func (c *Control) Telemetry() (series int, nameless uint64) { return c.telemetry.State() }
 
 // InForce is the revision that proxies are to follow, with its rules. Nobody
 // may change what it points to.

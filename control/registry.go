@@ -36,6 +36,7 @@ type member struct {
 
 	status   []engine.Status // of its guards
 	statusAt time.Time
+	open     []wire.Open // TCP connections of its workload
 }
 
 // connected tells whether the proxy follows the snapshots. A stream to a machine
@@ -245,7 +246,7 @@ func (c *Control) live() rules.Live {
 	for _, m := range c.members {
 		proxies[cmp.Or(m.Service, m.Gateway, ownCaller)]++
 	}
-	l.Links, l.Busy = c.telemetry.traffic(c.now(), proxies)
+	l.Links, l.Busy = c.traffic(proxies)
 	return l
 }
 

@@ -26,6 +26,8 @@ type ledger struct {
 	rest     noted[*rules.Rules] // all but the services, as far as proxies need it
 	peers    map[string]noted[engine.Instance]
 	drills   noted[[]wire.Drill]
+	watches  noted[[]wire.Watch]
+	traced   float64 // share of the requests that are traced
 	gone     []gone
 	horizon  uint64 // newest snapshot of which something gone was forgotten
 	settled  uint64 // snapshot since which the registry is complete; 0: not yet
@@ -127,6 +129,11 @@ func (l *ledger) noteRules(rs *rules.Rules) {
 // noteDrills takes the drills that run into the next snapshot.
 func (l *ledger) noteDrills(list []wire.Drill) {
 	l.drills = noted[[]wire.Drill]{list, l.sequence + 1}
+}
+
+// noteWatches takes the watches into the next snapshot.
+func (l *ledger) noteWatches(list []wire.Watch) {
+	l.watches = noted[[]wire.Watch]{list, l.sequence + 1}
 }
 
 // notePeers takes the instances into the snapshot that was begun.
@@ -243,7 +250,13 @@ func (l *ledger) since(k scopeKey, seen uint64, revision uint) *News {
 	if l.drills.seq > seen {
 		s.Drills = l.drills.value
 	}
-	n.Urgent = n.Rules || s.Drills != nil
+	if l.watches.seq > seen {
+		s.Watches = l.watches.value
+	}
+	if s.Whole {
+		s.Traced = &l.traced
+	}
+	n.Urgent = n.Rules || s.Drills != nil || s.Watches != nil
 	if !s.Whole {
 		for _, g := range l.gone {
 			switch {

@@ -9,11 +9,15 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/telemetry"
+	"nightjar/wire"
 )
 
 // Mesh is all that runs, with the figures of the last seconds.
 type Mesh struct {
 	At          time.Time       `json:"at"`
+	End         int64           `json:"end" doc:"of the window, in seconds since 1970"`
 	Window      int64           `json:"window" doc:"seconds that the figures cover"`
 	Revision    RevisionState   `json:"revision" doc:"in force"`
 	Unpublished []Unpublished   `json:"unpublished" doc:"files that were checked and differ from what is in force"`
@@ -22,6 +26,7 @@ type Mesh struct {
 	Links       []Link          `json:"links" doc:"who calls whom"`
 	Warnings    []rules.Finding `json:"warnings" doc:"of the rules in force, as things are now"`
 	Drills      []Drill         `json:"drills" doc:"that run now"`
+	Series      int             `json:"series" doc:"sets of names with requests in the last 15 minutes; at most 5000 are told apart"`
 	Other       uint64          `json:"other" doc:"requests counted without names, since there are too many names"`
 }
 
@@ -125,6 +130,7 @@ type Gateway struct {
 type Link struct {
 	From    string  `json:"from"`
 	To      string  `json:"to"`
+	Hop     string  `json:"hop" doc:"how the bytes travel: plain, tls, or both"`
 	Figures Figures `json:"figures"`
 }
 
@@ -156,61 +162,86 @@ func at[K comparable](m map[K]*tally, k K) *tally {
 	return t
 }
 
-func (c *Control) group(seconds int64, revision uint) groups {
+// group adds up what was counted from from to before to.
+func (c *Control) group(ctx context.Context, from, to int64, revision uint) (groups, error) {
 	g := groups{service: map[string]*tally{}, version: map[[2]string]*tally{}, instance: map[string]*tally{}, route: map[[2]string]*tally{},
 		link: map[[2]string]*tally{}, gateway: map[string]*tally{}, byVersion: map[[2]string]uint64{}, byService: map[string]uint64{},
-		byRoute: map[[2]string]uint64{}, byTarget: map[[4]string]uint64{}, taken: map[string]map[[2]string]uint64{}}
-	g.seconds = c.telemetry.window(c.now(), seconds, func(k seriesKey, cell *cell) {
-		at(g.service, k.service).add(cell)
-		at(g.version, [2]string{k.service, k.version}).add(cell)
-		at(g.link, [2]string{k.caller, k.service}).add(cell)
-		if k.instance != "" {
-			at(g.instance, k.instance).add(cell)
+		byRoute: map[[2]string]uint64{}, byTarget: map[[4]string]uint64{}, taken: map[string]map[[2]string]uint64{}, seconds: to - from}
+	err := c.sum(ctx, from, to, func(n *telemetry.Names, of uint, s *stats.Counts) {
+		at(g.service, n.Service).take(n, s)
+		at(g.version, [2]string{n.Service, n.Version}).take(n, s)
+		at(g.link, [2]string{n.Caller, n.Service}).take(n, s)
+		if n.Instance != "" {
+			at(g.instance, n.Instance).take(n, s)
 		}
-		gate, own := [2]string{k.caller, k.gate}, [2]string{k.routeOf, k.route}
-		if k.gate != "" {
-			at(g.gateway, k.caller).add(cell)
-			at(g.route, gate).add(cell)
+		gate, own := [2]string{n.Caller, n.Gate}, [2]string{n.RouteOf, n.Route}
+		if n.Gate != "" {
+			at(g.gateway, n.Caller).take(n, s)
+			at(g.route, gate).take(n, s)
 		}
-		if k.routeOf != "" {
-			at(g.route, own).add(cell)
+		if n.RouteOf != "" {
+			at(g.route, own).take(n, s)
 		}
-		if cell.Revision == revision {
-			g.addShares(k, gate, own, cell.OK+cell.Failed+cell.Refused)
+		if of == revision && !n.App {
+			g.addShares(n, gate, own, s.Requests())
 		}
 	})
-	return g
+	return g, err
 }
 
-func (g *groups) addShares(k seriesKey, gate, own [2]string, n uint64) {
-	g.byService[k.service] += n
-	g.byVersion[[2]string{k.service, k.version}] += n
-	decided := gate
-	if k.gate != "" {
-		g.byRoute[gate] += n
-		g.byTarget[[4]string{k.caller, k.gate, k.service, k.version}] += n
-		g.byTarget[[4]string{k.caller, k.gate, k.service, ""}] += n
+// addOpen adds the TCP connections that are open now.
+func (g *groups) addOpen(caller string, list []wire.Open) {
+	for _, o := range list {
+		for _, t := range []*tally{at(g.service, o.Service), at(g.version, [2]string{o.Service, o.Version}), at(g.link, [2]string{caller, o.Service}), at(g.instance, o.Instance)} {
+			t.open += o.Count
+		}
 	}
-	if k.routeOf != "" {
+}
+
+func (g *groups) addShares(k *telemetry.Names, gate, own [2]string, n uint64) {
+	g.byService[k.Service] += n
+	g.byVersion[[2]string{k.Service, k.Version}] += n
+	decided := gate
+	if k.Gate != "" {
+		g.byRoute[gate] += n
+		g.byTarget[[4]string{k.Caller, k.Gate, k.Service, k.Version}] += n
+		g.byTarget[[4]string{k.Caller, k.Gate, k.Service, ""}] += n
+	}
+	if k.RouteOf != "" {
 		decided = own
 		g.byRoute[own] += n
-		g.byTarget[[4]string{k.routeOf, k.route, k.service, k.version}] += n
+		g.byTarget[[4]string{k.RouteOf, k.Route, k.Service, k.Version}] += n
 	}
-	if g.taken[k.service] == nil {
-		g.taken[k.service] = map[[2]string]uint64{}
+	if g.taken[k.Service] == nil {
+		g.taken[k.Service] = map[[2]string]uint64{}
 	}
-	g.taken[k.service][decided] += n
+	g.taken[k.Service][decided] += n
 }
 
-// View is the mesh with the figures of the last seconds.
-func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
+// View is the mesh with the figures of so many seconds that end at end, in
+// seconds since 1970; 0: the last ones that are complete. What runs is told as
+// it is now.
+func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 	unpublished, err := c.Unpublished(ctx)
 	if err != nil {
 		return Mesh{}, err
 	}
 	force, fleet := c.InForce(), c.Fleet()
-	g := c.group(seconds, force.Revision.Number)
-	m := Mesh{At: c.now().UTC(), Window: g.seconds, Unpublished: unpublished, Services: []Service{}, Gateways: []Gateway{}, Links: []Link{},
+	from, to := c.span(seconds, end)
+	revision := force.Revision.Number
+	if end > 0 {
+		if revision, err = c.revisionAt(ctx, to); err != nil {
+			return Mesh{}, err
+		}
+	}
+	g, err := c.group(ctx, from, to, revision)
+	if err != nil {
+		return Mesh{}, err
+	}
+	for caller, list := range c.openNow() {
+		g.addOpen(caller, list)
+	}
+	m := Mesh{At: c.now().UTC(), End: to, Window: g.seconds, Unpublished: unpublished, Services: []Service{}, Gateways: []Gateway{}, Links: []Link{},
 		Warnings: []rules.Finding{}}
 	rev := force.Revision
 	m.Revision = RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
@@ -250,16 +281,60 @@ func (c *Control) View(ctx context.Context, seconds int64) (Mesh, error) {
 	}
 	slices.SortFunc(m.Gateways, func(a, b Gateway) int { return cmp.Compare(a.Name, b.Name) })
 	for k, t := range g.link {
-		if k[1] != "" && t.requests() > 0 {
-			m.Links = append(m.Links, Link{k[0], k[1], t.figures(g.seconds)})
+		if k[1] != "" && t.Requests() > 0 {
+			m.Links = append(m.Links, Link{k[0], k[1], hop(names[k[1]]), t.figures(g.seconds)})
 		}
 	}
 	slices.SortFunc(m.Links, func(a, b Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
 	m.Warnings = c.warnings()
-	c.telemetry.mu.Lock()
-	m.Other = c.telemetry.over
-	c.telemetry.mu.Unlock()
+	m.Series, m.Other = c.telemetry.State()
 	return m, nil
+}
+
+// hop tells how requests travel to the instances of a service.
+func hop(s *rules.Service) string {
+	plain, secure := false, false
+	if s != nil {
+		for _, in := range s.Instances {
+			if _, tls := in.Address(); tls {
+				secure = true
+			} else {
+				plain = true
+			}
+		}
+	}
+	switch {
+	case secure && plain:
+		return "both"
+	case secure:
+		return "tls"
+	}
+	return "plain"
+}
+
+// revisionAt is the revision that was in force at a time.
+func (c *Control) revisionAt(ctx context.Context, at int64) (uint, error) {
+	list, err := c.store.Revisions(ctx, 0, 200)
+	for _, r := range list {
+		if r.At.Unix() < at {
+			return r.Number, err
+		}
+	}
+	return 0, err
+}
+
+// openNow is the TCP connections that are open, by caller.
+func (c *Control) openNow() map[string][]wire.Open {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := map[string][]wire.Open{}
+	for _, m := range c.members {
+		if len(m.open) > 0 {
+			caller := cmp.Or(m.Service, m.Gateway, ownCaller)
+			out[caller] = append(out[caller], m.open...)
+		}
+	}
+	return out
 }
 
 // staleStatus is how long what a proxy told of its guards is shown.
@@ -288,7 +363,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	add := func(version string, in Instance) {
 		t := at(g.instance, in.ID)
 		in.Figures = t.figures(g.seconds)
-		in.Share = share(t.requests(), at(g.version, [2]string{name, version}).requests())
+		in.Share = share(t.Requests(), at(g.version, [2]string{name, version}).Requests())
 		byVersion[version] = append(byVersion[version], in)
 	}
 	var declared []string

@@ -38,6 +38,9 @@ type bearer interface {
 	pass(p passing) (fault bool, err error)
 	// say sends an answer of the proxy's own.
 	say(status int, h http.Header, body []byte)
+	// moved is how many bytes of bodies went by: of the request, and of answers
+	// to the caller.
+	moved() (sent, received uint64)
 }
 
 // call is where one try goes.
@@ -52,6 +55,9 @@ type call struct {
 	mirror   *engine.Instance      // gets a copy; nil: nobody does
 	grpc     bool                  // the instance speaks HTTP/2
 	again    bool                  // the request may have to be sent once more
+	traced   bool                  // trace goes on in place of what came
+	untraced bool                  // what came goes no further
+	trace    traceparent
 }
 
 // passing is what is done to an answer on its way to the caller.
@@ -63,17 +69,20 @@ type passing struct {
 // carrier asks the engine what to do with each request, lets a bearer do it,
 // and counts what came of it.
 type carrier struct {
-	name        string
-	caller      string // service that calls; a gateway's own name
-	callerValue []string
-	gateway     string // set at a gateway
-	service     string // that every request is for; empty: the host names it
-	site        string
-	epoch       time.Time
-	force       *atomic.Pointer[inForce]
-	recorder    *recorder
-	mirrors     *mirrors
-	requests    *requestLog
+	name          string
+	caller        string // service that calls; a gateway's own name
+	callerValue   []string
+	callerVersion string
+	gateway       string // set at a gateway
+	service       string // that every request is for; empty: the host names it
+	site          string
+	epoch         time.Time
+	force         *atomic.Pointer[inForce]
+	recorder      *recorder
+	mirrors       *mirrors
+	requests      *requestLog
+	feed          *feed
+	spans         *spans
 }
 
 // inForce is what a proxy follows now.
@@ -102,12 +111,11 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 	} else if ask {
 		ask = sameMachine(b.remote(), b.local())
 	}
-	done := func(class engine.Class, reason engine.Reason, status int) {
-		took := c.now() - begun
-		if s != nil {
-			s.record(x, force.revision, x.Instance(), class, reason, status, took)
-		}
-		c.requests.note(c, b, x, force.revision, class, reason, status, took)
+	trace := c.trace(b, true)
+	done := func(class engine.Class, reason engine.Reason, status int, detail string) {
+		r := result{class: class, reason: reason, detail: detail, status: status, took: c.now() - begun}
+		r.sent, r.received = b.moved()
+		c.over(s, &trace, b, x, force.revision, begun, &r)
 	}
 	broken := false
 	defer func() { x.End(broken, c.now()) }()
@@ -127,31 +135,31 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 				continue
 			}
 			o := b.try(call{by: c, to: step.Instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
-				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()})
+				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()}.with(&trace))
 			if o.Status == 0 && b.left() {
-				done(engine.Abandoned, "", 0)
+				done(engine.Abandoned, "", 0, "")
 				return false
 			}
 			now = c.now()
 			step = x.Next(o, now)
 		case engine.Wait:
 			if !b.wait(step.Deadline - now) {
-				done(engine.Abandoned, "", 0)
+				done(engine.Abandoned, "", 0, "")
 				return false
 			}
 			now = c.now()
 			step = x.Next(engine.Outcome{}, now)
 		case engine.Answer:
-			done(engine.Classify("", step.Status), "", step.Status)
 			h, body := c.answer(x, step.Status)
 			c.ask(h, ask, x, nil, force.revision)
 			b.say(step.Status, h, body)
+			done(engine.Classify("", step.Status), "", step.Status, "")
 			return true
 		case engine.Reply:
-			done(engine.Classify(step.Reason, step.Status), step.Reason, step.Status)
 			h := http.Header{}
 			c.ask(h, ask, x, x.Instance(), force.revision)
 			c.refuse(b, h, x, step)
+			done(engine.Classify(step.Reason, step.Status), step.Reason, step.Status, step.Detail)
 			return true
 		case engine.Done:
 			p := passing{edits: edits(x), extra: limitFields(x)}
@@ -162,18 +170,39 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 			switch {
 			case err == nil && fault:
 				broken = true
-				done(engine.Failed, "", step.Status)
+				done(engine.Failed, "", step.Status, "")
 			case err == nil:
-				done(engine.Classify("", step.Status), "", step.Status)
+				done(engine.Classify("", step.Status), "", step.Status, "")
 			case b.left():
-				done(engine.Abandoned, "", 0)
+				done(engine.Abandoned, "", 0, "")
 			default:
 				broken = true
-				done(engine.Failed, engine.Reset, step.Status)
+				done(engine.Failed, engine.Reset, step.Status, "the answer broke off: "+err.Error())
 			}
 			return err == nil
 		}
 	}
+}
+
+// over counts a request that is over, and shows it to everybody who wants to
+// see it. s may be nil.
+func (c *carrier) over(s *shard, t *tracing, b engine.View, x *engine.Exchange, revision uint, begun time.Duration, r *result) {
+	if s != nil {
+		s.called(x, revision, r)
+	}
+	c.requests.note(c, t, b, x, revision, r)
+	c.offer(t, b, x, revision, begun, r)
+	if t.sampled {
+		c.keep(t, b, x, begun, r)
+	}
+}
+
+// with sets the trace context that goes on.
+func (to call) with(t *tracing) call {
+	if to.untraced = t.invalid; t.on {
+		to.traced, to.trace = true, t.next()
+	}
+	return to
 }
 
 // misfit tells why a request cannot be carried to a service of a protocol.
@@ -303,6 +332,7 @@ func (p problem) proxyStatus() string {
 // inbound hands requests from other proxies to the workload beside it.
 type inbound struct {
 	carrier
+	self engine.Instance // what others call
 	app  *engine.Instance
 	grpc func() bool // whether the workload speaks HTTP/2 alone
 }
@@ -310,20 +340,49 @@ type inbound struct {
 // endless is the limit of a caller that came without a proxy: it sets its own.
 const endless = 24 * time.Hour
 
-func (in *inbound) carry(b bearer, _ *engine.Exchange, _ *shard) bool {
+func (in *inbound) carry(b bearer, _ *engine.Exchange, s *shard) bool {
+	begun := in.now()
+	trace := in.trace(b, false)
+	caller := ""
+	if v := b.Header(wire.HeaderCaller); len(v) > 0 {
+		caller = v[0]
+	}
+	copied := b.Header(wire.HeaderMirror) != nil
+	done := func(class engine.Class, reason engine.Reason, status int, detail string) {
+		r := result{class: class, reason: reason, detail: detail, status: status, took: in.now() - begun}
+		r.sent, r.received = b.moved()
+		if s != nil {
+			s.served(caller, copied, &r)
+		}
+		if trace.sampled {
+			in.keepApp(&trace, b, caller, begun, &r)
+		}
+	}
 	limit := timeLeft(b)
 	if limit == 0 {
 		limit = endless
 	}
-	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: in.now() + limit, grpc: in.grpc != nil && in.grpc()})
+	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: begun + limit, grpc: in.grpc != nil && in.grpc()}.with(&trace))
 	if o.Reason != "" {
 		if b.left() {
+			done(engine.Abandoned, "", 0, "")
 			return false
 		}
 		h := http.Header{wire.HeaderReason: {string(o.Reason)}}
 		problem{Status: o.Reason.Status(), Detail: "workload " + in.app.Address + ": " + o.Detail, Reason: o.Reason, Proxy: in.name}.say(b, h)
+		done(engine.Classify(o.Reason, o.Reason.Status()), o.Reason, o.Reason.Status(), o.Detail)
 		return true
 	}
-	_, err := b.pass(passing{})
+	fault, err := b.pass(passing{})
+	switch {
+	case err == nil && fault:
+		done(engine.Failed, "", o.Status, "")
+	case err == nil:
+		done(engine.Classify("", o.Status), "", o.Status, "")
+	case b.left():
+		done(engine.Abandoned, "", 0, "")
+	default:
+		done(engine.Failed, engine.Reset, o.Status, "the answer broke off: "+err.Error())
+	}
 	return err == nil
 }

@@ -12,6 +12,15 @@ import (
 
 // apply puts a snapshot in force as one atomic swap.
 func (p *Proxy) apply(s wire.Snapshot) error {
+	if s.Watches != nil {
+		p.feed.set(s.Watches, p.carrier.caller)
+	}
+	if s.Traced != nil {
+		p.spans.traced.Store(uint64(*s.Traced * 100_000))
+	}
+	if s.Asides() {
+		return nil
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.adopt(p.known.with(s))

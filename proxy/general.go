@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -75,7 +76,21 @@ type general struct {
 	answer *http.Response
 	free   context.CancelCauseFunc // frees what the answer holds
 	body   *keptBody               // of the request; nil: none, or nobody needs it twice
+	sent   *metered                // the request's body; nil: there is none
+	passed atomic.Uint64           // bytes of answers' bodies that went to the caller
 	alarm
+}
+
+// metered is a body whose bytes are counted as they come.
+type metered struct {
+	io.ReadCloser
+	n atomic.Uint64
+}
+
+func (m *metered) Read(p []byte) (int, error) {
+	n, err := m.ReadCloser.Read(p)
+	m.n.Add(uint64(n))
+	return n, err
 }
 
 var generals = sync.Pool{New: func() any { return &general{alarm: newAlarm()} }}
@@ -89,6 +104,12 @@ func (g *general) Caller() string             { return g.by.caller }
 func (g *general) Site() string               { return g.by.site }
 func (g *general) version() int               { return g.r.ProtoMajor }
 func (g *general) remote() string             { return g.r.RemoteAddr }
+func (g *general) moved() (sent, received uint64) {
+	if g.sent != nil {
+		sent = g.sent.n.Load()
+	}
+	return sent, g.passed.Load()
+}
 func (g *general) local() string {
 	if a, ok := g.r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
 		return a.String()
@@ -116,11 +137,16 @@ func wirePath(r *http.Request) string {
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	g := generals.Get().(*general)
 	g.s, g.w, g.r, g.path, g.by = s, w, r, wirePath(r), carrierOf(s.handler)
+	g.passed.Store(0)
+	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
+		g.sent = &metered{ReadCloser: r.Body}
+		r.Body = g.sent
+	}
 	defer func() {
 		if g.free != nil {
 			g.free(nil)
 		}
-		g.s, g.w, g.r, g.by, g.answer, g.free, g.body = nil, nil, nil, nil, nil, nil, nil
+		g.s, g.w, g.r, g.by, g.answer, g.free, g.body, g.sent = nil, nil, nil, nil, nil, nil, nil, nil
 		generals.Put(g)
 	}()
 	if r.ProtoMajor == 1 {
@@ -300,9 +326,12 @@ func (c *carrier) outHeader(g *general, to *call) http.Header {
 	h := make(http.Header, len(r.Header)+5)
 	copyEndToEnd(h, r.Header)
 	for k := range h {
-		if c.owned(k) {
+		if c.owned(k) || to.retraces(k) {
 			delete(h, k)
 		}
+	}
+	if to.traced {
+		h[headerTraceparent] = []string{string(to.trace[:])}
 	}
 	if _, ok := h["User-Agent"]; !ok {
 		h["User-Agent"] = nil // none came, so none is added
@@ -392,7 +421,7 @@ func (g *general) pass(p passing) (fault bool, err error) {
 	defer answer.Body.Close()
 	w.WriteHeader(answer.StatusCode)
 	if answer.ContentLength != 0 {
-		if err := copyBody(w, answer); err != nil {
+		if err := g.copyBody(w, answer); err != nil {
 			return false, err
 		}
 	}
@@ -409,7 +438,7 @@ func (g *general) pass(p passing) (fault bool, err error) {
 	return isGRPC(g) && grpcFault(answer), nil
 }
 
-func copyBody(w http.ResponseWriter, answer *http.Response) error {
+func (g *general) copyBody(w http.ResponseWriter, answer *http.Response) error {
 	b := buffers.Get().(*[]byte)
 	defer buffers.Put(b)
 	var flush http.Flusher
@@ -427,6 +456,7 @@ func copyBody(w http.ResponseWriter, answer *http.Response) error {
 			if _, werr := w.Write((*b)[:n]); werr != nil {
 				return werr
 			}
+			g.passed.Add(uint64(n))
 			if flush != nil {
 				flush.Flush()
 			}
@@ -455,7 +485,9 @@ func (g *general) say(status int, h http.Header, body []byte) {
 		to["Content-Length"] = []string{strconv.Itoa(len(body))}
 	}
 	g.w.WriteHeader(status)
-	g.w.Write(body)
+	if n, err := g.w.Write(body); err == nil && g.r.Method != http.MethodHead {
+		g.passed.Add(uint64(n))
+	}
 }
 
 // tokenIn tells whether a list of tokens has one of that name.

@@ -155,6 +155,9 @@ func (p *Proxy) listeners() map[string]net.Listener {
 	for _, o := range p.ports() {
 		out[o.name] = o.listener
 	}
+	if p.watchers != nil {
+		out["metrics"] = p.watchers.listener
+	}
 	return out
 }
 

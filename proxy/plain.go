@@ -69,6 +69,7 @@ type work struct {
 	used   int
 	resp   http1.Response
 	chunks http1.Chunks
+	passed uint64 // bytes of bodies that went to the caller
 
 	values [8]struct {
 		key  string
@@ -108,15 +109,16 @@ func (w *work) release() {
 	works.Put(w)
 }
 
-func (c *plain) Method() string { return c.req.Method }
-func (c *plain) Host() string   { return c.req.Host }
-func (c *plain) Path() string   { return c.req.Path }
-func (c *plain) Query() string  { return strings.TrimPrefix(c.req.Query, "?") }
-func (c *plain) Caller() string { return c.by.caller }
-func (c *plain) Site() string   { return c.by.site }
-func (c *plain) version() int   { return 1 }
-func (c *plain) remote() string { return c.from }
-func (c *plain) local() string  { return c.conn.LocalAddr().String() }
+func (c *plain) Method() string                 { return c.req.Method }
+func (c *plain) Host() string                   { return c.req.Host }
+func (c *plain) Path() string                   { return c.req.Path }
+func (c *plain) Query() string                  { return strings.TrimPrefix(c.req.Query, "?") }
+func (c *plain) Caller() string                 { return c.by.caller }
+func (c *plain) Site() string                   { return c.by.site }
+func (c *plain) version() int                   { return 1 }
+func (c *plain) remote() string                 { return c.from }
+func (c *plain) moved() (sent, received uint64) { return uint64(c.req.Body), c.passed }
+func (c *plain) local() string                  { return c.conn.LocalAddr().String() }
 
 // Header looks a field up. What was found is kept for the next time.
 func (c *plain) Header(key string) []string {
@@ -195,7 +197,7 @@ func (c *plain) next() error {
 		}
 		return err
 	}
-	c.looked, c.room = 0, c.room[:0]
+	c.looked, c.room, c.passed = 0, c.room[:0], 0
 	c.last = c.req.Close() || c.port.leaving()
 	ok := c.port.handler.carry(c, &c.Exchange, c.shard)
 	c.unwatch()
@@ -404,7 +406,9 @@ func (c *plain) say(status int, h http.Header, body []byte) {
 		b = append(b, body...)
 	}
 	c.out = b
-	c.write(b)
+	if c.write(b) == nil && c.req.Method != http.MethodHead {
+		c.passed += uint64(len(body))
+	}
 }
 
 func putField(b []byte, name, value string) []byte {

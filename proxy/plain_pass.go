@@ -103,8 +103,11 @@ func (c *plain) passSized(b []byte) ([]byte, error) {
 	b = append(b, c.answer[c.used:c.used+first]...)
 	c.used += first
 	left -= int64(first)
-	if err := c.write(b); err != nil || left == 0 {
+	if err := c.write(b); err != nil {
 		return b, err
+	}
+	if c.passed += uint64(first); left == 0 {
+		return b, nil
 	}
 	buf := bodies.Get().(*[]byte)
 	defer bodies.Put(buf)
@@ -115,6 +118,7 @@ func (c *plain) passSized(b []byte) ([]byte, error) {
 			if err := c.write((*buf)[:n]); err != nil {
 				return b, err
 			}
+			c.passed += uint64(n)
 		} else if err != nil {
 			return b, broken(err)
 		}
@@ -124,7 +128,8 @@ func (c *plain) passSized(b []byte) ([]byte, error) {
 
 // passRest passes a body that ends with the connection on in chunks.
 func (c *plain) passRest(b []byte) ([]byte, error) {
-	if c.used < c.filled {
+	held := c.filled - c.used // of the body, not written yet
+	if held > 0 {
 		b = http1.AppendChunk(b, c.answer[c.used:c.filled])
 		c.used = c.filled
 	}
@@ -134,8 +139,9 @@ func (c *plain) passRest(b []byte) ([]byte, error) {
 		if err := c.write(b); err != nil {
 			return b, err
 		}
+		c.passed += uint64(held)
 		n, err := c.readUp(*buf, 0)
-		switch {
+		switch held = n; {
 		case n > 0:
 			b = http1.AppendChunk(b[:0], (*buf)[:n])
 		case err == io.EOF:
@@ -157,6 +163,7 @@ func (c *plain) passChunks(b []byte) ([]byte, error) {
 		}
 	}()
 	have := c.answer[:c.filled]
+	held := uint64(0) // of the body, not written yet
 	for {
 		for {
 			payload, n, over, err := c.chunks.Next(have[c.used:])
@@ -173,9 +180,14 @@ func (c *plain) passChunks(b []byte) ([]byte, error) {
 					}
 				}
 				c.filled = len(have)
-				return b, c.write(append(b, "\r\n"...))
+				err := c.write(append(b, "\r\n"...))
+				if err == nil {
+					c.passed += held
+				}
+				return b, err
 			case len(payload) > 0:
 				b = http1.AppendChunk(b, payload)
+				held += uint64(len(payload))
 				continue
 			}
 			if n == 0 {
@@ -186,7 +198,8 @@ func (c *plain) passChunks(b []byte) ([]byte, error) {
 			if err := c.write(b); err != nil {
 				return b, err
 			}
-			b = b[:0]
+			c.passed += held
+			b, held = b[:0], 0
 		}
 		if buf == nil {
 			buf = bodies.Get().(*[]byte)

@@ -231,10 +231,13 @@ func (c *plain) appendRequest(b []byte, to *call) []byte {
 	}
 	for i := range c.req.List {
 		f := &c.req.List[i]
-		if c.req.OneHop(f) || c.by.owned(f.Name) {
+		if c.req.OneHop(f) || c.by.owned(f.Name) || to.retraces(f.Name) {
 			continue
 		}
 		put(f.Name, f.Value)
+	}
+	if to.traced {
+		b = append(append(append(b, headerTraceparent+": "...), to.trace[:]...), "\r\n"...)
 	}
 	put("Via", "1.1 nightjar")
 	if c.by.tells(to.to) {

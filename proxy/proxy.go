@@ -49,11 +49,14 @@ type Config struct {
 	// Caller is the name by which calls are counted when there is no Service.
 	Caller string
 	// LogShare of the requests, 0 to 1, are written to LogTo as lines of JSON.
-	LogShare float64
-	LogTo    io.Writer
-	Before   *Handover // what the process before hands over; nil: this is the first
-	Log      *slog.Logger
-	Drain    time.Duration // how long requests may take to finish at the end; 5s when 0
+	// With LogTrouble all that did not succeed are.
+	LogShare   float64
+	LogTrouble bool
+	LogTo      io.Writer
+	Metrics    string    // host:port for /metrics, /healthz and /readyz; empty: none
+	Before     *Handover // what the process before hands over; nil: this is the first
+	Log        *slog.Logger
+	Drain      time.Duration // how long requests may take to finish at the end; 5s when 0
 }
 
 // Proxy is a running proxy. Make one with New, then call Run.
@@ -66,11 +69,14 @@ type Proxy struct {
 	force     atomic.Pointer[inForce]
 	recorder  *recorder
 	carrier   *carrier
+	feed      *feed
+	spans     *spans
 	transport *transports
 	racks     *racks
 	inbound   *port
 	outbound  *port
-	services  []*port // one for a service each
+	services  []*port   // one for a service each
+	watchers  *watchers // nil: there are none
 	ready     chan struct{}
 	readyOnce sync.Once
 	handed    chan struct{} // closed when another process took over
@@ -116,9 +122,11 @@ func New(cfg Config) (*Proxy, error) {
 	}
 	p.force.Store(&inForce{table: empty})
 	p.transport, p.racks = newTransports(), &racks{epoch: p.epoch}
-	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
-		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1), requests: newRequestLog(cfg.LogTo, cfg.LogShare)}
+	p.feed, p.spans = newFeed(), &spans{}
+	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), callerVersion: cfg.Version, gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
+		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1), requests: newRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogTrouble), feed: p.feed, spans: p.spans}
 	p.carrier.callerValue = []string{p.carrier.caller}
+	p.recorder.caller = p.carrier.caller
 	var opened []*port
 	open := func(name, address string, h handler, by *carrier) (*port, error) {
 		l, err := cfg.Before.listen(name, cmp.Or(address, "127.0.0.1:0"))
@@ -141,11 +149,10 @@ func New(cfg Config) (*Proxy, error) {
 		return o, nil
 	}
 	if cfg.App != "" {
-		in := &inbound{carrier: carrier{name: cfg.ID, epoch: p.epoch}, app: &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true}, grpc: func() bool { return p.speaks() == "grpc" }}
+		in := &inbound{carrier: carrier{name: cfg.ID, epoch: p.epoch, spans: p.spans}, self: p.self(), app: &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true}, grpc: func() bool { return p.speaks() == "grpc" }}
 		if p.inbound, err = open("inbound", cfg.Inbound, in, &in.carrier); err != nil {
 			return nil, err
 		}
-		p.inbound.recorder = nil // the callers count
 		p.inbound.relay = func() func(*net.TCPConn) {
 			if p.speaks() == "tcp" {
 				return p.toApp
@@ -174,6 +181,12 @@ func New(cfg Config) (*Proxy, error) {
 		}
 		p.services = append(p.services, o)
 	}
+	if err := p.openWatchers(cfg.Metrics); err != nil {
+		for _, o := range opened {
+			o.listener.Close()
+		}
+		return nil, err
+	}
 	return p, nil
 }
 
@@ -182,6 +195,11 @@ func (p *Proxy) port(name string, l net.Listener, h handler, by *carrier) *port 
 	o := &port{name: name, listener: l, handler: h, by: by, racks: p.racks, recorder: p.recorder, log: p.log}
 	o.open(p.transport)
 	return o
+}
+
+// self is the instance beside this proxy, by its names.
+func (p *Proxy) self() engine.Instance {
+	return engine.Instance{ID: p.cfg.ID, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site}
 }
 
 // speaks is the protocol of the workload.
@@ -250,6 +268,12 @@ func (p *Proxy) Run(ctx context.Context) error {
 	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
 	session := newSession(p)
 	running.Go(func() { session.run(talk) })
+	if p.watchers != nil {
+		running.Go(func() { p.watchers.run(talk) })
+	}
+	if p.cfg.LogTo != nil {
+		running.Go(func() { p.carrier.requests.run(talk, p.cfg.LogTo) })
+	}
 	checks := &checks{p: p, changed: session.hasten}
 	running.Go(func() { checks.run(talk) })
 	if p.cfg.State != "" {

@@ -1,13 +1,14 @@
 package proxy
 
 import (
-	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"nightjar/core/engine"
 	"nightjar/core/stats"
+	"nightjar/metrics"
 	"nightjar/wire"
 )
 
@@ -18,16 +19,26 @@ type recorder struct {
 	shards []shard
 	next   atomic.Uint32
 	keep   int // collections for which a series without a request is kept
+
+	totals *metrics.Totals // nil: nobody reads them
+	caller string
 }
 
+// shard has cells for what the workload calls, and for who calls the workload.
 type shard struct {
-	cells  atomic.Pointer[map[cellKey]*cell] // replaced, never changed
-	growth sync.Mutex                        // held only to add or drop a cell
-	_      [64]byte
+	calls   cells[callKey]
+	callers cells[callerKey]
+	_       [64]byte
 }
 
-// cellKey tells series apart by identity; names are looked up when collecting.
-type cellKey struct {
+// cells are the counts by names. The map is replaced, never changed.
+type cells[K comparable] struct {
+	now    atomic.Pointer[map[K]*cell]
+	growth sync.Mutex // held only to add or drop a cell
+}
+
+// callKey tells series apart by identity; names are looked up when collecting.
+type callKey struct {
 	route, gate *engine.Route
 	instance    *engine.Instance
 	service     string
@@ -35,26 +46,46 @@ type cellKey struct {
 	revision    uint
 }
 
-// cell is the counts of one series in one shard.
-type cell struct {
-	classes [4]atomic.Uint64 // by engine.Class
-	tries   atomic.Uint64
-	firstOK atomic.Uint64    // requests whose first try went well
-	status  [6]atomic.Uint64 // 1xx … 5xx at 1 … 5
-	reasons [reasonSlots]atomic.Uint64
-	latency [stats.NumBuckets]atomic.Uint32
-	idle    int // collections without a request; the collector's own
+// callerKey is who called the workload.
+type callerKey struct {
+	caller string
+	copied bool
 }
 
-// reasons in the order of their slots; the last slot is for any other.
-var reasons = [...]engine.Reason{engine.Unreachable, engine.Reset, engine.TimedOut, engine.NoInstance, engine.NoRoute, engine.BadRequest, engine.Limited, engine.Fault, engine.TLS, engine.Draining, engine.BreakerOpen, engine.Overflow}
+// maxCallers bounds the callers that are told apart; a name is what the caller's
+// proxy says, and anybody may say one.
+const maxCallers = 256
 
-const reasonSlots = len(reasons)
+// cell is the counts of one series in one shard.
+type cell struct {
+	classes  [4]atomic.Uint64 // by engine.Class
+	tries    atomic.Uint64
+	firstOK  atomic.Uint64 // requests whose first try went well
+	sent     atomic.Uint64
+	received atomic.Uint64
+	status   [6]atomic.Uint64 // 1xx … 5xx at 1 … 5
+	reasons  [len(engine.Reasons)]atomic.Uint64
+	latency  [stats.NumBuckets]atomic.Uint32
+	open     atomic.Int64 // connections that carry bytes for it still
+	idle     int          // collections without a request; the collector's own
+}
+
+// result is what came of a request.
+type result struct {
+	class    engine.Class
+	reason   engine.Reason
+	detail   string // of the reason
+	status   int
+	took     time.Duration
+	sent     uint64 // bytes of bodies
+	received uint64
+}
 
 func newRecorder(shards int) *recorder {
 	r := &recorder{shards: make([]shard, shards), keep: 60}
 	for i := range r.shards {
-		r.shards[i].cells.Store(&map[cellKey]*cell{})
+		r.shards[i].calls.now.Store(&map[callKey]*cell{})
+		r.shards[i].callers.now.Store(&map[callerKey]*cell{})
 	}
 	return r
 }
@@ -64,100 +95,168 @@ func (r *recorder) assign() *shard {
 	return &r.shards[int(r.next.Add(1))%len(r.shards)]
 }
 
-func (s *shard) cell(k cellKey) *cell {
-	if c := (*s.cells.Load())[k]; c != nil {
-		return c
+// add makes a cell. own makes a key that is safe to keep.
+func (c *cells[K]) add(k K, own func(K, int) K) *cell {
+	c.growth.Lock()
+	defer c.growth.Unlock()
+	old := *c.now.Load()
+	if own != nil {
+		k = own(k, len(old))
 	}
-	s.growth.Lock()
-	defer s.growth.Unlock()
-	old := *s.cells.Load()
 	if c := old[k]; c != nil {
 		return c
 	}
-	cells := make(map[cellKey]*cell, len(old)+1)
+	next := make(map[K]*cell, len(old)+1)
 	for k, c := range old {
-		cells[k] = c
+		next[k] = c
 	}
-	c := new(cell)
-	cells[k] = c
-	s.cells.Store(&cells)
-	return c
-}
-
-// record counts one request that is over.
-func (s *shard) record(x *engine.Exchange, revision uint, in *engine.Instance, class engine.Class, reason engine.Reason, status int, took time.Duration) {
-	k := cellKey{instance: in, revision: revision}
-	k.route, k.gate = x.Route()
-	if in == nil { // the names are not those of an instance
-		k.service, k.version = x.Service(), x.Version()
-	}
-	c := s.cell(k)
-	// The class comes last: who sees it counted finds all the rest counted.
-	defer c.classes[class].Add(1)
-	c.tries.Add(uint64(x.Tries()))
-	if class == engine.Abandoned {
-		return
-	}
-	if class == engine.OK && !x.FirstFailed() {
-		c.firstOK.Add(1)
-	}
-	if i := status / 100; i > 0 && i < len(c.status) {
-		c.status[i].Add(1)
-	}
-	if reason != "" {
-		for i, r := range reasons {
-			if r == reason {
-				c.reasons[i].Add(1)
-			}
-		}
-	}
-	c.latency[stats.Bucket(took)].Add(1)
-}
-
-// collect takes what was counted since the last time. Series that stayed
-// without a request for a minute are dropped.
-func (r *recorder) collect() []wire.Series {
-	var out []wire.Series
-	for i := range r.shards {
-		s := &r.shards[i]
-		stale := false
-		for k, c := range *s.cells.Load() {
-			if series, any := c.drain(k); any {
-				c.idle = 0
-				out = append(out, series)
-			} else if c.idle++; c.idle > r.keep {
-				stale = true
-			}
-		}
-		if stale {
-			s.prune(r.keep)
-		}
-	}
-	return out
+	made := new(cell)
+	next[k] = made
+	c.now.Store(&next)
+	return made
 }
 
 // prune drops idle cells. A request that looked its cell up before and adds to
 // it only now is lost to the count: between the two lie some nanoseconds, and
 // the cell was idle for a minute.
-func (s *shard) prune(keep int) {
-	s.growth.Lock()
-	defer s.growth.Unlock()
-	cells := map[cellKey]*cell{}
-	for k, c := range *s.cells.Load() {
+func (c *cells[K]) prune(keep int) {
+	c.growth.Lock()
+	defer c.growth.Unlock()
+	left := map[K]*cell{}
+	for k, c := range *c.now.Load() {
 		if c.idle <= keep {
-			cells[k] = c
+			left[k] = c
 		}
 	}
-	s.cells.Store(&cells)
+	c.now.Store(&left)
 }
 
-func (c *cell) drain(k cellKey) (wire.Series, bool) {
-	s := wire.Series{Revision: k.revision, Service: k.service, Version: k.version, OK: c.classes[engine.OK].Swap(0), Failed: c.classes[engine.Failed].Swap(0),
-		Refused: c.classes[engine.Refused].Swap(0), Abandoned: c.classes[engine.Abandoned].Swap(0)}
-	counted := s.OK + s.Failed + s.Refused
-	if counted+s.Abandoned == 0 {
-		return s, false
+// called counts one request of the workload that is over.
+func (s *shard) called(x *engine.Exchange, revision uint, r *result) *cell {
+	k := callKey{instance: x.Instance(), revision: revision}
+	k.route, k.gate = x.Route()
+	if k.instance == nil { // the names are not those of an instance
+		k.service, k.version = x.Service(), x.Version()
 	}
+	c := (*s.calls.now.Load())[k]
+	if c == nil {
+		c = s.calls.add(k, nil)
+	}
+	c.count(r, x.Tries(), !x.FirstFailed())
+	return c
+}
+
+// served counts one request to the workload that is over. The caller's name may
+// lie in a buffer that is used again.
+func (s *shard) served(caller string, copied bool, r *result) *cell {
+	k := callerKey{caller, copied}
+	c := (*s.callers.now.Load())[k]
+	if c == nil {
+		c = s.callers.add(k, func(k callerKey, known int) callerKey {
+			if known >= maxCallers {
+				return callerKey{wire.Other, k.copied}
+			}
+			return callerKey{strings.Clone(k.caller), k.copied}
+		})
+	}
+	c.count(r, 1, true)
+	return c
+}
+
+func (c *cell) count(r *result, tries int, first bool) {
+	// The class comes last: who sees it counted finds all the rest counted.
+	defer c.classes[r.class].Add(1)
+	c.tries.Add(uint64(tries))
+	if r.sent > 0 {
+		c.sent.Add(r.sent)
+	}
+	if r.received > 0 {
+		c.received.Add(r.received)
+	}
+	if r.class == engine.Abandoned {
+		return
+	}
+	if first && r.class == engine.OK {
+		c.firstOK.Add(1)
+	}
+	if i := r.status / 100; i > 0 && i < len(c.status) {
+		c.status[i].Add(1)
+	}
+	if r.reason != "" {
+		if i, ok := r.reason.Number(); ok {
+			c.reasons[i].Add(1)
+		}
+	}
+	c.latency[stats.Bucket(r.took)].Add(1)
+}
+
+// collect takes what was counted since the last time, and how many connections
+// are open. Series that stayed without a request for a minute are dropped.
+func (r *recorder) collect(self engine.Instance) (out []wire.Series, open []wire.Open) {
+	for i := range r.shards {
+		s := &r.shards[i]
+		drain(&s.calls, r.keep, func(k callKey, c *cell) bool {
+			series := k.series()
+			if n := c.open.Load(); n > 0 {
+				open = append(open, wire.Open{Service: series.Service, Version: series.Version, Instance: series.Instance, Count: n})
+			}
+			any := c.drain(&series.Counts)
+			if any {
+				out = append(out, series)
+			}
+			return any
+		})
+		drain(&s.callers, r.keep, func(k callerKey, c *cell) bool {
+			series := wire.Series{App: true, Copy: k.copied, Caller: k.caller, Service: self.Service, Version: self.Version, Instance: self.ID}
+			any := c.drain(&series.Counts)
+			if any {
+				out = append(out, series)
+			}
+			return any
+		})
+	}
+	out = merged(out)
+	r.totals.Add(r.caller, out)
+	return out, open
+}
+
+// merged adds up series of the same names, which several shards counted.
+func merged(list []wire.Series) []wire.Series {
+	type names struct {
+		app, copied                                              bool
+		caller, gate, service, version, instance, route, routeOf string
+		revision                                                 uint
+	}
+	at := make(map[names]int, len(list))
+	out := list[:0]
+	for _, s := range list {
+		k := names{s.App, s.Copy, s.Caller, s.Gate, s.Service, s.Version, s.Instance, s.Route, s.RouteOf, s.Revision}
+		if i, ok := at[k]; ok {
+			out[i].Counts.Add(&s.Counts)
+			continue
+		}
+		at[k] = len(out)
+		out = append(out, s)
+	}
+	return out
+}
+
+func drain[K comparable](c *cells[K], keep int, take func(K, *cell) bool) {
+	stale := false
+	for k, cell := range *c.now.Load() {
+		if take(k, cell) || cell.open.Load() > 0 {
+			cell.idle = 0
+		} else if cell.idle++; cell.idle > keep {
+			stale = true
+		}
+	}
+	if stale {
+		c.prune(keep)
+	}
+}
+
+func (k callKey) series() wire.Series {
+	s := wire.Series{Revision: k.revision, Service: k.service, Version: k.version}
 	if k.instance != nil {
 		s.Service, s.Version, s.Instance = k.instance.Service, k.instance.Version, k.instance.ID
 	}
@@ -167,28 +266,28 @@ func (c *cell) drain(k cellKey) (wire.Series, bool) {
 	if k.gate != nil {
 		s.Gate = k.gate.Name()
 	}
-	s.Tries, s.FirstOK = c.tries.Swap(0), c.firstOK.Swap(0)
+	return s
+}
+
+// drain moves what was counted to n. False: nothing was.
+func (c *cell) drain(n *stats.Counts) bool {
+	n.OK, n.Failed = c.classes[engine.OK].Swap(0), c.classes[engine.Failed].Swap(0)
+	n.Refused, n.Abandoned = c.classes[engine.Refused].Swap(0), c.classes[engine.Abandoned].Swap(0)
+	n.Sent, n.Received = c.sent.Swap(0), c.received.Swap(0)
+	if n.Requests()+n.Abandoned == 0 {
+		return n.Sent+n.Received > 0
+	}
+	n.Tries, n.FirstOK = c.tries.Swap(0), c.firstOK.Swap(0)
 	for i := range c.status {
-		if n := c.status[i].Swap(0); n > 0 {
-			if s.Status == nil {
-				s.Status = map[string]uint64{}
-			}
-			s.Status[strconv.Itoa(i)+"xx"] = n
-		}
+		n.Status[i] = c.status[i].Swap(0)
 	}
 	for i := range c.reasons {
-		if n := c.reasons[i].Swap(0); n > 0 {
-			if s.Reasons == nil {
-				s.Reasons = map[string]uint64{}
-			}
-			s.Reasons[string(reasons[i])] = n
-		}
+		n.Reasons[i] = c.reasons[i].Swap(0)
 	}
 	for b := range c.latency {
-		if c.latency[b].Load() == 0 {
-			continue
+		if c.latency[b].Load() != 0 {
+			n.Latency = append(n.Latency, stats.Bin{Bucket: uint16(b), N: uint64(c.latency[b].Swap(0))})
 		}
-		s.Latency = append(s.Latency, [2]uint32{uint32(b), c.latency[b].Swap(0)})
 	}
-	return s, true
+	return true
 }

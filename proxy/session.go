@@ -43,7 +43,10 @@ type session struct {
 	sending sync.Mutex // one sender of telemetry at a time
 	seq     uint64
 	unsent  []unsentDelta
+	sent    int // of unsent, how many the service has and may still lose
 	calm    int // collections for which the guards had nothing to tell
+	talk    context.Context
+	lost    uint64 // spans that could not be sent
 }
 
 type unsentDelta struct {
@@ -62,12 +65,14 @@ func (s *session) run(ctx context.Context) {
 	var helpers sync.WaitGroup
 	defer s.client.CloseIdleConnections()
 	defer helpers.Wait()
+	s.talk = ctx
 	helpers.Go(func() {
 		every(ctx, telemetryTick, func() {
 			s.collect()
 			s.flush()
 		})
 	})
+	helpers.Go(func() { every(ctx, feedTick, s.tell) })
 	pause := 50 * time.Millisecond
 	told := ""
 	for ctx.Err() == nil {
@@ -151,6 +156,7 @@ func (s *session) connect(ctx context.Context) error {
 	if resp.StatusCode != http.StatusOK {
 		return said(resp)
 	}
+	defer s.p.feed.set(nil, "") // whoever wanted records asked by this stream
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
 	for lines.Scan() {
@@ -255,9 +261,10 @@ func (s *session) withdraw() bool {
 func (s *session) collect() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
-	d := wire.Delta{Nonce: s.p.nonce, Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version, Series: s.p.recorder.collect()}
+	d := wire.Delta{Nonce: s.p.nonce, Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version}
+	d.Series, d.Open = s.p.recorder.collect(s.p.self())
 	s.guards(&d)
-	if len(d.Series) == 0 && d.Status == nil && len(d.Events) == 0 {
+	if len(d.Series) == 0 && len(d.Open) == 0 && d.Status == nil && len(d.Events) == 0 {
 		return
 	}
 	s.seq++
@@ -266,8 +273,14 @@ func (s *session) collect() {
 		s.unsent[i].delta.Status = nil
 	}
 	s.unsent = append(s.unsent, unsentDelta{time.Now(), d})
-	if n := len(s.unsent) - maxUnsent; n > 0 {
+	s.forget(len(s.unsent) - maxUnsent)
+}
+
+// forget drops the n oldest of what is kept.
+func (s *session) forget(n int) {
+	if n > 0 {
 		s.unsent = append(s.unsent[:0], s.unsent[n:]...)
+		s.sent = max(s.sent-n, 0)
 	}
 }
 
@@ -287,20 +300,33 @@ func (s *session) guards(d *wire.Delta) {
 	}
 }
 
-// flush sends what is kept, oldest first, and keeps what could not be sent.
+// flush sends what was not sent yet, oldest first. What was sent is kept until
+// the service says that it cannot lose it any more; a service that comes back
+// without it asks for it again.
 func (s *session) flush() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
-	for len(s.unsent) > 0 {
-		ctx, stop := context.WithTimeout(context.Background(), callTimeout)
-		d := s.unsent[0].delta
-		d.AgoMS = time.Since(s.unsent[0].at).Milliseconds()
-		err := s.call(ctx, http.MethodPost, "/telemetry", d, nil)
-		stop()
-		if err != nil {
+	asked := false
+	for s.sent < len(s.unsent) {
+		u := &s.unsent[s.sent]
+		u.delta.AgoMS, u.delta.Holds = time.Since(u.at).Milliseconds(), s.unsent[0].delta.Sequence
+		var kept wire.Kept
+		if s.call(context.Background(), http.MethodPost, "/telemetry", u.delta, &kept) != nil {
 			return
 		}
-		s.unsent = s.unsent[1:]
+		if kept.Again {
+			if asked { // it asked already, and has been sent all there is
+				return
+			}
+			s.sent, asked = 0, true
+			continue
+		}
+		s.sent++
+		safe := 0
+		for safe < s.sent && s.unsent[safe].delta.Sequence <= kept.Sequence {
+			safe++
+		}
+		s.forget(safe)
 	}
 }
 

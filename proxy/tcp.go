@@ -39,6 +39,13 @@ func (t *tcp) relay(conn *net.TCPConn) {
 	step := x.Begin(force.table, engine.Entry{Service: t.service, Wake: alarm.waker}, tcpView{t}, begun)
 	var there net.Conn
 	defer func() { x.End(false, t.now()) }()
+	over := func(class engine.Class, reason engine.Reason, detail string) *cell {
+		r := result{class: class, reason: reason, detail: detail, took: t.now() - begun}
+		c := shard.called(&x, force.revision, &r)
+		t.requests.note(t.carrier, &tracing{}, tcpView{t}, &x, force.revision, &r)
+		t.offer(&tracing{}, tcpView{t}, &x, force.revision, begun, &r)
+		return c
+	}
 	for {
 		switch step.Kind {
 		case engine.Attempt:
@@ -62,14 +69,16 @@ func (t *tcp) relay(conn *net.TCPConn) {
 			}
 			step = x.Next(engine.Outcome{}, t.now())
 		case engine.Done:
-			shard.record(&x, force.revision, x.Instance(), engine.OK, "", 0, t.now()-begun)
-			t.port.tunnels.join(conn, there)
+			c := over(engine.OK, "", "")
+			c.open.Add(1)
+			t.port.tunnels.join(conn, there, &c.sent, &c.received)
+			c.open.Add(-1)
 			return
 		default:
 			if there != nil {
 				there.Close()
 			}
-			shard.record(&x, force.revision, x.Instance(), engine.Classify(step.Reason, step.Status), step.Reason, 0, t.now()-begun)
+			over(engine.Classify(step.Reason, step.Status), step.Reason, step.Detail)
 			t.port.log.Debug("a connection was refused", "service", t.service, "reason", step.Reason, "detail", step.Detail)
 			return
 		}
@@ -78,12 +87,20 @@ func (t *tcp) relay(conn *net.TCPConn) {
 
 // toApp carries a connection to a workload that speaks TCP.
 func (p *Proxy) toApp(conn *net.TCPConn) {
+	shard, begun := p.recorder.assign(), p.carrier.now()
 	app, err := net.DialTimeout("tcp", p.cfg.App, dialTimeout)
+	r := result{class: engine.OK, took: p.carrier.now() - begun}
+	if err != nil {
+		r.class, r.reason = engine.Failed, engine.Unreachable
+	}
+	c := shard.served("", false, &r)
 	if err != nil {
 		p.log.Debug("the workload cannot be reached", "app", p.cfg.App, "error", err)
 		conn.SetLinger(0) // the caller is to see a broken connection, not an empty answer
 		conn.Close()
 		return
 	}
-	p.inbound.tunnels.join(conn, app)
+	c.open.Add(1)
+	p.inbound.tunnels.join(conn, app, &c.sent, &c.received)
+	c.open.Add(-1)
 }

@@ -5,8 +5,10 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -22,8 +24,9 @@ type tunnels struct {
 type tunnel struct{ a, b io.Closer }
 
 // join copies both ways until both are at their end, or one breaks, or the
-// proxy has ended. It closes both.
-func (t *tunnels) join(a, b io.ReadWriteCloser) {
+// proxy has ended. It closes both. forth and back are told how many bytes went
+// from a to b and from b to a, as they go.
+func (t *tunnels) join(a, b io.ReadWriteCloser, forth, back *atomic.Uint64) {
 	this := &tunnel{a, b}
 	t.mu.Lock()
 	if t.over {
@@ -49,21 +52,61 @@ func (t *tunnels) join(a, b io.ReadWriteCloser) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		stream(a, b)
+		stream(a, b, back)
 	}()
-	stream(b, a)
+	stream(b, a, forth)
 	<-done
 }
 
 // stream copies until the end, which it hands on, or until either breaks; then
 // it closes both, so that the other direction ends too.
-func stream(to, from io.ReadWriteCloser) {
-	_, err := io.Copy(to, from)
+func stream(to, from io.ReadWriteCloser, count *atomic.Uint64) {
+	err := copyCounted(to, from, count)
 	half, ok := to.(interface{ CloseWrite() error })
 	if err != nil || !ok || half.CloseWrite() != nil {
 		to.Close()
 		from.Close()
 	}
+}
+
+// longestUncounted is how long bytes of a slow connection may go by before they
+// are counted.
+const longestUncounted = 16 * time.Second
+
+// copyCounted copies until the end. Between two TCP connections the kernel
+// moves the bytes and says how many only when it is done; so it is made to stop
+// now and then: each second while bytes flow, less often while none do.
+func copyCounted(to io.Writer, from io.Reader, count *atomic.Uint64) error {
+	conn, direct := from.(*net.TCPConn)
+	if !direct {
+		_, err := io.Copy(to, &counted{from, count})
+		return err
+	}
+	for pause := time.Second; ; {
+		conn.SetReadDeadline(time.Now().Add(pause))
+		n, err := io.Copy(to, conn)
+		if n > 0 {
+			count.Add(uint64(n))
+			pause = time.Second
+		} else {
+			pause = min(2*pause, longestUncounted)
+		}
+		if !errors.Is(err, os.ErrDeadlineExceeded) {
+			return err
+		}
+	}
+}
+
+// counted counts what is read.
+type counted struct {
+	from  io.Reader
+	count *atomic.Uint64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	c.count.Add(uint64(n))
+	return n, err
 }
 
 func (t *tunnels) count() int {
@@ -124,7 +167,12 @@ func (g *general) switchTo(answer *http.Response) error {
 	if early.Reader.Buffered() > 0 {
 		front = &begun{conn, early.Reader}
 	}
-	g.s.tunnels.join(front, back)
+	var forth atomic.Uint64
+	g.s.tunnels.join(front, back, &forth, &g.passed)
+	if g.sent == nil {
+		g.sent = &metered{}
+	}
+	g.sent.n.Add(forth.Load())
 	return nil
 }
 

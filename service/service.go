@@ -18,6 +18,7 @@ import (
 	"nightjar/control"
 	"nightjar/proxy"
 	"nightjar/store"
+	"nightjar/traces"
 )
 
 // ProbeID is the name of the service's own proxy, and Caller the name under
@@ -29,12 +30,14 @@ const (
 
 // Config of the service.
 type Config struct {
-	Addr    string // host:port of API and console; the host is a loopback address
-	Data    string // directory of the records
-	Proxies string // host:port where proxies of other machines are let in, besides Addr; empty: none are
-	Token   string // that those proxies have to bring; at least 16 characters
-	Program string // version of this program
-	TLSDir  string // directory from which the names of TLS files in rules count; the working directory when empty
+	Addr    string  // host:port of API and console; the host is a loopback address
+	Data    string  // directory of the records
+	Proxies string  // host:port where proxies of other machines are let in, besides Addr; empty: none are
+	Token   string  // that those proxies have to bring; at least 16 characters
+	Program string  // version of this program
+	TLSDir  string  // directory from which the names of TLS files in rules count; the working directory when empty
+	Traced  float64 // share of the requests without a trace context that are traced, 0 to 1
+	OTLP    string  // URL of a receiver of spans; empty: none
 	Log     *slog.Logger
 	Drain   time.Duration // how long requests may take to finish at the end
 }
@@ -88,6 +91,15 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, err
 	}
 	c.TLS = certs.Look(cfg.TLSDir)
+	c.Log = cfg.Log
+	c.Trace(cfg.Traced)
+	if cfg.OTLP != "" {
+		if c.Traces.Exporter, err = traces.NewExporter(cfg.OTLP, cfg.Log); err != nil {
+			l.Close()
+			st.Close()
+			return nil, fmt.Errorf("--otlp: %w", err)
+		}
+	}
 	return &Service{cfg, l, proxies, st, c}, nil
 }
 
@@ -121,6 +133,7 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 		})
 	}
 	outer.Go(func() { s.control.Run(serving) })
+	outer.Go(func() { s.control.Traces.Exporter.Run(serving) })
 
 	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: Caller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})
 	if err == nil {

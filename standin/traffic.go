@@ -73,7 +73,6 @@ func (t Traffic) send(ctx context.Context, client *http.Client, n int) {
 		req.Header.Set("X-Crew", "yes")
 	}
 	req.Header.Set("Cookie", fmt.Sprintf("berth=%c%d; lang=%s", 'A'+n%6, n%40, []string{"en", "no", "fo"}[n%3]))
-	req.Header.Set("Traceparent", fmt.Sprintf("00-%016x%016x-%016x-01", rand.Uint64(), rand.Uint64(), rand.Uint64()|1))
 	resp, err := client.Do(req)
 	if err != nil {
 		return

@@ -30,6 +30,12 @@ var migrations = []string{
 		number INTEGER PRIMARY KEY AUTOINCREMENT, by TEXT NOT NULL, cohort TEXT NOT NULL,
 		began DATETIME NOT NULL, ends DATETIME NOT NULL, stopped DATETIME NOT NULL, harm TEXT NOT NULL
 	);`,
+	`CREATE TABLE telemetry (
+		number INTEGER PRIMARY KEY, at INTEGER NOT NULL, seconds INTEGER NOT NULL, counts BLOB NOT NULL
+	);
+	CREATE INDEX telemetry_at ON telemetry (at);
+	CREATE TABLE telemetry_series (id INTEGER PRIMARY KEY, names TEXT NOT NULL);
+	CREATE TABLE telemetry_seen (nonce TEXT PRIMARY KEY, sequence INTEGER NOT NULL, at INTEGER NOT NULL);`,
 }
 
 // migrate applies what is missing, each step whole or not at all. fresh tells

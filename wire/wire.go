@@ -8,10 +8,11 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/core/stats"
 )
 
 // Prefix of the paths: PUT and DELETE {id}, GET {id}/snapshots (a stream of
-// lines), POST {id}/acks, POST {id}/telemetry.
+// lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen.
 const Prefix = "/mesh/v1/proxies/"
 
 // Headers that proxies add to requests and answers inside the mesh.
@@ -73,10 +74,22 @@ type Snapshot struct {
 	Calls []string `json:"calls,omitzero"`
 	// Drills are all that run, when any came or went; absent: as before.
 	Drills []Drill `json:"drills,omitzero"`
+	// Watches are all requests for records, when any came or went; absent: as
+	// before. They end with the stream.
+	Watches []Watch `json:"watches,omitzero"`
+	// Traced is the share of requests without a trace context that are traced,
+	// 0 to 1; absent: as before.
+	Traced *float64 `json:"traced,omitempty"`
 	// Settled is false while the service has not run long enough for every
 	// proxy to have come back: instances may be missing then, and a proxy keeps
 	// those that it knew.
 	Settled bool `json:"settled,omitempty"`
+}
+
+// Asides tells whether a snapshot has nothing that a table is compiled from.
+func (s *Snapshot) Asides() bool {
+	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && len(s.Services)+len(s.GoneServices)+len(s.Instances)+len(s.GoneInstances) == 0 && s.Calls == nil &&
+		(s.Watches != nil || s.Traced != nil)
 }
 
 // Drill is a drill with its end, which a proxy keeps to by itself.
@@ -97,10 +110,12 @@ type Ack struct {
 type Delta struct {
 	Nonce         string   `json:"nonce"`
 	Sequence      uint64   `json:"sequence"` // rises by one; a Delta that comes twice counts once
+	Holds         uint64   `json:"holds"`    // oldest Sequence that the proxy could send once more
 	Caller        string   `json:"caller"`   // service or gateway whose requests these are
 	CallerVersion string   `json:"callerVersion,omitempty"`
 	AgoMS         int64    `json:"agoMS,omitempty"` // how long ago it was counted
 	Series        []Series `json:"series"`
+	Open          []Open   `json:"open,omitempty"` // connections now
 
 	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
 	Events []engine.Event  `json:"events,omitempty"`
@@ -108,20 +123,39 @@ type Delta struct {
 
 // Series is the count of requests with one set of names.
 type Series struct {
-	Revision  uint              `json:"revision,omitempty"` // that the requests followed
-	Gate      string            `json:"gate,omitempty"`     // route of the gateway
-	Service   string            `json:"service,omitempty"`
-	Version   string            `json:"version,omitempty"`
-	Instance  string            `json:"instance,omitempty"`
-	Route     string            `json:"route,omitempty"`   // empty: plain balancing, or none
-	RouteOf   string            `json:"routeOf,omitempty"` // service whose route it is
-	OK        uint64            `json:"ok,omitempty"`
-	Failed    uint64            `json:"failed,omitempty"`
-	Refused   uint64            `json:"refused,omitempty"`
-	Abandoned uint64            `json:"abandoned,omitempty"`
-	Tries     uint64            `json:"tries,omitempty"`
-	FirstOK   uint64            `json:"firstOK,omitempty"` // requests whose first try went well
-	Status    map[string]uint64 `json:"status,omitempty"`  // 2xx, 3xx, …
-	Reasons   map[string]uint64 `json:"reasons,omitempty"` // why the mesh answered
-	Latency   [][2]uint32       `json:"latency,omitempty"` // bucket of core/stats and count, of counted requests
+	// App: the requests as the proxy beside the instance saw them, and what the
+	// workload itself answered. Caller is who called then, as its proxy said.
+	App    bool   `json:"app,omitempty"`
+	Copy   bool   `json:"copy,omitempty"` // with App: copies of a mirror, whose answers nobody waits for
+	Caller string `json:"caller,omitempty"`
+
+	Revision uint         `json:"revision,omitempty"` // that the requests followed
+	Gate     string       `json:"gate,omitempty"`     // route of the gateway
+	Service  string       `json:"service,omitempty"`
+	Version  string       `json:"version,omitempty"`
+	Instance string       `json:"instance,omitempty"`
+	Route    string       `json:"route,omitempty"`   // empty: plain balancing, or none
+	RouteOf  string       `json:"routeOf,omitempty"` // service whose route it is
+	Counts   stats.Counts `json:"counts"`
+}
+
+// Other stands for the names of series past a bound.
+const Other = "other"
+
+// Open is how many connections are open to an instance that speaks TCP.
+type Open struct {
+	Service  string `json:"service"`
+	Version  string `json:"version,omitempty"`
+	Instance string `json:"instance,omitempty"`
+	Count    int64  `json:"count"`
+}
+
+// Kept is the answer to a Delta.
+type Kept struct {
+	// Sequence of the newest Delta of this process that a crash of the service
+	// cannot lose any more.
+	Sequence uint64 `json:"sequence"`
+	// Again: the service lacks a Delta before this one, and did not take it. The
+	// proxy is to send all that it holds.
+	Again bool `json:"again,omitempty"`
 }

@@ -21,6 +21,8 @@ var Formats = []string{"table", "wide", "json", "yaml", "csv"}
 type Printer struct {
 	W      io.Writer
 	Format string
+	Lines  bool // JSON is one line
+	Colour bool // is welcome, whatever W is
 }
 
 // Show prints v as JSON or YAML, or what sheet draws for the other formats.
@@ -28,7 +30,9 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 	switch p.Format {
 	case "json":
 		e := json.NewEncoder(p.W)
-		e.SetIndent("", "  ")
+		if !p.Lines {
+			e.SetIndent("", "  ")
+		}
 		e.SetEscapeHTML(false)
 		return e.Encode(v)
 	case "yaml":
@@ -49,7 +53,7 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		_, err = p.W.Write(text)
 		return err
 	}
-	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide"}
+	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide", Colour: p.Colour}
 	if f, ok := p.W.(*os.File); ok && !s.CSV {
 		s.Colour = Terminal(f)
 	}

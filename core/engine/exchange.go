@@ -84,14 +84,15 @@ type Exchange struct {
 	taken    guard.Taken
 	edited   edited // the view of a service's routes, when the gateway's changed it
 	key      []byte // of a limit; kept for its room
+	trail    []Stretch
 }
 
 // Begin decides where the request goes. now is the time since an epoch of the
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
-	key := x.key[:0]
+	key, trail := x.key[:0], x.trail[:0]
 	*x = Exchange{}
-	x.entry, x.path, x.key, x.memory = entry, v.Path(), key, t.memory
+	x.entry, x.path, x.key, x.trail, x.memory = entry, v.Path(), key, trail, t.memory
 	goes := x.begin(t, v, now)
 	if x.delay > 0 {
 		return x.delayed(goes, now)
@@ -273,6 +274,7 @@ func (x *Exchange) delayed(goes bool, now time.Duration) Step {
 		until, goes = x.deadline, x.ends(Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout)))
 	}
 	x.phase, x.goes, x.until = delays, goes, until
+	x.embark(Delayed, nil, now)
 	return Step{Kind: Wait, Deadline: until}
 }
 

@@ -93,6 +93,7 @@ func (x *Exchange) enter(now time.Duration) Step {
 		case guard.Waits:
 			x.queue, x.phase = v.queue, queues
 			x.until = min(now+v.rules.Queue.WaitAtMost, x.deadline)
+			x.embark(Queued, nil, now)
 			return undo(Step{Kind: Wait, Deadline: x.until})
 		}
 		x.queue = v.queue
@@ -158,6 +159,7 @@ func (x *Exchange) attempt(p *peer, trial bool, now time.Duration) Step {
 	}
 	x.tries++
 	x.began, x.phase, x.limit, x.stage = now, atWork, x.deadline, underWay
+	x.embark(Tried, p.Instance, now)
 	if x.retry != nil && x.retry.Each > 0 {
 		x.limit = min(x.limit, now+x.retry.Each)
 	}
@@ -186,6 +188,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 			return Step{Kind: Wait, Deadline: x.until}
 		}
 		x.phase = atWork
+		x.arrive(&o, now)
 		if x.goes {
 			return x.enter(now)
 		}
@@ -198,18 +201,21 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 		case x.queue.Leave(&x.ticket):
 			s := x.queue.State()
 			x.queue, x.phase = nil, atWork
+			x.arrive(&o, now)
 			if now >= x.deadline {
 				return Refuse(TimedOut, fmt.Sprintf("all of the %s went by in waiting for a place among the %d requests to %s", x.timeout, s.InFlightMax, x.pool.version.called()))
 			}
 			return Refuse(Overflow, fmt.Sprintf("no place among the %d requests to %s came free in %s", s.InFlightMax, x.pool.version.called(), x.pool.version.rules.Queue.WaitAtMost))
 		}
 		x.phase = atWork
+		x.arrive(&o, now)
 		return x.attempt(nil, false, now)
 	case backsOff:
 		if now < x.until {
 			return Step{Kind: Wait, Deadline: x.until}
 		}
 		x.phase = atWork
+		x.arrive(&o, now)
 		return x.retried(now)
 	case drills:
 		if now < x.until {
@@ -230,6 +236,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 // after decides what comes after a try.
 func (x *Exchange) after(o Outcome, now time.Duration) Step {
 	x.reported(&o, now)
+	x.arrive(&o, now)
 	if x.tries == 1 {
 		x.missed = o.failed()
 	}

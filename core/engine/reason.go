@@ -21,6 +21,20 @@ const (
 	Overflow    Reason = "overflow"     // too many requests to the version are under way
 )
 
+// Reasons are all of them. Their order is that of their numbers, which are kept
+// on disk: new ones come last, and there is room for sixteen.
+var Reasons = [...]Reason{Unreachable, Reset, TimedOut, NoInstance, NoRoute, BadRequest, Limited, Fault, TLS, TooLarge, Draining, BreakerOpen, Overflow}
+
+// Number is the place of a reason among Reasons; false: it is none of them.
+func (r Reason) Number() (int, bool) {
+	for i, known := range Reasons {
+		if known == r {
+			return i, true
+		}
+	}
+	return 0, false
+}
+
 // Status is the HTTP status of a refusal for the reason.
 func (r Reason) Status() int {
 	switch r {

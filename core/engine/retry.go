@@ -106,6 +106,7 @@ func (x *Exchange) again(o *Outcome, now time.Duration) (step Step, yes bool) {
 		return step, false
 	}
 	x.phase, x.until = backsOff, now+wait
+	x.embark(BackedOff, nil, now)
 	return Step{Kind: Wait, Deadline: x.until}, true
 }
 

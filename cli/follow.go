@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/cli/out"
+)
+
+// followEvery is how often what is followed is shown anew.
+const followEvery = time.Second
+
+// follow shows something once, or again and again until the command is ended:
+// in place on a terminal, one after the other into a pipe, there JSON as one
+// line each.
+func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, *out.Printer) error) error {
+	if !again {
+		return show(cmd.Context(), a.printer(cmd))
+	}
+	w := cmd.OutOrStdout()
+	f, _ := w.(*os.File)
+	inPlace := f != nil && out.Terminal(f)
+	t := time.NewTicker(followEvery)
+	defer t.Stop()
+	for first := true; ; first = false {
+		var page bytes.Buffer
+		err := show(cmd.Context(), &out.Printer{W: &page, Format: a.format, Lines: true, Colour: inPlace})
+		switch {
+		case cmd.Context().Err() != nil:
+			return nil
+		case err != nil:
+			return err
+		}
+		if inPlace {
+			err = redraw(w, page.Bytes(), first)
+		} else {
+			if !first && a.format != "json" {
+				fmt.Fprintln(w)
+			}
+			_, err = w.Write(page.Bytes())
+		}
+		if err != nil {
+			return nil // whoever read is gone
+		}
+		select {
+		case <-cmd.Context().Done():
+			return nil
+		case <-t.C:
+		}
+	}
+}
+
+// redraw draws a page over the one before, line by line, so that nothing flickers.
+func redraw(w io.Writer, page []byte, first bool) error {
+	var b bytes.Buffer
+	if first {
+		b.WriteString("\x1b[2J")
+	}
+	b.WriteString("\x1b[H")
+	for line := range bytes.Lines(page) {
+		b.Write(bytes.TrimSuffix(line, []byte("\n")))
+		b.WriteString("\x1b[K\r\n")
+	}
+	b.WriteString("\x1b[J")
+	_, err := w.Write(b.Bytes())
+	return err
+}
+
+// windowFlags are those of commands that show figures of a window of time.
+type windowFlags struct {
+	seconds int
+	ago     time.Duration
+	follow  bool
+}
+
+// maxWindow is how far back figures go.
+const maxWindow = 14 * 24 * time.Hour
+
+func (w *windowFlags) add(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.IntVar(&w.seconds, "window", 10, "seconds that the figures cover; at most 14 days")
+	f.DurationVar(&w.ago, "ago", 0, "how long ago the window ended, such as 5m")
+	f.BoolVar(&w.follow, "follow", false, "show it again every second: in place on a terminal, one after the other into a pipe")
+}
+
+func (w *windowFlags) check() error {
+	switch {
+	case w.seconds < 1 || time.Duration(w.seconds)*time.Second > maxWindow:
+		return usagef("--window %d: expected 1 to %d seconds", w.seconds, int(maxWindow.Seconds()))
+	case w.ago < 0 || w.ago > maxWindow:
+		return usagef("--ago %s: expected a time up to 14 days (336h)", w.ago)
+	case w.ago > 0 && w.follow:
+		return usagef("--ago and --follow do not go together: what is past does not change")
+	}
+	return nil
+}
+
+// at is the end of the window for the service; 0: now.
+func (w *windowFlags) at() int64 {
+	if w.ago == 0 {
+		return 0
+	}
+	return time.Now().Add(-w.ago).Unix()
+}

@@ -1,0 +1,188 @@
+package stats
+
+import (
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"math"
+	"math/bits"
+	"slices"
+	"time"
+)
+
+// Counts are the measurements of a group of requests. The zero value counts
+// nothing. Two Counts add up to the Counts of both groups, exactly.
+type Counts struct {
+	OK        uint64 // answers below 500
+	Failed    uint64 // 5xx of the application, unreachable, reset, timeout
+	Refused   uint64 // by the mesh on purpose
+	Abandoned uint64 // the caller left; in none of the others but the bytes and tries
+	Tries     uint64 // how often the requests were sent
+	FirstOK   uint64 // requests whose first try went well
+	Sent      uint64 // bytes of the requests' bodies
+	Received  uint64 // bytes of the answers' bodies that reached the caller
+
+	Status  [6]uint64  // answers by class: 1xx at 1 to 5xx at 5
+	Reasons [16]uint64 // by the number of a reason
+	Latency []Bin      // of the counted requests, in any order, possibly with the same bucket twice
+}
+
+// Bin is how many latencies fell into a bucket.
+type Bin struct {
+	Bucket uint16
+	N      uint64
+}
+
+// Requests is how many requests count.
+func (c *Counts) Requests() uint64 { return c.OK + c.Failed + c.Refused }
+
+// fields are all numbers but the latencies, in the order of their encoding,
+// which is kept on disk: new ones come last.
+func (c *Counts) fields() [30]*uint64 {
+	f := [30]*uint64{&c.OK, &c.Failed, &c.Refused, &c.Abandoned, &c.Tries, &c.FirstOK, &c.Sent, &c.Received}
+	for i := range c.Status {
+		f[8+i] = &c.Status[i]
+	}
+	for i := range c.Reasons {
+		f[14+i] = &c.Reasons[i]
+	}
+	return f
+}
+
+// Add adds another group. o does not change.
+func (c *Counts) Add(o *Counts) {
+	c.OK += o.OK
+	c.Failed += o.Failed
+	c.Refused += o.Refused
+	c.Abandoned += o.Abandoned
+	c.Tries += o.Tries
+	c.FirstOK += o.FirstOK
+	c.Sent += o.Sent
+	c.Received += o.Received
+	for i, n := range o.Status {
+		c.Status[i] += n
+	}
+	for i, n := range o.Reasons {
+		c.Reasons[i] += n
+	}
+	if n := len(c.Latency); n > 64 && n+len(o.Latency) > cap(c.Latency) { // before it grows
+		c.Compact()
+	}
+	c.Latency = append(c.Latency, o.Latency...)
+}
+
+// Compact puts the latencies in order, each bucket once.
+func (c *Counts) Compact() {
+	slices.SortFunc(c.Latency, func(a, b Bin) int { return int(a.Bucket) - int(b.Bucket) })
+	out := c.Latency[:0]
+	for _, b := range c.Latency {
+		if n := len(out); n > 0 && out[n-1].Bucket == b.Bucket {
+			out[n-1].N += b.N
+		} else {
+			out = append(out, b)
+		}
+	}
+	c.Latency = out
+}
+
+// AppendBinary appends a compact form: which numbers are not zero, these, and
+// the latencies as distances between buckets with their counts. It compacts c.
+func (c *Counts) AppendBinary(b []byte) ([]byte, error) {
+	c.Compact()
+	fields := c.fields()
+	mask := uint64(0)
+	for i, f := range fields {
+		if *f != 0 {
+			mask |= 1 << i
+		}
+	}
+	b = binary.AppendUvarint(b, mask)
+	for m := mask; m != 0; m &= m - 1 {
+		b = binary.AppendUvarint(b, *fields[bits.TrailingZeros64(m)])
+	}
+	b = binary.AppendUvarint(b, uint64(len(c.Latency)))
+	last := uint16(0)
+	for _, l := range c.Latency {
+		b = binary.AppendUvarint(b, uint64(l.Bucket-last))
+		b = binary.AppendUvarint(b, l.N)
+		last = l.Bucket
+	}
+	return b, nil
+}
+
+var errCounts = errors.New("counts: not what AppendBinary wrote")
+
+// Decode reads what AppendBinary wrote at the beginning of b into c, whose room
+// for latencies is used again, and returns what follows it.
+func (c *Counts) Decode(b []byte) (rest []byte, err error) {
+	*c = Counts{Latency: c.Latency[:0]}
+	next := func() uint64 {
+		v, n := binary.Uvarint(b)
+		if n <= 0 {
+			b, err = nil, errCounts
+			return 0
+		}
+		b = b[n:]
+		return v
+	}
+	fields, mask := c.fields(), next()
+	if mask >= 1<<len(fields) {
+		return nil, errCounts
+	}
+	for m := mask; m != 0; m &= m - 1 {
+		*fields[bits.TrailingZeros64(m)] = next()
+	}
+	bins, at := next(), uint64(0)
+	if bins > NumBuckets {
+		return nil, errCounts
+	}
+	for range bins {
+		at += next()
+		n := next()
+		if err != nil || at >= NumBuckets {
+			return nil, errCounts
+		}
+		c.Latency = append(c.Latency, Bin{uint16(at), n})
+	}
+	return b, err
+}
+
+// MarshalText is the compact form in base64, for JSON.
+func (c Counts) MarshalText() ([]byte, error) {
+	c.Latency = slices.Clone(c.Latency)
+	b, _ := c.AppendBinary(nil)
+	return base64.RawStdEncoding.AppendEncode(nil, b), nil
+}
+
+// UnmarshalText reads what MarshalText wrote.
+func (c *Counts) UnmarshalText(text []byte) error {
+	b, err := base64.RawStdEncoding.AppendDecode(nil, text)
+	if err != nil {
+		return errCounts
+	}
+	if b, err = c.Decode(b); err == nil && len(b) > 0 {
+		err = errCounts
+	}
+	return err
+}
+
+// Quantile is the latency that the share q of the counted requests does not
+// exceed, by the nearest-rank definition. Of none it is 0. It compacts c.
+func (c *Counts) Quantile(q float64) time.Duration {
+	c.Compact()
+	n := uint64(0)
+	for _, b := range c.Latency {
+		n += b.N
+	}
+	if n == 0 {
+		return 0
+	}
+	rank := max(1, uint64(math.Ceil(q*float64(n))))
+	sum := uint64(0)
+	for _, b := range c.Latency {
+		if sum += b.N; sum >= rank {
+			return BucketMiddle(int(b.Bucket))
+		}
+	}
+	return BucketMiddle(int(c.Latency[len(c.Latency)-1].Bucket))
+}

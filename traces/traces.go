@@ -1,0 +1,249 @@
+// Package traces keeps the spans that proxies took of sampled requests, for an
+// hour, and sends them on by OTLP where somebody wants that.
+package traces
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+	"time"
+
+	"nightjar/wire"
+)
+
+// What is kept. Past a bound the oldest traces go first.
+const (
+	keptTime = time.Hour
+	maxSpans = 300_000
+	maxTrace = 2000 // spans of one trace
+)
+
+// Store keeps traces. Make one with New.
+type Store struct {
+	// Exporter gets every span too; nil: nobody does. It is set before anything
+	// else happens.
+	Exporter *Exporter
+
+	mu    sync.Mutex
+	byID  map[string]*trace
+	order []*trace // by arrival
+	spans int
+	lost  uint64
+	names map[string]string // so that names which come over and over are kept once
+}
+
+type trace struct {
+	id    string
+	seen  time.Time // of the first span
+	spans []wire.Span
+}
+
+// New makes an empty store.
+func New() *Store { return &Store{byID: map[string]*trace{}, names: map[string]string{}} }
+
+// maxInterned bounds the names that are kept once.
+const maxInterned = 20_000
+
+func (s *Store) intern(p *string) {
+	if known, ok := s.names[*p]; ok {
+		*p = known
+		return
+	}
+	if len(s.names) >= maxInterned {
+		clear(s.names)
+	}
+	s.names[*p] = *p
+}
+
+// Add takes spans of a proxy, which says how many more it lost.
+func (s *Store) Add(list []wire.Span, lost uint64, now time.Time) {
+	if len(list) == 0 && lost == 0 {
+		return
+	}
+	s.Exporter.Add(list)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lost += lost
+	for _, span := range list {
+		t := s.byID[span.Trace]
+		if t == nil {
+			t = &trace{id: span.Trace, seen: now}
+			s.byID[span.Trace] = t
+			s.order = append(s.order, t)
+		}
+		if len(t.spans) >= maxTrace {
+			s.lost++
+			continue
+		}
+		span.Trace = t.id
+		for _, p := range []*string{&span.Kind, &span.Proxy, &span.Caller, &span.Service, &span.Version, &span.Instance, &span.Route, &span.Method, &span.Path, &span.Outcome, &span.Reason} {
+			s.intern(p)
+		}
+		t.spans = append(t.spans, span)
+		s.spans++
+	}
+	past := 0
+	for past < len(s.order) && (s.spans > maxSpans || now.Sub(s.order[past].seen) > keptTime) {
+		s.spans -= len(s.order[past].spans)
+		delete(s.byID, s.order[past].id)
+		s.order[past] = nil
+		past++
+	}
+	s.order = s.order[past:]
+}
+
+// Summary is a trace in one line.
+type Summary struct {
+	ID       string    `json:"id"`
+	At       time.Time `json:"at" doc:"when its first span began"`
+	MS       float64   `json:"ms" doc:"from the begin of its first span to the end of its last"`
+	Caller   string    `json:"caller,omitempty" doc:"of the first request"`
+	Service  string    `json:"service,omitempty" doc:"that the first request called"`
+	Method   string    `json:"method,omitempty"`
+	Path     string    `json:"path,omitempty"`
+	Status   int       `json:"status,omitempty" doc:"that the first caller got"`
+	Outcome  string    `json:"outcome,omitempty" doc:"of the first request"`
+	Reason   string    `json:"reason,omitempty"`
+	Services []string  `json:"services" doc:"that took part, in order of time"`
+	Tries    int       `json:"tries" doc:"in the whole trace"`
+	Failed   int       `json:"failed" doc:"tries that did not succeed, in the whole trace"`
+	Spans    int       `json:"spans"`
+}
+
+// Filter says which traces are wanted; the zero value takes all.
+type Filter struct {
+	Service string // took part
+	Outcome string // of the first request; "trouble" is any but ok, also of a try
+	Path    string // of the first request begins with it
+	Slower  time.Duration
+	Since   time.Time
+}
+
+// List lists traces, newest first.
+func (s *Store) List(f Filter, limit int) (list []Summary, lost uint64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list = []Summary{}
+	for _, t := range slices.Backward(s.order) {
+		if len(list) >= limit || t.seen.Before(f.Since) {
+			break
+		}
+		if one := summarise(t); f.takes(&one) {
+			list = append(list, one)
+		}
+	}
+	return list, s.lost
+}
+
+func (f *Filter) takes(s *Summary) bool {
+	switch {
+	case f.Service != "" && !slices.Contains(s.Services, f.Service),
+		f.Slower > 0 && s.MS <= float64(f.Slower.Microseconds())/1000,
+		f.Path != "" && (len(s.Path) < len(f.Path) || s.Path[:len(f.Path)] != f.Path):
+		return false
+	case f.Outcome == wire.Trouble:
+		return s.Outcome != "ok" || s.Failed > 0
+	}
+	return f.Outcome == "" || f.Outcome == s.Outcome
+}
+
+func summarise(t *trace) Summary {
+	spans := ordered(t.spans)
+	out := Summary{ID: t.id, Spans: len(spans), Services: []string{}}
+	begin, end := spans[0].BeganUS, int64(0)
+	for i := range spans {
+		sp := &spans[i]
+		end = max(end, sp.BeganUS+sp.TookUS)
+		if sp.Kind == "request" && out.Outcome == "" {
+			out.Caller, out.Service, out.Method, out.Path, out.Status, out.Outcome, out.Reason = sp.Caller, sp.Service, sp.Method, sp.Path, sp.Status, sp.Outcome, sp.Reason
+		}
+		if sp.Kind == "try" {
+			if out.Tries++; sp.Outcome != "ok" {
+				out.Failed++
+			}
+		}
+		if sp.Service != "" && !slices.Contains(out.Services, sp.Service) {
+			out.Services = append(out.Services, sp.Service)
+		}
+	}
+	out.At, out.MS = time.UnixMicro(begin).UTC(), float64(end-begin)/1000
+	return out
+}
+
+// ordered is the spans by the time at which they began; a parent comes before
+// its children.
+func ordered(spans []wire.Span) []wire.Span {
+	out := slices.Clone(spans)
+	slices.SortStableFunc(out, func(a, b wire.Span) int {
+		return cmp.Or(cmp.Compare(a.BeganUS, b.BeganUS), cmp.Compare(b.TookUS, a.TookUS))
+	})
+	return out
+}
+
+// Trace is one trace.
+type Trace struct {
+	Summary
+	Rows []Row `json:"rows" doc:"the spans, each parent before its children"`
+}
+
+// Row is one span in its place.
+type Row struct {
+	wire.Span
+	Depth  int     `json:"depth" doc:"0: the first span, or one whose parent is not known here"`
+	FromMS float64 `json:"fromMS" doc:"since the begin of the trace"`
+	MS     float64 `json:"ms"`
+}
+
+// Get is the trace whose id begins with id; false: there is none, or more than
+// one.
+func (s *Store) Get(id string) (Trace, bool) {
+	s.mu.Lock()
+	t := s.byID[id]
+	if t == nil && len(id) >= 4 {
+		for _, o := range s.order {
+			if len(o.id) > len(id) && o.id[:len(id)] == id {
+				if t != nil {
+					s.mu.Unlock()
+					return Trace{}, false
+				}
+				t = o
+			}
+		}
+	}
+	if t == nil {
+		s.mu.Unlock()
+		return Trace{}, false
+	}
+	copied := trace{t.id, t.seen, slices.Clone(t.spans)}
+	s.mu.Unlock()
+	out := Trace{Summary: summarise(&copied), Rows: []Row{}}
+	spans := ordered(copied.spans)
+	known := map[string]bool{}
+	children := map[string][]int{}
+	for i := range spans {
+		known[spans[i].ID] = true
+		children[spans[i].Parent] = append(children[spans[i].Parent], i)
+	}
+	placed := make([]bool, len(spans))
+	var place func(i, depth int)
+	place = func(i, depth int) {
+		if placed[i] {
+			return // a span that is its own ancestor
+		}
+		placed[i] = true
+		sp := spans[i]
+		out.Rows = append(out.Rows, Row{sp, depth, float64(sp.BeganUS-spans[0].BeganUS) / 1000, float64(sp.TookUS) / 1000})
+		for _, child := range children[sp.ID] {
+			place(child, depth+1)
+		}
+	}
+	for i := range spans {
+		if spans[i].Parent == "" || !known[spans[i].Parent] {
+			place(i, 0)
+		}
+	}
+	for i := range spans {
+		place(i, 0)
+	}
+	return out, true
+}
