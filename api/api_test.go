@@ -109,7 +109,7 @@ func TestAnswers(t *testing.T) {
 		{"no number", "GET", "/api/v1/revisions/one", "", nil, 400, `"code":"path"`},
 		{"a page", "GET", "/api/v1/revisions?limit=2", "", nil, 200, `"next":3`},
 		{"a page too long", "GET", "/api/v1/revisions?limit=2000", "", nil, 400, `from 1 to 200`},
-		{"a window too long", "GET", "/api/v1/mesh?window=901", "", nil, 400, `from 1 to 900`},
+		{"a window too long", "GET", "/api/v1/mesh?window=1209601", "", nil, 400, `from 1 to 1209600`},
 		{"the mesh", "GET", "/api/v1/mesh", "", nil, 200, `"name":"s"`},
 		{"explain", "POST", "/api/v1/explain", `{"url":"http://s/"}`, nil, 200, `"share":0.5`},
 		{"a call without a proxy", "POST", "/api/v1/calls", `{"url":"http://s/"}`, nil, 422, `proxy is not ready yet`},

@@ -258,18 +258,18 @@ func TestFigures(t *testing.T) {
 	k.register("s-1", "s", "v1")
 	k.register("s-2", "s", "v1")
 	k.register("s-3", "s", "v2")
-	bucket := uint32(stats.Bucket(20 * time.Millisecond))
+	bucket := uint16(stats.Bucket(20 * time.Millisecond))
 	all := func(version, instance string, ok, failed uint64) wire.Series {
-		return wire.Series{Revision: 1, Service: "s", Version: version, Instance: instance, RouteOf: "s", Route: "all", OK: ok, Failed: failed, Latency: [][2]uint32{{bucket, uint32(ok + failed)}}}
+		return wire.Series{Revision: 1, Service: "s", Version: version, Instance: instance, RouteOf: "s", Route: "all", Counts: stats.Counts{OK: ok, Failed: failed, Latency: []stats.Bin{{Bucket: bucket, N: ok + failed}}}}
 	}
 	d := delta(1, all("v1", "s-1", 60, 0), all("v1", "s-2", 20, 0), all("v2", "s-3", 15, 5),
-		wire.Series{Revision: 1, Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", OK: 100},
-		wire.Series{Revision: 1, Service: "s", RouteOf: "s", Refused: 4, Reasons: map[string]uint64{"no-route": 4}})
+		wire.Series{Revision: 1, Service: "s", Version: "v2", Instance: "s-3", RouteOf: "s", Route: "crew", Counts: stats.Counts{OK: 100}},
+		wire.Series{Revision: 1, Service: "s", RouteOf: "s", Counts: stats.Counts{Refused: 4, Reasons: [16]uint64{4: 4}}})
 	k.Count("p", d)
 	k.Count("p", d) // sent again after a lost answer
 	k.now = k.now.Add(2 * time.Second)
 	k.Count("p", delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
-	m, err := k.View(t.Context(), 10)
+	m, err := k.View(t.Context(), 10, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -308,7 +308,7 @@ func TestFigures(t *testing.T) {
 	}
 	k.mustPublish(two)
 	k.now = k.now.Add(time.Minute)
-	if m, _ := k.View(t.Context(), 10); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
+	if m, _ := k.View(t.Context(), 10, 0); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
 		t.Error("without requests nothing is known")
 	} else if !near(m.Services[0].Versions[0].Intended, 0.8) {
 		t.Errorf("without requests the last route tells what is intended: %v", m.Services[0].Versions[0].Intended)
@@ -317,140 +317,9 @@ func TestFigures(t *testing.T) {
 
 func view(t *testing.T, k *clock) Service {
 	t.Helper()
-	m, err := k.View(t.Context(), 10)
+	m, err := k.View(t.Context(), 10, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return m.Services[0]
-}
-
-// TestTelemetryStaysBounded: names past the bound are counted as other, and
-// what nobody asks for any more is forgotten.
-func TestTelemetryStaysBounded(t *testing.T) {
-	k := newClock(t)
-	for i := range maxSeries + 50 {
-		k.Count("p", delta(uint64(i+1), wire.Series{Service: fmt.Sprint("s", i), OK: 1}))
-	}
-	if n := len(k.telemetry.series); n > maxSeries+1 || k.telemetry.over != 50 {
-		t.Errorf("%d series, %d requests counted as other", n, k.telemetry.over)
-	}
-	late := delta(1, wire.Series{Service: "late", OK: 1})
-	late.Nonce, late.AgoMS = "another", math.MaxInt64
-	k.Count("p", late)
-	k.telemetry.tidy(k.now.Add((keptSeconds + 2) * time.Second))
-	if n := len(k.telemetry.series); n != 0 {
-		t.Errorf("%d series are kept for ever", n)
-	}
-}
-
-func TestUnderstand(t *testing.T) {
-	k := newClock(t)
-	k.mustPublish(two + "gateways:\n  door: {listen: ':7680', hosts: ['*.ferry.example'], routes: [{name: a, send: s}]}\n")
-	for _, c := range []struct{ url, host, from, want string }{
-		{"http://s/x", "", "", "proxy of nightjar"},
-		{"s/x", "", "kiosk", "proxy of kiosk"},
-		{"http://Tickets.ferry.example./", "", "", "gateway door"},
-		{"http://127.0.0.1:7680/", "s.ferry.example", "", "gateway door"},
-		{"http://ferry.example/", "", "", "proxy of nightjar"},
-		{"https://s/", "", "", "error"}, {"http:///x", "", "", "error"}, {"http://u:p@s/", "", "", "error"}, {"http://s/\x00", "", "", "error"},
-	} {
-		q := Ask{URL: c.url, From: c.from, Headers: map[string]string{}}
-		if c.host != "" {
-			q.Headers["host"] = c.host
-		}
-		got := "error"
-		if e, err := k.Explain(q); err == nil {
-			got = e.Entry
-		}
-		if got != c.want {
-			t.Errorf("%s %s: %s, want %s", c.url, c.host, got, c.want)
-		}
-	}
-	for _, q := range []Ask{{URL: "s", Method: "CONNECT"}, {URL: "s", Method: "G T"}, {URL: "s", Headers: map[string]string{"a b": ""}}, {URL: "s", Headers: map[string]string{"a": "b\r\nc: d"}}} {
-		if _, err := k.Explain(q); err == nil {
-			t.Errorf("%+v was understood", q)
-		}
-	}
-}
-
-// TestWarningsFollowTheTraffic: who calls whom and how much is under way comes
-// from what the proxies counted.
-func TestWarningsFollowTheTraffic(t *testing.T) {
-	k := newClock(t)
-	k.register("k1", "kiosk", "v1")
-	k.register("k2", "kiosk", "v1")
-	k.register("s1", "s", "v1")
-	k.mustPublish("services:\n  kiosk: {versions: [v1], timeout: 1s}\n  s: {versions: [v1], timeout: 2s, guard: {in-flight: 3}}\naccess: {default: deny}\n")
-	codes := func() string {
-		var out []string
-		rep, err := k.Look(MainBundle, k.InForce().Revision.Bundles[MainBundle])
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range rep.Findings {
-			if f.Code != rules.CodeNoEffectYet {
-				out = append(out, string(f.Code))
-			}
-		}
-		return strings.Join(out, " ")
-	}
-	if got := codes(); got != "" {
-		t.Errorf("without traffic: %s", got)
-	}
-	// Ten seconds in which two proxies of one caller have eight requests of a
-	// second under way: four each.
-	for seq := range uint64(10) {
-		d := delta(seq+1, wire.Series{Service: "s", Version: "v1", Instance: "s1", OK: 8, Latency: [][2]uint32{{uint32(stats.Bucket(time.Second)), 8}}})
-		d.Caller = "kiosk"
-		k.Count("p", d)
-		k.now = k.now.Add(time.Second)
-	}
-	if got := codes(); got != "timeout-outlives guard-too-small used-link-denied" {
-		t.Errorf("with traffic: %s", got)
-	}
-	m, err := k.View(t.Context(), 10)
-	if err != nil || !strings.Contains(fmt.Sprint(m.Warnings), "s/v1 has 4.0 requests at once from one caller now") {
-		t.Errorf("shown: %v, %v", m.Warnings, err)
-	}
-	if u, _ := k.Unpublished(t.Context()); len(u) != 0 {
-		t.Errorf("what was only looked at is remembered: %+v", u)
-	}
-	k.now = k.now.Add(2 * time.Minute)
-	if got := codes(); got != "" {
-		t.Errorf("long after: %s", got)
-	}
-}
-
-func TestEffective(t *testing.T) {
-	k := newClock(t)
-	k.mustPublish("services:\n  s:\n    versions: [v1, v2]\n    labels: {tier: core}\n    timeout: 2s\n    routes:\n      - {name: r, when: {path: /r/**}, send: {v1: 80, v2: 20}, rewrite: {path: /x/**}}\npolicies: {p: {for: {labels: {tier: core}}, timeout: 1s}}\n")
-	e, err := k.Effective("s")
-	if err != nil || e.Revision != 1 || len(e.Routes) != 1 {
-		t.Fatalf("%+v, %v", e, err)
-	}
-	var got []string
-	for _, h := range append(e.Settings, e.Routes[0].Settings...) {
-		if h.Value != "none" {
-			got = append(got, fmt.Sprintf("%s %s %s %d", h.Name, h.Value, h.From, h.Origin.Line))
-		}
-	}
-	want := "timeout 1s policy p 8; balance in-turn built in 0; rewrite.path /x/** route r 7; timeout 1s policy p 8"
-	if strings.Join(got, "; ") != want || e.Routes[0].Send != "v1 80, v2 20" || e.Routes[0].When[0] != "path /r/**" {
-		t.Errorf("got %s", strings.Join(got, "; "))
-	}
-	if _, err := k.Effective("t"); !errors.As(err, new(Unusable)) {
-		t.Errorf("of a service that is not there: %v", err)
-	}
-}
-
-func TestDraftsNeedANameAndABundle(t *testing.T) {
-	k := newClock(t)
-	for by, bundle := range map[string]string{"": "main", "a\nb": "main", strings.Repeat("x", 101): "main", "mate": "Main!"} {
-		if _, err := k.SaveDraft(t.Context(), store.Draft{Bundle: bundle, By: by}, 0); !errors.As(err, new(Unusable)) {
-			t.Errorf("%q, %q: %v", by, bundle, err)
-		}
-	}
-	if _, err := k.SaveDraft(t.Context(), store.Draft{Bundle: "main", By: "mate", Files: []rules.File{{Text: strings.Repeat("x", rules.MaxBytes+1)}}}, 0); !errors.As(err, new(Unusable)) {
-		t.Errorf("too large: %v", err)
-	}
 }

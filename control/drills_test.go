@@ -117,7 +117,7 @@ func TestWhatProxiesSee(t *testing.T) {
 	k.Count("kiosk-1", d)
 	k.Count("kiosk-1", d) // sent again after a lost answer
 	callers := func() []Caller {
-		m, err := k.View(t.Context(), 10)
+		m, err := k.View(t.Context(), 10, 0)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -110,15 +110,19 @@ var (
 	refusals  = desc("nightjar_mesh_answers_total", "Answers that the mesh itself gave, by reason.", append(link, "reason")...)
 	tries     = desc("nightjar_tries_total", "Times that requests were sent to an instance.", link...)
 	firstOK   = desc("nightjar_first_try_ok_total", "Requests whose first try went well.", link...)
-	sent      = desc("nightjar_request_body_bytes_total", "Bytes of the bodies of requests.", link...)
-	received  = desc("nightjar_answer_body_bytes_total", "Bytes of the bodies of answers that reached the caller.", link...)
-	took      = desc("nightjar_request_duration_seconds", "Time until the last byte of the answer had gone to the caller.", link...)
+	sent      = inUnit("bytes", "nightjar_request_body_bytes_total", "Bytes of the bodies of requests.", link...)
+	received  = inUnit("bytes", "nightjar_answer_body_bytes_total", "Bytes of the bodies of answers that reached the caller.", link...)
+	took      = inUnit("seconds", "nightjar_request_duration_seconds", "Time until the last byte of the answer had gone to the caller.", link...)
 	appAnswer = desc("nightjar_app_requests_total", "Requests that came to a workload, tries of retried ones each by itself, by what it answered.", append(appNames, "outcome")...)
-	appTook   = desc("nightjar_app_request_duration_seconds", "Time that a workload took to answer, as the proxy beside it saw it.", appNames...)
+	appTook   = inUnit("seconds", "nightjar_app_request_duration_seconds", "Time that a workload took to answer, as the proxy beside it saw it.", appNames...)
 )
 
 func desc(name, help string, names ...string) *prometheus.Desc {
-	return prometheus.NewDesc(name, help, names, nil)
+	return inUnit("", name, help, names...)
+}
+
+func inUnit(unit, name, help string, names ...string) *prometheus.Desc {
+	return prometheus.V2.NewDesc(name, help, prometheus.UnconstrainedLabels(names), nil, prometheus.WithUnit(unit))
 }
 
 // Describe is for prometheus.Collector.
@@ -172,7 +176,8 @@ func counter(d *prometheus.Desc, n uint64, names ...string) prometheus.Metric {
 // Value is one number that is asked for whenever the metrics are read.
 type Value struct {
 	Name, Help string
-	Counter    bool // it only rises; else it is a gauge
+	Unit       string // empty: it is a number of things
+	Counter    bool   // it only rises; else it is a gauge
 	Labels     map[string]string
 	Read       func() float64
 }
@@ -184,9 +189,9 @@ func Handler(t *Totals, program string, values ...Value) http.Handler {
 	values = append(values, Value{Name: "nightjar_build_info", Help: "The version of the program, as a label.", Labels: map[string]string{"version": program}, Read: func() float64 { return 1 }})
 	for _, v := range values {
 		if v.Counter {
-			r.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: v.Name, Help: v.Help, ConstLabels: v.Labels}, v.Read))
+			r.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: v.Name, Help: v.Help, Unit: v.Unit, ConstLabels: v.Labels}, v.Read))
 		} else {
-			r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: v.Name, Help: v.Help, ConstLabels: v.Labels}, v.Read))
+			r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: v.Name, Help: v.Help, Unit: v.Unit, ConstLabels: v.Labels}, v.Read))
 		}
 	}
 	open := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4})

@@ -31,6 +31,18 @@ type hop struct {
 	copies   chan string // what came to the version that gets copies
 }
 
+// reasonsOf is how many requests of a series the mesh answered for a reason.
+func reasonsOf(s wire.Series, r engine.Reason) uint64 {
+	n, _ := r.Number()
+	return s.Counts.Reasons[n]
+}
+
+// series is what the outer proxy counted since the last time.
+func (h hop) series() []wire.Series {
+	list, _ := h.recorder.collect(engine.Instance{})
+	return list
+}
+
 const hopRules = `
 services:
   s:
@@ -110,7 +122,7 @@ func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler
 	e := ends{t: t, kind: kind, transport: newTransports(), racks: &racks{epoch: time.Now()}}
 	t.Cleanup(func() { e.transport.closeIdle(); e.racks.closeIdle() })
 	inbound := func(name, app string) string {
-		in := &inbound{carrier: carrier{name: name, epoch: time.Now()}, app: &engine.Instance{Address: app, Outside: true}}
+		in := &inbound{carrier: carrier{name: name, epoch: time.Now(), spans: &spans{}}, app: &engine.Instance{Address: app, Outside: true}}
 		return e.listen(in, &in.carrier, nil)
 	}
 	const closed = "127.0.0.1:1" // nobody listens there
@@ -145,7 +157,7 @@ func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), recorder: newRecorder(2), force: new(atomic.Pointer[inForce]), mirrors: newMirrors(e.transport.http1)}
+	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), recorder: newRecorder(2), feed: newFeed(), spans: &spans{}, force: new(atomic.Pointer[inForce]), mirrors: newMirrors(e.transport.http1)}
 	t.Cleanup(c.mirrors.end)
 	c.force.Store(&inForce{table: table, revision: 7, known: true})
 	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, copies}
@@ -282,8 +294,8 @@ func TestADelayOnPurpose(t *testing.T) {
 			t.Fatal("the caller did not leave")
 		}
 		waitFor(t, func() bool {
-			for _, s := range h.recorder.collect() {
-				if s.Abandoned == 1 && s.Route == "late" {
+			for _, s := range h.series() {
+				if s.Counts.Abandoned == 1 && s.Route == "late" {
 					return true
 				}
 			}
@@ -418,8 +430,8 @@ func TestTheCallersLeavingEndsTheTry(t *testing.T) {
 			t.Fatal("the workload was not told that its caller left")
 		}
 		waitFor(t, func() bool {
-			for _, s := range h.recorder.collect() {
-				if s.Abandoned == 1 && s.OK+s.Failed+s.Refused == 0 {
+			for _, s := range h.series() {
+				if s.Counts.Abandoned == 1 && s.Counts.Requests() == 0 {
 					return true
 				}
 			}
@@ -447,8 +459,8 @@ func TestABrokenAnswerBreaksOffAndCounts(t *testing.T) {
 			t.Error("a broken answer looked whole")
 		}
 		waitFor(t, func() bool {
-			for _, s := range h.recorder.collect() {
-				if s.Failed == 1 && s.Reasons["reset"] == 1 && s.Route == "rest" && s.Instance == "s-v1-a" && len(s.Latency) == 1 {
+			for _, s := range h.series() {
+				if s.Counts.Failed == 1 && reasonsOf(s, engine.Reset) == 1 && s.Route == "rest" && s.Instance == "s-v1-a" && len(s.Counts.Latency) == 1 {
 					return true
 				}
 			}

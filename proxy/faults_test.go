@@ -283,7 +283,7 @@ func TestSentAgainOnce(t *testing.T) {
 		}
 	}()
 	// One proxy alone, so that what is counted is what it sent.
-	in := &inbound{carrier: carrier{name: "in", epoch: time.Now()}, app: &engine.Instance{Address: l.Addr().String(), Outside: true}}
+	in := &inbound{carrier: carrier{name: "in", epoch: time.Now(), spans: &spans{}}, app: &engine.Instance{Address: l.Addr().String(), Outside: true}}
 	e := ends{t: t, kind: "plain", transport: newTransports(), racks: &racks{epoch: time.Now()}}
 	h := hop{url: "http://" + e.listen(in, &in.carrier, nil)}
 	post := "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi"
@@ -326,7 +326,7 @@ func TestKeptConnectionsAreUsedAgain(t *testing.T) {
 	}
 	app.Start()
 	defer app.Close()
-	in := &inbound{carrier: carrier{name: "in", epoch: time.Now()}, app: &engine.Instance{Address: app.Listener.Addr().String(), Outside: true}}
+	in := &inbound{carrier: carrier{name: "in", epoch: time.Now(), spans: &spans{}}, app: &engine.Instance{Address: app.Listener.Addr().String(), Outside: true}}
 	e := ends{t: t, kind: "plain", transport: newTransports(), racks: &racks{epoch: time.Now()}}
 	defer e.racks.closeIdle()
 	at := e.listen(in, &in.carrier, nil)

@@ -139,8 +139,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	g.s, g.w, g.r, g.path, g.by = s, w, r, wirePath(r), carrierOf(s.handler)
 	g.passed.Store(0)
 	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
-		g.sent = &metered{ReadCloser: r.Body}
-		r.Body = g.sent
+		g.sent = &metered{ReadCloser: r.Body} // r keeps its own, which the server looks at
 	}
 	defer func() {
 		if g.free != nil {
@@ -223,8 +222,8 @@ func (g *general) try(to call) engine.Outcome {
 		out.Header["Connection"], out.Header["Upgrade"] = []string{"Upgrade"}, []string{upgrade}
 	}
 	if r.ContentLength != 0 {
-		if out.Body = r.Body; g.body == nil && (to.mirror != nil || to.again) {
-			g.body = newKeptBody(r.Body)
+		if out.Body = g.sent; g.body == nil && (to.mirror != nil || to.again) {
+			g.body = newKeptBody(g.sent)
 		}
 		if g.body != nil {
 			out.Body = g.body.once()

@@ -33,12 +33,12 @@ func (p *Proxy) openWatchers(address string) error {
 	mux.Handle("GET /metrics", metrics.Handler(p.recorder.totals, p.cfg.Program,
 		gauge("nightjar_revision", "Number of the revision that this proxy follows.", func() float64 { return float64(p.Revision()) }),
 		gauge("nightjar_proxy_connections", "Connections of callers that are open.", func() float64 { return float64(p.vitals().Connections) }),
-		gauge("nightjar_proxy_stale_seconds", "For how long the service has not been heard of; 0 while it is.", func() float64 {
+		metrics.Value{Name: "nightjar_proxy_stale_seconds", Unit: "seconds", Help: "For how long the service has not been heard of; 0 while it is.", Read: func() float64 {
 			if at := p.StaleSince(); !at.IsZero() {
 				return time.Since(at).Seconds()
 			}
 			return 0
-		}),
+		}},
 		metrics.Value{Name: "nightjar_log_lines_missing_total", Help: "Lines of the request log that nobody read in time.", Counter: true, Read: func() float64 { return float64(p.carrier.requests.lost()) }}))
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	mux.HandleFunc("GET /readyz", func(w http.ResponseWriter, _ *http.Request) {

@@ -169,10 +169,10 @@ func TestGRPC(t *testing.T) {
 		}
 		var ok, failed uint64
 		waitFor(t, func() bool {
-			for _, s := range h.recorder.collect() {
+			for _, s := range h.series() {
 				if s.Service == "s" || s.Service == "spoken" {
-					ok += s.OK
-					failed += s.Failed
+					ok += s.Counts.OK
+					failed += s.Counts.Failed
 				}
 			}
 			return ok+failed >= 12
@@ -223,8 +223,8 @@ func TestWebSocket(t *testing.T) {
 			t.Error(err)
 		}
 		waitFor(t, func() bool {
-			for _, s := range h.recorder.collect() {
-				if s.OK == 1 && s.Status["1xx"] == 1 {
+			for _, s := range h.series() {
+				if s.Counts.OK == 1 && s.Counts.Status[1] == 1 {
 					return true
 				}
 			}
@@ -363,15 +363,19 @@ func TestTCP(t *testing.T) {
 		t.Errorf("to a version without an instance: %q", got)
 	}
 	other.see(func() bool {
-		var ok, refused uint64
+		var ok, refused, sent, received uint64
 		for _, d := range other.deltas {
 			for _, s := range d.Series {
 				if s.Service == "log" && s.Route == "all" {
-					ok += s.OK
-					refused += s.Reasons["no-instance"]
+					ok += s.Counts.OK
+					refused += reasonsOf(s, engine.NoInstance)
+					if s.Instance == "log-v1-a" { // what came by HTTP was refused before
+						sent += s.Counts.Sent
+						received += s.Counts.Received
+					}
 				}
 			}
 		}
-		return ok == 1 && refused == 1
+		return ok == 1 && refused == 1 && sent == 100_000 && received == uint64(len("100000 bytes"))
 	})
 }

@@ -33,6 +33,7 @@ type fake struct {
 	registers int
 	last      wire.Registration
 	withdrawn bool
+	kept      wire.Kept
 	deaf      bool // answers telemetry with an error
 	seq       uint64
 	rules     *rules.Rules // last sent
@@ -70,6 +71,7 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		var d wire.Delta
 		json.Unmarshal(body, &d)
 		f.deltas = append(f.deltas, d)
+		json.NewEncoder(w).Encode(f.kept)
 	case strings.HasSuffix(r.URL.Path, "/snapshots"):
 		f.mu.Unlock()
 		defer f.mu.Lock()
@@ -239,7 +241,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 	counted := func() (n uint64) { // an answer can be there before it is counted
 		for i := range p.recorder.shards {
-			for _, c := range *p.recorder.shards[i].cells.Load() {
+			for _, c := range *p.recorder.shards[i].calls.now.Load() {
 				n += c.classes[engine.OK].Load()
 			}
 		}
@@ -256,12 +258,36 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	f.deaf = false
 	f.mu.Unlock()
 	s.flush()
-	if len(s.unsent) != 0 || len(f.deltas) != 1 {
-		t.Fatalf("%d kept, %d sent", len(s.unsent), len(f.deltas))
+	if len(s.unsent) != 1 || len(f.deltas) != 1 {
+		t.Fatalf("%d kept, %d sent: what the service may still lose is kept", len(s.unsent), len(f.deltas))
 	}
 	d := f.deltas[0]
-	if d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Series[0].OK != 3 || d.Series[0].Revision != 9 || d.Series[0].Tries != 3 || d.Series[0].Status["2xx"] != 3 || d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
+	if c := d.Series[0].Counts; d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Holds != 1 || c.OK != 3 || d.Series[0].Revision != 9 || c.Tries != 3 || c.Status[2] != 3 || c.Received != 9 ||
+		d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
 		t.Errorf("%+v", d)
+	}
+	step := func(kept wire.Kept) (sequences []uint64) {
+		t.Helper()
+		ask(addr, "s", "/")
+		waitFor(t, func() bool { return counted() == 1 })
+		s.collect()
+		f.mu.Lock()
+		f.kept, f.deltas = kept, nil
+		f.mu.Unlock()
+		s.flush()
+		for _, d := range f.deltas {
+			sequences = append(sequences, d.Sequence)
+		}
+		return sequences
+	}
+	if got := step(wire.Kept{Sequence: 1}); !slices.Equal(got, []uint64{2}) || len(s.unsent) != 1 {
+		t.Errorf("sent %v, kept %d: the first is safe now", got, len(s.unsent))
+	}
+	if got := step(wire.Kept{Sequence: 1, Again: true}); !slices.Equal(got, []uint64{3, 2}) || len(s.unsent) != 2 {
+		t.Errorf("sent %v, kept %d: a service that lost the second wants it once more", got, len(s.unsent))
+	}
+	if got := step(wire.Kept{Sequence: 4}); !slices.Equal(got, []uint64{2, 3, 4}) || len(s.unsent) != 0 {
+		t.Errorf("sent %v, kept %d: all in order, and all are safe then", got, len(s.unsent))
 	}
 	for range maxUnsent + 5 {
 		ask(addr, "s", "/")
@@ -332,29 +358,33 @@ func TestTheGatewayListensWhereTheRulesSay(t *testing.T) {
 func TestRecorderCountsEveryRequestOnce(t *testing.T) {
 	r := newRecorder(4)
 	r.keep = 1 << 30 // the collector runs far faster here than once a second
-	in := []*engine.Instance{{ID: "a", Service: "s", Version: "v1"}, {ID: "b", Service: "s", Version: "v2"}}
 	const workers, each = 8, 5000
-	var x engine.Exchange
 	var work sync.WaitGroup
 	for w := range workers {
 		shard := r.assign()
 		work.Go(func() {
 			for i := range each {
-				shard.record(&x, 7, in[(w+i)%2], engine.Classify("", 200+300*(i%2)), "", 200+300*(i%2), time.Millisecond)
+				status := 200 + 300*(i%2)
+				shard.served([]string{"kiosk", "front-door"}[(w+i)%2], false, &result{class: engine.Classify("", status), status: status, took: time.Millisecond, received: 10})
 			}
 		})
 	}
 	finished := make(chan struct{})
 	go func() { work.Wait(); close(finished) }()
-	var ok, failed, latency uint64
+	var ok, failed, latency, received uint64
 	take := func() {
-		for _, s := range r.collect() {
-			ok += s.OK
-			failed += s.Failed
-			for _, l := range s.Latency {
-				latency += uint64(l[1])
-				if int(l[0]) != stats.Bucket(time.Millisecond) {
-					t.Errorf("bucket %d", l[0])
+		list, _ := r.collect(engine.Instance{ID: "a", Service: "s", Version: "v1"})
+		if len(list) > 2 {
+			t.Errorf("%d series: those of all shards belong together", len(list))
+		}
+		for _, s := range list {
+			ok += s.Counts.OK
+			failed += s.Counts.Failed
+			received += s.Counts.Received
+			for _, l := range s.Counts.Latency {
+				latency += l.N
+				if int(l.Bucket) != stats.Bucket(time.Millisecond) {
+					t.Errorf("bucket %d", l.Bucket)
 				}
 			}
 		}
@@ -367,15 +397,15 @@ func TestRecorderCountsEveryRequestOnce(t *testing.T) {
 		}
 		take()
 	}
-	if ok != workers*each/2 || failed != workers*each/2 || latency != workers*each {
+	if ok != workers*each/2 || failed != workers*each/2 || latency != workers*each || received != 10*workers*each {
 		t.Errorf("ok %d, failed %d, latencies %d of %d", ok, failed, latency, workers*each)
 	}
 	r.keep = 2
 	for range 4 {
-		r.collect()
+		r.collect(engine.Instance{})
 	}
 	for i := range r.shards {
-		if n := len(*r.shards[i].cells.Load()); n != 0 {
+		if n := len(*r.shards[i].callers.now.Load()); n != 0 {
 			t.Errorf("%d idle cells remain", n)
 		}
 	}
@@ -398,10 +428,10 @@ func TestRequestLog(t *testing.T) {
 			t.Errorf("got %s\nwant %s", line, want)
 		}
 	}
-	if !strings.Contains(out.String(), `"tries":1,"revision":4,"instance":"one","route":"r"}`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
+	if !strings.Contains(out.String(), `"tries":1,"sent":0,"received":3,"revision":4,"instance":"one","route":"r","trace":"`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
 		t.Errorf("got %s", out.String())
 	}
-	if newRequestLog(&out, 0) != nil {
+	if newRequestLog(&out, 0, false) != nil {
 		t.Error("nobody asked for it")
 	}
 }

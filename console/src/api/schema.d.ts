@@ -167,8 +167,42 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All that runs, with the figures of the last seconds */
+        /** All that runs, with the figures of some seconds */
         get: operations["mesh"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests as they end, as lines of JSON, until the client leaves */
+        get: operations["requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/trouble": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Some of the latest requests that did not succeed, newest first */
+        get: operations["trouble"];
         put?: never;
         post?: never;
         delete?: never;
@@ -314,6 +348,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures of a group of requests over time, with revisions and drills */
+        get: operations["timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Traces of the last hour, newest first */
+        get: operations["traces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traces/{trace}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One trace, by the begin of its id */
+        get: operations["trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -322,6 +407,17 @@ export interface components {
             activity: components["schemas"]["StoreActivity"][];
             /** @description pass as before for the next page; absent on the last */
             next?: number;
+        };
+        AppFigures: {
+            /** @description that came to the workload: tries of retried ones each by itself */
+            requests: number;
+            rps: number;
+            success: number | null;
+            p50MS: number;
+            p95MS: number;
+            p99MS: number;
+            /** @description copies of a mirror, which do not count */
+            copies?: number;
         };
         Ask: {
             /** @description GET when empty */
@@ -616,7 +712,13 @@ export interface components {
             /** @description path that the instance gets */
             path: string;
         };
+        FeedLine: {
+            request?: components["schemas"]["WireRecord"];
+            /** @description more requests that the filter took since the last such line, for which there was no room on the way */
+            dropped?: number;
+        };
         Figures: {
+            /** @description that count: ok, failed and refused */
             requests: number;
             /** @description requests per second */
             rps: number;
@@ -626,20 +728,36 @@ export interface components {
             failed: number;
             /** @description answered by the mesh itself */
             refused: number;
+            /** @description whose caller left; they do not count */
+            abandoned?: number;
             success: number | null;
             /** @description 95% interval (Wilson) */
             successLow: number;
             successHigh: number;
             firstTry: number | null;
+            /** @description how often requests were sent to an instance */
+            tries?: number;
             loadFactor: number | null;
             /** @description latency in milliseconds, within 1% */
             p50MS: number;
             p95MS: number;
             p99MS: number;
+            /** @description bytes of the bodies of requests */
+            sent?: number;
+            /** @description bytes of the bodies of answers that reached the caller */
+            received?: number;
+            /** @description TCP connections that are open now */
+            open?: number;
+            /** @description answers by class, such as 2xx */
+            status?: {
+                [key: string]: number;
+            };
             /** @description why the mesh answered, by reason */
             reasons?: {
                 [key: string]: number;
             };
+            /** @description what the workloads themselves answered, as the proxies beside them saw it; absent where there is no such proxy */
+            app?: components["schemas"]["AppFigures"];
         };
         Files: {
             files: components["schemas"]["RulesFile"][];
@@ -679,7 +797,21 @@ export interface components {
         Link: {
             from: string;
             to: string;
+            /** @description how the bytes travel: plain, tls, or both */
+            hop: string;
             figures: components["schemas"]["Figures"];
+        };
+        Mark: {
+            /** @description seconds since 1970 */
+            at: number;
+            /** @description of a drill */
+            ends?: number;
+            /** @description revision or drill */
+            kind: string;
+            /** @description number of the revision, or of the drill */
+            name: string;
+            text: string;
+            by: string;
         };
         Member: {
             /** @description unique name of the proxy and of the instance beside it */
@@ -737,6 +869,8 @@ export interface components {
         Mesh: {
             /** Format: date-time */
             at: string;
+            /** @description of the window, in seconds since 1970 */
+            end: number;
             /** @description seconds that the figures cover */
             window: number;
             /** @description in force */
@@ -753,8 +887,24 @@ export interface components {
             warnings: components["schemas"]["RulesFinding"][];
             /** @description that run now */
             drills: components["schemas"]["Drill"][];
+            /** @description sets of names with requests in the last 15 minutes; at most 5000 are told apart */
+            series: number;
             /** @description requests counted without names, since there are too many names */
             other: number;
+        };
+        Point: {
+            /** @description begin, in seconds since 1970 */
+            at: number;
+            ok: number;
+            failed: number;
+            refused: number;
+            success: number | null;
+            p50MS: number;
+            p95MS: number;
+            p99MS: number;
+            /** @description as the workloads answered */
+            appOK: number;
+            appAll: number;
         };
         Problem: {
             type: string;
@@ -1012,6 +1162,119 @@ export interface components {
             observed: number | null;
             requests: number;
         };
+        Timeline: {
+            /** @description seconds since 1970 */
+            from: number;
+            to: number;
+            /** @description seconds that each point covers */
+            step: number;
+            /** @description in order of time; points without requests too */
+            points: components["schemas"]["Point"][];
+            /** @description what people did meanwhile */
+            marks: components["schemas"]["Mark"][];
+        };
+        Traces: {
+            /** @description newest first */
+            traces: components["schemas"]["TracesSummary"][];
+            /** @description of the requests without a trace context that are traced, 0 to 1 */
+            share: number;
+            /** @description spans that there was no room for, since the service began */
+            lost: number;
+        };
+        TracesRow: {
+            /** @description 16 bytes in hexadecimal */
+            trace: string;
+            /** @description 8 bytes in hexadecimal */
+            id: string;
+            parent?: string;
+            /** @description request (at the caller's proxy), try, queue, back-off, delay, or app (at the proxy beside the workload) */
+            kind: string;
+            /** @description microseconds since 1970 */
+            beganUS: number;
+            tookUS: number;
+            proxy: string;
+            /** @description the proxy is a gateway */
+            edge?: boolean;
+            caller?: string;
+            /** @description called service */
+            service?: string;
+            version?: string;
+            instance?: string;
+            route?: string;
+            method?: string;
+            path?: string;
+            status?: number;
+            outcome?: string;
+            reason?: string;
+            detail?: string;
+            /** @description 0: the first span, or one whose parent is not known here */
+            depth: number;
+            /** @description since the begin of the trace */
+            fromMS: number;
+            ms: number;
+        };
+        TracesSummary: {
+            id: string;
+            /**
+             * Format: date-time
+             * @description when its first span began
+             */
+            at: string;
+            /** @description from the begin of its first span to the end of its last */
+            ms: number;
+            /** @description of the first request */
+            caller?: string;
+            /** @description that the first request called */
+            service?: string;
+            method?: string;
+            path?: string;
+            /** @description that the first caller got */
+            status?: number;
+            /** @description of the first request */
+            outcome?: string;
+            reason?: string;
+            /** @description that took part, in order of time */
+            services: string[];
+            /** @description in the whole trace */
+            tries: number;
+            /** @description tries that did not succeed, in the whole trace */
+            failed: number;
+            spans: number;
+        };
+        TracesTrace: {
+            id: string;
+            /**
+             * Format: date-time
+             * @description when its first span began
+             */
+            at: string;
+            /** @description from the begin of its first span to the end of its last */
+            ms: number;
+            /** @description of the first request */
+            caller?: string;
+            /** @description that the first request called */
+            service?: string;
+            method?: string;
+            path?: string;
+            /** @description that the first caller got */
+            status?: number;
+            /** @description of the first request */
+            outcome?: string;
+            reason?: string;
+            /** @description that took part, in order of time */
+            services: string[];
+            /** @description in the whole trace */
+            tries: number;
+            /** @description tries that did not succeed, in the whole trace */
+            failed: number;
+            spans: number;
+            /** @description the spans, each parent before its children */
+            rows: components["schemas"]["TracesRow"][];
+        };
+        Trouble: {
+            /** @description newest first; each proxy tells of some eight a second */
+            requests: components["schemas"]["WireRecord"][];
+        };
         Unpublished: {
             bundle: string;
             by: string;
@@ -1052,6 +1315,65 @@ export interface components {
             target: string;
             /** @description percent with up to three decimals; all add to 100 */
             weight: string;
+        };
+        WireRecord: {
+            /**
+             * Format: date-time
+             * @description when it came to the proxy
+             */
+            at: string;
+            proxy: string;
+            caller: string;
+            callerVersion?: string;
+            /** @description called service; empty when the request found none */
+            service?: string;
+            version?: string;
+            /** @description that answered, or was tried last */
+            instance?: string;
+            route?: string;
+            /** @description route of the gateway */
+            gate?: string;
+            /** @description file and line of the route that decided */
+            written?: string;
+            revision: number;
+            method?: string;
+            host?: string;
+            /** @description as it came, without the query */
+            path?: string;
+            /** @description that the caller got; absent when it left, and for TCP */
+            status?: number;
+            /** @description ok, failed, refused or abandoned */
+            outcome: string;
+            /** @description why the mesh answered */
+            reason?: string;
+            /** @description of the reason */
+            detail?: string;
+            /** @description until the last byte of the answer had gone to the caller */
+            ms: number;
+            /** @description bytes of the request's body */
+            sent: number;
+            /** @description bytes of the answer's body that reached the caller */
+            received: number;
+            /** @description the hop to the instance was encrypted */
+            secured: boolean;
+            /** @description trace id */
+            trace?: string;
+            /** @description the trace was kept */
+            traced?: boolean;
+            /** @description tries and the waits between them, in order */
+            tries?: components["schemas"]["WireStretch"][];
+        };
+        WireStretch: {
+            /** @description try, queue, back-off or delay */
+            kind: string;
+            /** @description of a try */
+            instance?: string;
+            /** @description since the request came */
+            fromMS: number;
+            /** @description of a try: until the head of its answer */
+            ms: number;
+            status?: number;
+            reason?: string;
         };
     };
     responses: never;
@@ -1457,8 +1779,10 @@ export interface operations {
     mesh: {
         parameters: {
             query?: {
-                /** @description seconds that the figures cover; 10 when absent, 1 to 900 */
+                /** @description seconds that the figures cover; 10 when absent, at most 14 days */
                 window?: number;
+                /** @description end of the window in seconds since 1970; now when absent */
+                at?: number;
             };
             header?: never;
             path?: never;
@@ -1473,6 +1797,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Mesh"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    requests: {
+        parameters: {
+            query?: {
+                /** @description calling service or gateway */
+                from?: string;
+                /** @description called service */
+                to?: string;
+                /** @description version that it went to */
+                version?: string;
+                /** @description instance that answered, or was tried last */
+                instance?: string;
+                /** @description route of the service or of the gateway */
+                route?: string;
+                method?: string;
+                /** @description what the path begins with */
+                path?: string;
+                /** @description a status such as 503, or a class such as 5xx */
+                status?: string;
+                /** @description why the mesh answered */
+                reason?: string;
+                /** @description ok, failed, refused, abandoned, or trouble: the last three */
+                outcome?: string;
+                /** @description NAME that is there, or NAME=VALUE */
+                header?: string;
+                /** @description took longer than so many milliseconds */
+                slowerMS?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["FeedLine"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trouble: {
+        parameters: {
+            query?: {
+                /** @description calling service or gateway */
+                from?: string;
+                /** @description called service */
+                to?: string;
+                /** @description version that it went to */
+                version?: string;
+                /** @description instance that answered, or was tried last */
+                instance?: string;
+                /** @description route of the service or of the gateway */
+                route?: string;
+                /** @description 1 to 1000; 100 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trouble"];
                 };
             };
             /** @description What is wrong and what to do next */
@@ -1773,6 +2192,123 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Published"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    timeline: {
+        parameters: {
+            query?: {
+                /** @description seconds since 1970; 15 minutes before to when absent */
+                from?: number;
+                /** @description now when absent */
+                to?: number;
+                /** @description seconds of each point; such that there are about a hundred when absent */
+                step?: number;
+                /** @description calling service or gateway */
+                caller?: string;
+                /** @description called service */
+                service?: string;
+                version?: string;
+                instance?: string;
+                /** @description service or gateway of the route */
+                ladder?: string;
+                /** @description with ladder */
+                route?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    traces: {
+        parameters: {
+            query?: {
+                /** @description that took part */
+                service?: string;
+                /** @description of the first request: ok, failed, refused, abandoned; or trouble: any but ok, also of a try */
+                outcome?: string;
+                /** @description what the first path begins with */
+                path?: string;
+                /** @description took longer than so many milliseconds */
+                slowerMS?: number;
+                /** @description 1 to 1000; 100 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Traces"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TracesTrace"];
                 };
             };
             /** @description What is wrong and what to do next */
