@@ -44,15 +44,16 @@ type RevisionState struct {
 
 // Service is one service as it runs and as the rules have it.
 type Service struct {
-	Name     string    `json:"name"`
-	Owner    string    `json:"owner,omitempty"`
-	Declared bool      `json:"declared" doc:"named by the rules in force"`
-	Outside  bool      `json:"outside,omitempty" doc:"its instances are outside the mesh"`
-	Timeout  string    `json:"timeout" doc:"of routes that set none"`
-	Figures  Figures   `json:"figures"`
-	Versions []Version `json:"versions"`
-	Routes   []Route   `json:"routes" doc:"in match order; empty: plain balancing over all instances"`
-	Callers  []Caller  `json:"callers" doc:"how the guards of this service stand in every proxy that has any, by proxy"`
+	Name     string       `json:"name"`
+	Owner    string       `json:"owner,omitempty"`
+	Labels   rules.Labels `json:"labels,omitempty"`
+	Declared bool         `json:"declared" doc:"named by the rules in force"`
+	Outside  bool         `json:"outside,omitempty" doc:"its instances are outside the mesh"`
+	Timeout  string       `json:"timeout" doc:"of routes that set none"`
+	Figures  Figures      `json:"figures"`
+	Versions []Version    `json:"versions"`
+	Routes   []Route      `json:"routes" doc:"in match order; empty: plain balancing over all instances"`
+	Callers  []Caller     `json:"callers" doc:"how the guards of this service stand in every proxy that has any, by proxy"`
 }
 
 // Caller is how the guards of a service stand in one proxy that calls it.
@@ -368,7 +369,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	}
 	var declared []string
 	if rule != nil {
-		s.Declared, s.Owner, declared = true, rule.Owner, rule.Versions
+		s.Declared, s.Owner, s.Labels, declared = true, rule.Owner, rule.Labels, rule.Versions
 		if t := resolver.Service(rule).Timeout; t != nil {
 			s.Timeout = t.String()
 		}

@@ -27,6 +27,16 @@ export type Caller = Schemas["Caller"];
 export type VersionStatus = Schemas["EngineVersionStatus"];
 export type Drill = Schemas["Drill"];
 export type Happened = Schemas["StoreActivity"];
+export type AppFigures = Schemas["AppFigures"];
+export type Timeline = Schemas["Timeline"];
+export type Point = Schemas["Point"];
+export type Mark = Schemas["Mark"];
+export type Request = Schemas["WireRecord"];
+export type FeedLine = Schemas["FeedLine"];
+export type TraceList = Schemas["Traces"];
+export type TraceSummary = Schemas["TracesSummary"];
+export type Trace = Schemas["TracesTrace"];
+export type TraceRow = Schemas["TracesRow"];
 
 /** An error that the service answered. */
 export class Refused extends Error {
@@ -137,22 +147,56 @@ export async function explain(body: Ask, signal: AbortSignal): Promise<Explained
   return (await (await post("/explain", body, {}, signal)).json()) as Explained;
 }
 
-/** Sends requests; each is called with every tally on the way. */
-export async function call(body: Call, each: (tally: Tally) => void, signal: AbortSignal): Promise<void> {
-  const response = await post("/calls", body, {}, signal);
+/** What a request has to be like; what is empty does not matter. */
+export type Query = Record<string, string | number | undefined>;
+
+function queryText(query: Query): string {
+  const params = new URLSearchParams();
+  for (const [name, value] of Object.entries(query)) if (value !== undefined && value !== "") params.set(name, String(value));
+  return params.toString();
+}
+
+/** The mesh with the figures of ten seconds that ended at a time, in seconds since 1970. */
+export const readMeshAt = async (at: number, signal: AbortSignal): Promise<Mesh> => (await get(`/mesh?${queryText({ at })}`, signal)) as Mesh;
+
+/** The figures of a group of requests over time. */
+export const readTimeline = async (query: Query, signal: AbortSignal): Promise<Timeline> => (await get(`/timeline?${queryText(query)}`, signal)) as Timeline;
+
+/** Some of the latest requests that did not succeed, newest first. */
+export async function readTrouble(query: Query, signal: AbortSignal): Promise<Request[]> {
+  return ((await get(`/requests/trouble?${queryText(query)}`, signal)) as Schemas["Trouble"]).requests;
+}
+
+export const readTraces = async (query: Query, signal: AbortSignal): Promise<TraceList> => (await get(`/traces?${queryText(query)}`, signal)) as TraceList;
+
+export const readTrace = async (id: string, signal: AbortSignal): Promise<Trace> => (await get(`/traces/${encodeURIComponent(id)}`, signal)) as Trace;
+
+/** Calls each with the lines of a stream, as many at once as came together. */
+async function lines(response: Response, each: (line: string) => void): Promise<void> {
   const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
   let rest = "";
-  let final = false;
   while (reader) {
     const { done, value } = await reader.read();
     if (done) break;
-    const lines = (rest + value).split("\n");
-    rest = lines.pop() ?? "";
-    for (const line of lines) {
-      const tally = JSON.parse(line) as Tally;
-      final ||= tally.final;
-      each(tally);
-    }
+    const whole = (rest + value).split("\n");
+    rest = whole.pop() ?? "";
+    whole.forEach(each);
   }
+}
+
+/** Follows requests as they end, until the signal or the service ends it. */
+export async function followRequests(query: Query, each: (line: FeedLine) => void, signal: AbortSignal): Promise<void> {
+  await lines(await send("GET", `/requests?${queryText(query)}`, undefined, {}, signal), (line) => each(JSON.parse(line) as FeedLine));
+}
+
+/** Sends requests; each is called with every tally on the way. */
+export async function call(body: Call, each: (tally: Tally) => void, signal: AbortSignal): Promise<void> {
+  const response = await post("/calls", body, {}, signal);
+  let final = false;
+  await lines(response, (line) => {
+    const tally = JSON.parse(line) as Tally;
+    final ||= tally.final;
+    each(tally);
+  });
   if (!final) throw new Error("The service ended the call early. Is it still running?");
 }

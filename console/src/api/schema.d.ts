@@ -1051,6 +1051,9 @@ export interface components {
             /** @description where it was written; empty: built in */
             origin: components["schemas"]["RulesOrigin"];
         };
+        RulesLabels: {
+            [key: string]: string;
+        };
         RulesOrigin: {
             file?: string;
             line?: number;
@@ -1067,6 +1070,7 @@ export interface components {
         Service: {
             name: string;
             owner?: string;
+            labels?: components["schemas"]["RulesLabels"];
             /** @description named by the rules in force */
             declared: boolean;
             /** @description its instances are outside the mesh */

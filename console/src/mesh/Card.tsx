@@ -1,70 +1,97 @@
-import Box from "@mui/material/Box";
-import { Link } from "react-router";
-import type { Version } from "../api/client";
-import { millis, percent, rate } from "../parts/format";
+import { memo } from "react";
+import type { Service } from "../api/client";
+import { millis, percent, plural, rate } from "../parts/format";
 import { laneFill, useLaneColour } from "../parts/lanes";
-import { cardWidth, headHeight, laneHeight, type Node } from "./layout";
+import { successOf, type FlowNode } from "./flow";
+import { headHeight, laneHeight, siteHeight, type Spot } from "./layout";
 
 const callerNames: Record<string, string> = { nightjar: "calls by hand" };
 
-/** A service, a gateway or a caller, with the versions as lanes. */
-export function Card({ node }: { node: Node }) {
-  const figures = node.service?.figures ?? node.gateway?.figures;
-  const to = node.kind === "service" ? `/services/${node.id}` : node.kind === "gateway" ? `/gateways/${node.id}` : null;
-  const troubled = figures?.success !== null && figures?.success !== undefined && figures.success < 0.99;
-  const note =
-    node.kind === "gateway" ? (node.gateway?.running ? "gateway" : "gateway, no proxy") : node.kind === "caller" ? "caller" : node.service?.outside ? "outside" : node.service?.declared ? "" : "not in the rules";
-  return (
-    <Box
-      {...(to ? { component: Link, to, "aria-label": `${node.id}: ${figures ? `${rate(figures.rps)} requests a second, success ${percent(figures.success)}` : ""}` } : {})}
-      data-test={`card-${node.id}`}
-      sx={{
-        position: "absolute", left: node.x, top: node.y, width: cardWidth, height: node.height, color: "text.primary", textDecoration: "none", overflow: "hidden",
-        bgcolor: "background.paper", border: 1, borderStyle: node.service?.outside || node.kind === "caller" ? "dashed" : "solid", borderColor: troubled ? "error.main" : "divider", borderRadius: 1.5,
-        "&:hover, &:focus-visible": { borderColor: "primary.main", outline: "none", boxShadow: to ? 2 : 0 },
-      }}
-    >
-      <Box sx={{ height: headHeight, px: 1.25, pt: 0.9 }}>
-        <Box sx={{ display: "flex", alignItems: "baseline", gap: 0.75 }}>
-          <Box component="span" sx={{ fontWeight: 650, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{callerNames[node.id] ?? node.id}</Box>
-          <Box component="span" sx={{ ml: "auto", fontWeight: 600, whiteSpace: "nowrap" }}>{figures ? `${rate(figures.rps)}/s` : ""}</Box>
-        </Box>
-        {!figures && <Box sx={{ color: "text.secondary", fontSize: 12 }}>{note}</Box>}
-        {figures && (
-          <Box sx={{ display: "flex", whiteSpace: "nowrap", justifyContent: "space-between", color: "text.secondary", fontSize: 12 }}>
-            <Box component="span" sx={{ color: troubled ? "error.main" : "inherit", fontWeight: troubled ? 650 : 400 }}>
-              {note && `${note}: `}
-              {figures.requests > 0 ? `${percent(figures.success)} ok` : "no requests"}
-            </Box>
-            <span>{figures.requests > 0 ? `p95 ${millis(figures.p95MS)}` : ""}</span>
-          </Box>
-        )}
-      </Box>
-      {node.service?.versions.map((v, i) => <Lane key={v.name} version={v} index={i} />)}
-    </Box>
-  );
+/** What a card says. It is drawn anew only when one of its words changes. */
+interface Words {
+  id: string;
+  title: string;
+  kind: FlowNode["kind"];
+  note: string;
+  rate: string;
+  success: string;
+  troubled: boolean;
+  p95: string;
+  lanes: { name: string; count: number; observed: number | null; intended: number | null }[];
+  sites: { name: string; share: number }[];
+  dashed: boolean;
 }
 
-/** One version: the bar is what it got, the mark what the rules intend. */
-function Lane({ version, index }: { version: Version; index: number }) {
-  const colour = useLaneColour()(index);
-  const intended = version.intended;
-  return (
-    <Box sx={{ height: laneHeight, px: 1.25 }} data-test="lane">
-      <Box sx={{ display: "flex", justifyContent: "space-between", fontSize: 11.5, lineHeight: "17px" }}>
-        <span>
-          {version.name}
-          {version.instances.length !== 1 && <Box component="span" sx={{ color: version.instances.length ? "text.secondary" : "error.main" }}> ×{version.instances.length}</Box>}
-        </span>
-        <Box component="span" sx={{ color: "text.secondary" }}>
-          <Box component="span" sx={{ color: "text.primary", fontWeight: 600 }}>{percent(version.observed)}</Box>
-          {intended !== null && ` of ${percent(intended)}`}
-        </Box>
-      </Box>
-      <Box sx={{ position: "relative", height: 9, bgcolor: "action.hover", borderRadius: 0.5 }}>
-        <Box sx={{ height: "100%", width: `${100 * (version.observed ?? 0)}%`, borderRadius: 0.5, transition: "width .4s", ...laneFill(colour, index) }} />
-        {intended !== null && <Box sx={{ position: "absolute", left: `calc(${100 * intended}% - 1px)`, top: -2.5, width: 2.5, height: 14, bgcolor: "text.primary" }} />}
-      </Box>
-    </Box>
-  );
+/** Where the requests of a service go, by site. */
+function sites(s: Service): Words["sites"] {
+  const sums = new Map<string, number>();
+  for (const i of s.versions.flatMap((v) => v.instances)) if (i.site) sums.set(i.site, (sums.get(i.site) ?? 0) + i.figures.requests);
+  const all = [...sums.values()].reduce((a, b) => a + b, 0);
+  return [...sums].sort(([a], [b]) => a.localeCompare(b)).map(([name, n]) => ({ name, share: all > 0 ? n / all : 1 / sums.size }));
 }
+
+export function wordsOf(n: FlowNode): Words {
+  const figures = n.service?.figures ?? n.gateway?.figures;
+  const success = successOf(n.sums);
+  const note =
+    n.kind === "gateway" ? (n.gateway?.running ? "gateway" : "gateway, no proxy") : n.kind === "caller" ? "caller" : n.kind === "group" ? plural(n.members.length, "service") : n.service?.outside ? "outside" : n.service?.declared ? "" : "not in the rules";
+  return {
+    id: n.id, title: callerNames[n.id] ?? n.id, kind: n.kind, note,
+    rate: n.kind === "caller" ? "" : `${rate(n.sums.rps)}/s`,
+    success: n.kind === "caller" ? "" : n.sums.requests > 0 ? `${percent(success)} ok` : "no requests",
+    troubled: success !== null && success < 0.99,
+    p95: figures && figures.requests > 0 ? `p95 ${millis(figures.p95MS)}` : "",
+    lanes: n.service?.versions.map((v) => ({ name: v.name, count: v.instances.length, observed: v.observed && Math.round(v.observed * 1000) / 1000, intended: v.intended && Math.round(v.intended * 1000) / 1000 })) ?? [],
+    sites: n.service ? sites(n.service).map((s) => ({ ...s, share: Math.round(s.share * 100) / 100 })) : [],
+    dashed: n.service?.outside === true || n.kind === "caller",
+  };
+}
+
+export function heightOf(n: FlowNode): number {
+  const lanes = n.service?.versions.length ?? 0;
+  const sited = n.service?.versions.some((v) => v.instances.some((i) => i.site)) ? siteHeight : 0;
+  return headHeight + lanes * laneHeight + (lanes > 0 ? 6 : 0) + sited;
+}
+
+interface Props {
+  words: Words;
+  spot: Spot;
+  chosen: boolean;
+  faded: boolean;
+  onChoose: (id: string) => void;
+}
+
+/** A service, a gateway, a caller or a group, with the versions as lanes. Its looks are in MeshPage. */
+export const Card = memo(
+  function Card({ words: w, spot, chosen, faded, onChoose }: Props) {
+    const colour = useLaneColour();
+    const state = [w.kind, chosen ? "chosen" : "", faded ? "faded" : "", w.troubled ? "troubled" : "", w.dashed ? "dashed" : ""].join(" ");
+    return (
+      <button
+        type="button" className={`card ${state}`} data-test={`card-${w.id}`} aria-pressed={chosen} onClick={() => onChoose(w.id)}
+        style={{ left: spot.x, top: spot.y, height: spot.height }} aria-label={`${w.title}, ${w.note} ${w.rate} ${w.success}`}
+      >
+        <span className="top"><b>{w.title}</b><i>{w.rate}</i></span>
+        <span className="under"><span className="success">{w.troubled && "▼ "}{w.note && `${w.note}${w.success && ": "}`}{w.success}</span><span>{w.p95}</span></span>
+        {w.lanes.map((l, i) => (
+          <span className="lane" data-test="lane" key={l.name}>
+            <span className="name">
+              <span>{l.name}{l.count !== 1 && <em className={l.count ? "" : "none"}> ×{l.count}</em>}</span>
+              <span className="share"><b>{percent(l.observed)}</b>{l.intended !== null && ` of ${percent(l.intended)}`}</span>
+            </span>
+            <span className="bar">
+              <span className="got" style={{ width: `${100 * (l.observed ?? 0)}%`, ...laneFill(colour(i), i) }} />
+              {l.intended !== null && <span className="mark" style={{ left: `calc(${100 * l.intended}% - 1px)` }} />}
+            </span>
+          </span>
+        ))}
+        {w.sites.length > 0 && (
+          <span className="sites">
+            {w.sites.map((s) => <span key={s.name} style={{ flexGrow: Math.max(0.12, s.share) }} title={`${s.name}: ${percent(s.share)} of the requests`}>{s.name}</span>)}
+          </span>
+        )}
+      </button>
+    );
+  },
+  (a, b) => a.chosen === b.chosen && a.faded === b.faded && a.onChoose === b.onChoose && a.spot.x === b.spot.x && a.spot.y === b.spot.y && a.spot.height === b.spot.height && JSON.stringify(a.words) === JSON.stringify(b.words),
+);

@@ -1,14 +1,20 @@
-import type { Figures, Gateway, Mesh, Service } from "../api/client";
+import { successOf, type Flow, type FlowLink, type Sums } from "./flow";
 
-/** A card of the picture. */
-export interface Node {
-  id: string;
-  kind: "gateway" | "service" | "caller";
-  service?: Service;
-  gateway?: Gateway;
+/** Where a card stands. */
+export interface Spot {
   x: number;
   y: number;
   height: number;
+}
+
+/** Where everything stands. It depends on who calls whom, and on no rate. */
+export interface Plan {
+  spots: Map<string, Spot>;
+  /** For every link the places that it runs through, from card to card. */
+  ways: Map<string, Place[]>;
+  width: number;
+  height: number;
+  step: number; // from one column to the next
 }
 
 /** The requests from one card to another; width is their rate. */
@@ -16,7 +22,7 @@ export interface Ribbon {
   id: string;
   from: string;
   to: string;
-  figures: Figures;
+  sums: Sums;
   whole: string;
   /** The lower part, which did not succeed; null when all did. */
   failed: string | null;
@@ -26,130 +32,105 @@ export interface Ribbon {
   label: { x: number; y: number };
 }
 
-export interface Picture {
-  nodes: Node[];
-  ribbons: Ribbon[];
-  width: number;
-  height: number;
-}
-
 export const cardWidth = 228;
 export const headHeight = 54;
 export const laneHeight = 34;
-const space = 34;
+export const siteHeight = 16;
+const space = 30;
 const minGap = 96;
-const thickest = 46;
+const thickest = 42;
 
-/** Sets the mesh out from left to right by call depth. */
-export function layOut(mesh: Mesh, available: number): Picture {
-  const nodes = new Map<string, Node>();
-  const height = (lanes: number) => headHeight + Math.max(lanes, 0) * laneHeight + (lanes > 0 ? 6 : 0);
-  for (const gateway of mesh.gateways) nodes.set(gateway.name, { id: gateway.name, kind: "gateway", gateway, x: 0, y: 0, height: height(0) });
-  for (const service of mesh.services) nodes.set(service.name, { id: service.name, kind: "service", service, x: 0, y: 0, height: height(service.versions.length) });
-  const links = mesh.links.filter((l) => nodes.has(l.to));
-  for (const l of links) {
-    if (!nodes.has(l.from)) nodes.set(l.from, { id: l.from, kind: "caller", x: 0, y: 0, height: height(0) });
-  }
-
-  // Links that the rules make possible place what has no requests now.
-  const edges = new Map<string, Set<string>>();
-  const edge = (from: string, to: string) => nodes.has(from) && nodes.has(to) && edges.set(from, (edges.get(from) ?? new Set()).add(to));
-  for (const l of links) edge(l.from, l.to);
-  for (const g of mesh.gateways) for (const r of g.routes) for (const t of r.send) edge(g.name, t.service);
-  const columns = columnsOf([...nodes.keys()], edges);
-
+/** Sets cards out from left to right by call depth. */
+export function planOf(cards: { id: string; height: number }[], edges: [string, string][], links: { id: string; from: string; to: string }[], available: number): Plan {
+  const columns = columnsOf(cards.map((c) => c.id), edges);
   const count = Math.max(...columns.values(), 0) + 1;
   const gap = count > 1 ? Math.max(minGap, (available - count * cardWidth) / (count - 1)) : 0;
-  const width = count * cardWidth + (count - 1) * gap;
-  const flow = new Map<string, { in: number; out: number }>();
-  const through = (id: string) => flow.get(id) ?? flow.set(id, { in: 0, out: 0 }).get(id) ?? { in: 0, out: 0 };
-  for (const l of links) {
-    through(l.from).out += l.figures.rps;
-    through(l.to).in += l.figures.rps;
-  }
-  const most = Math.max(...[...flow.values()].flatMap((f) => [f.in, f.out]), 1);
-  const thickness = (rps: number) => Math.max(1.5, (rps / most) * thickest);
-
   // A link that passes a column gets a place there, so that it runs between
   // the cards and not behind one.
   const byColumn: Place[][] = Array.from({ length: count }, () => []);
   const places = new Map<string, Place>();
-  const put = (id: string, column: number, height: number) => {
+  const put = (id: string, column: number, height: number): Place => {
     const place = { id, column, height, y: 0, before: [], after: [] };
     places.set(id, place);
     byColumn[column]?.push(place);
+    return place;
   };
-  for (const n of nodes.values()) put(n.id, columns.get(n.id) ?? 0, n.height);
-  const chains = links.map((link) => {
-    const t = thickness(link.figures.rps);
-    const ids = [link.from];
-    for (let c = (columns.get(link.from) ?? 0) + 1; c < (columns.get(link.to) ?? 0); c++) {
-      const id = `${link.from}~${link.to}@${c}`;
-      put(id, c, Math.ceil(t / 20) * 20 + 8); // in steps, so that cards do not tremble with the rate
-      ids.push(id);
-    }
-    ids.push(link.to);
-    return { link, t, places: ids.flatMap((id) => places.get(id) ?? []) };
-  });
-  for (const { places: chain } of chains) {
-    chain.slice(1).forEach((p, i) => {
-      const from = chain[i];
-      if (!from || from.column >= p.column) return;
-      p.before.push(from);
-      from.after.push(p);
+  for (const c of cards) put(c.id, columns.get(c.id) ?? 0, c.height);
+  const crowded = links.length > 300; // then they may run behind cards
+  const ways = new Map<string, Place[]>();
+  for (const link of links) {
+    const way: Place[] = [];
+    const from = places.get(link.from);
+    const to = places.get(link.to);
+    if (!from || !to) continue;
+    way.push(from);
+    if (!crowded) for (let c = from.column + 1; c < to.column; c++) way.push(put(`${link.id}@${c}`, c, thickest - 6));
+    way.push(to);
+    ways.set(link.id, way);
+    way.slice(1).forEach((p, i) => {
+      const before = way[i];
+      if (!before || before.column >= p.column) return;
+      p.before.push(before);
+      before.after.push(p);
     });
   }
-  const tallest = arrange(byColumn);
-  for (const n of nodes.values()) {
-    n.x = (columns.get(n.id) ?? 0) * (cardWidth + gap);
-    n.y = places.get(n.id)?.y ?? 0;
+  const height = arrange(byColumn);
+  const spots = new Map<string, Spot>();
+  for (const c of cards) {
+    const place = places.get(c.id);
+    if (place) spots.set(c.id, { x: place.column * (cardWidth + gap), y: place.y, height: c.height });
   }
+  return { spots, ways, width: count * cardWidth + (count - 1) * gap, height, step: cardWidth + gap };
+}
 
-  // Every chain leaves and enters a card at a port of its own.
-  const out = new Map<Chain, number>();
-  const into = new Map<Chain, number>();
-  for (const n of nodes.values()) {
-    const ports = (list: Chain[], where: (c: Chain) => number, kept: Map<Chain, number>) => {
-      let y = n.y + n.height / 2 - list.reduce((s, c) => s + c.t, 0) / 2;
-      for (const c of list.sort((a, b) => where(a) - where(b))) {
-        kept.set(c, y);
-        y += c.t;
-      }
-    };
-    ports(chains.filter((c) => c.link.from === n.id), (c) => middle(c.places[1]), out);
-    ports(chains.filter((c) => c.link.to === n.id), (c) => middle(c.places.at(-2)), into);
+/** Draws the links of a flow on a plan. */
+export function ribbonsOf(flow: Flow, plan: Plan): Ribbon[] {
+  const through = new Map<string, number>();
+  for (const l of flow.links) {
+    through.set(`from ${l.from}`, (through.get(`from ${l.from}`) ?? 0) + l.sums.rps);
+    through.set(`to ${l.to}`, (through.get(`to ${l.to}`) ?? 0) + l.sums.rps);
   }
-  return {
-    nodes: [...nodes.values()],
-    width,
-    height: tallest,
-    ribbons: chains.map((chain) => {
-      const { link, t } = chain;
-      const points: Point[] = [];
-      chain.places.forEach((p, i) => {
-        const x = p.column * (cardWidth + gap);
-        const y = i === 0 ? (out.get(chain) ?? 0) : i === chain.places.length - 1 ? (into.get(chain) ?? 0) : middle(p) - t / 2;
-        if (i > 0) points.push({ x, y });
-        if (i < chain.places.length - 1) points.push({ x: x + cardWidth, y });
-      });
-      const f = link.figures;
-      const bad = f.requests > 0 ? (f.failed + f.refused) / f.requests : 0;
-      const tf = bad > 0 ? Math.min(t, Math.max(2, t * bad)) : 0;
-      const [a = { x: 0, y: 0 }, b = a, c] = points;
-      return {
-        id: `${link.from}~${link.to}`,
-        from: link.from,
-        to: link.to,
-        figures: f,
-        whole: band(points, 0, t),
-        failed: tf > 0 ? band(points, t - tf, t) : null,
-        centre: edgeOf(points, t / 2),
-        wide: t >= 4,
-        // A link that passes a column has room for its label there.
-        label: c ? { x: (b.x + c.x) / 2, y: b.y + t / 2 } : { x: (a.x + b.x) / 2, y: (a.y + b.y + t) / 2 },
-      };
-    }),
+  const most = Math.max(...through.values(), 1);
+  const drawn = flow.links.flatMap((link) => {
+    const way = plan.ways.get(link.id);
+    return way ? [{ link, way, t: link.sums.requests > 0 ? Math.max(1.5, (link.sums.rps / most) * thickest) : 1 }] : [];
+  });
+  // Every link leaves and enters a card at a port of its own.
+  const out = new Map<FlowLink, number>();
+  const into = new Map<FlowLink, number>();
+  const group = (end: "from" | "to") => Map.groupBy(drawn, (d) => d.link[end]);
+  const ports = (list: typeof drawn, spot: Spot | undefined, where: (d: (typeof drawn)[number]) => number, kept: Map<FlowLink, number>) => {
+    if (!spot) return;
+    let y = spot.y + spot.height / 2 - list.reduce((s, d) => s + d.t, 0) / 2;
+    for (const d of list.sort((a, b) => where(a) - where(b))) {
+      kept.set(d.link, y);
+      y += d.t;
+    }
   };
+  for (const [id, list] of group("from")) ports(list, plan.spots.get(id), (d) => middle(d.way[1]), out);
+  for (const [id, list] of group("to")) ports(list, plan.spots.get(id), (d) => middle(d.way.at(-2)), into);
+  return drawn.map(({ link, way, t }) => {
+    const points: Point[] = [];
+    way.forEach((p, i) => {
+      const x = p.column * plan.step;
+      const y = i === 0 ? (out.get(link) ?? 0) : i === way.length - 1 ? (into.get(link) ?? 0) : middle(p) - t / 2;
+      if (i > 0) points.push({ x, y });
+      if (i < way.length - 1) points.push({ x: x + cardWidth, y });
+    });
+    const success = successOf(link.sums);
+    const bad = success === null ? 0 : 1 - success;
+    const tf = bad > 0 ? Math.min(t, Math.max(2, t * bad)) : 0;
+    const [a = { x: 0, y: 0 }, b = a, c] = points;
+    return {
+      id: link.id, from: link.from, to: link.to, sums: link.sums,
+      whole: band(points, 0, t),
+      failed: tf > 0 ? band(points, t - tf, t) : null,
+      centre: edgeOf(points, t / 2),
+      wide: t >= 4,
+      // A link that passes a column has room for its label there.
+      label: c ? { x: (b.x + c.x) / 2, y: b.y + t / 2 } : { x: (a.x + b.x) / 2, y: (a.y + b.y + t) / 2 },
+    };
+  });
 }
 
 /** A card, or a link that passes, in a column. */
@@ -162,12 +143,6 @@ interface Place {
   after: Place[];
 }
 
-interface Chain {
-  link: Mesh["links"][number];
-  t: number;
-  places: Place[];
-}
-
 interface Point {
   x: number;
   y: number;
@@ -178,8 +153,7 @@ const middle = (p: Place | undefined): number => (p ? p.y + p.height / 2 : 0);
 /**
  * Orders every column by where its neighbours stand, in some sweeps to and fro
  * (K. Sugiyama, S. Tagawa and M. Toda, "Methods for Visual Understanding of
- * Hierarchical System Structures", 1981). It looks at who calls whom alone and
- * not at rates, so that cards keep their places. Returns the height.
+ * Hierarchical System Structures", 1981). Returns the height.
  */
 function arrange(columns: Place[][]): number {
   const heightOf = (column: Place[]) => column.reduce((sum, p) => sum + p.height + space, -space);
@@ -205,21 +179,31 @@ function arrange(columns: Place[][]): number {
   return tallest;
 }
 
-/** The column of every node: one more than that of its last caller. */
-function columnsOf(ids: string[], edges: Map<string, Set<string>>): Map<string, number> {
-  const columns = new Map(ids.map((id) => [id, 0]));
-  const visit = (id: string, path: Set<string>) => {
-    if (path.has(id)) return; // a circle of calls
-    path.add(id);
-    for (const to of edges.get(id) ?? []) {
-      if (!path.has(to) && (columns.get(to) ?? 0) < (columns.get(id) ?? 0) + 1) {
-        columns.set(to, (columns.get(id) ?? 0) + 1);
-        visit(to, path);
-      }
+/** The column of every card: one more than that of its last caller. Calls that close a circle do not count. */
+function columnsOf(ids: string[], edges: [string, string][]): Map<string, number> {
+  const next = new Map<string, string[]>(ids.map((id) => [id, []]));
+  for (const [from, to] of edges) if (next.has(to)) next.get(from)?.push(to);
+  for (const list of next.values()) list.sort();
+  const state = new Map<string, "open" | "done">();
+  const order: string[] = []; // a card after all that it calls
+  const kept: [string, string][] = [];
+  const visit = (id: string) => {
+    state.set(id, "open");
+    for (const to of next.get(id) ?? []) {
+      if (state.get(to) === "open") continue;
+      kept.push([id, to]);
+      if (!state.has(to)) visit(to);
     }
-    path.delete(id);
+    state.set(id, "done");
+    order.push(id);
   };
-  for (const id of ids) visit(id, new Set());
+  const called = new Set(edges.map(([, to]) => to));
+  for (const id of [...ids].sort((a, b) => Number(called.has(a)) - Number(called.has(b)) || a.localeCompare(b))) if (!state.has(id)) visit(id);
+  const columns = new Map(ids.map((id) => [id, 0]));
+  const byCaller = Map.groupBy(kept, ([from]) => from);
+  for (const id of order.reverse()) {
+    for (const [, to] of byCaller.get(id) ?? []) columns.set(to, Math.max(columns.get(to) ?? 0, (columns.get(id) ?? 0) + 1));
+  }
   return columns;
 }
 

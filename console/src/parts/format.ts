@@ -43,3 +43,16 @@ export function seconds(ms: number): string {
   if (s < 120) return `${s.toFixed(0)} s`;
   return s < 7200 ? `${(s / 60).toFixed(0)} min` : `${(s / 3600).toFixed(0)} h`;
 }
+
+/** Local time of day of seconds since 1970. */
+export const clock = (at: number): string => new Date(at * 1000).toLocaleTimeString([], { hourCycle: "h23" });
+
+/** Bytes of traffic. */
+export function amount(n: number): string {
+  if (n < 10 << 10) return `${n} B`;
+  if (n < 10 << 20) return `${(n / (1 << 10)).toFixed(1)} KiB`;
+  return n < 10 * (1 << 30) ? `${(n / (1 << 20)).toFixed(1)} MiB` : `${(n / (1 << 30)).toFixed(1)} GiB`;
+}
+
+/** Local time of day to the millisecond. */
+export const exactly = (iso: string): string => new Date(iso).toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit", second: "2-digit", fractionalSecondDigits: 3 });

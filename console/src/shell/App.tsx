@@ -13,6 +13,8 @@ import { Missing } from "./Missing";
 import { makeTheme } from "./theme";
 
 const RulesPage = lazy(() => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })));
+const RequestsPage = lazy(() => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })));
+const TracesPage = lazy(() => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })));
 
 type Mode = "light" | "dark";
 
@@ -41,6 +43,8 @@ export function App() {
             <Route path="/services/:name" element={<ServicePage />} />
             <Route path="/gateways/:name" element={<GatewayPage />} />
             <Route path="/rules" element={<Suspense fallback="Loading the editor"><RulesPage /></Suspense>} />
+            <Route path="/requests" element={<Suspense fallback="Loading"><RequestsPage /></Suspense>} />
+            <Route path="/traces/:id?" element={<Suspense fallback="Loading"><TracesPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="/fleet" element={<FleetPage />} />
             <Route path="*" element={<Missing />} />

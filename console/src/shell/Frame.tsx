@@ -13,6 +13,8 @@ const pages = [
   { to: "/", name: "Mesh" },
   { to: "/rules", name: "Rules" },
   { to: "/try", name: "Try" },
+  { to: "/requests", name: "Requests" },
+  { to: "/traces", name: "Traces" },
   { to: "/fleet", name: "Fleet" },
 ];
 
@@ -31,7 +33,7 @@ export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; on
           <Box component="img" src="/mark.svg" alt="" sx={{ width: 26, height: 26 }} />
           Nightjar
         </Box>
-        <Box component="nav" aria-label="Pages" sx={{ display: "flex", gap: 0.5 }}>
+        <Box component="nav" aria-label="Pages" sx={{ display: "flex", flexWrap: "wrap", gap: 0.5 }}>
           {pages.map((p) => (
             <Box
               key={p.to}

@@ -1,0 +1,97 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Slider from "@mui/material/Slider";
+import { useTheme } from "@mui/material/styles";
+import { useMemo } from "react";
+import { readTimeline, type Mark, type Query, type Timeline } from "../api/client";
+import { clock, percent, plural } from "./format";
+import { usePolled } from "./usePolled";
+
+interface Props {
+  /** Whose requests are drawn. */
+  query: Query;
+  /** The moment that the page shows, in seconds since 1970; 0: now. */
+  at: number;
+  onAt: (at: number) => void;
+}
+
+const height = 46;
+const pace = 5000;
+
+/** Fifteen minutes of requests, with what people did; the handle chooses a moment of them. */
+export function TimeBar({ query, at, onAt }: Props) {
+  const { value } = usePolled(`bar ${JSON.stringify(query)}`, pace, (signal) => readTimeline(query, signal));
+  if (!value) return <Box sx={{ height: height + 30 }} />;
+  const shown = at || value.to;
+  return (
+    <Box sx={{ display: "flex", gap: 1.5, alignItems: "center" }} data-test="timebar">
+      <Box sx={{ position: "relative", flex: 1, minWidth: 0, pb: "20px" }}>
+        <Bars timeline={value} at={at} />
+        <Slider
+          size="small" track={false} aria-label="Moment that the page shows" getAriaValueText={() => (at ? clock(at) : "now")} min={value.from + 10} max={value.to} step={1} value={shown}
+          onChange={(_, chosen) => onAt(typeof chosen !== "number" || chosen >= value.to - 2 ? 0 : chosen)}
+          sx={{ position: "absolute", left: 0, bottom: 0, width: "100%", p: 0, height: 18, color: "warning.main", "& .MuiSlider-rail": { opacity: 0.18, height: 3 }, "& .MuiSlider-thumb": { width: 14, height: 14 } }}
+        />
+      </Box>
+      <Button size="small" variant={at ? "contained" : "outlined"} disabled={!at} onClick={() => onAt(0)} data-test="live" sx={{ minWidth: 118 }}>
+        {at ? `${clock(at)}: back to now` : "Now"}
+      </Button>
+    </Box>
+  );
+}
+
+function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
+  const { palette } = useTheme();
+  const { from, to, step, points, marks } = timeline;
+  const most = useMemo(() => Math.max(1, ...points.map((p) => p.ok + p.failed + p.refused)), [points]);
+  const long = Math.max(1, to - from);
+  const x = (t: number) => (100 * (t - from)) / long;
+  const wide = (100 * step) / long;
+  return (
+    <Box component="svg" width="100%" height={height} sx={{ display: "block", overflow: "visible" }} role="img" aria-label="Requests over the last 15 minutes">
+      <defs>
+        <pattern id="bar-failed" width="5" height="5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="5" height="5" fill={palette.error.main} />
+          <rect width="1.6" height="5" fill={palette.background.default} />
+        </pattern>
+      </defs>
+      <line x1="0" x2="100%" y1={height - 0.5} y2={height - 0.5} stroke={palette.divider} />
+      {points.map((p) => {
+        const all = p.ok + p.failed + p.refused;
+        const bad = p.failed + p.refused;
+        const tall = (all / most) * (height - 10);
+        const low = bad > 0 ? Math.max(2, (bad / most) * (height - 10)) : 0;
+        return (
+          <g key={p.at}>
+            <title>{`${clock(p.at)}: ${plural(all, "request")} in ${step} s, success ${percent(p.success)}`}</title>
+            <rect x={`${x(p.at)}%`} width={`${wide * 0.86}%`} y={height - tall} height={tall} fill={palette.primary.main} fillOpacity={0.42} />
+            {low > 0 && <rect x={`${x(p.at)}%`} width={`${wide * 0.86}%`} y={height - low} height={low} fill="url(#bar-failed)" />}
+          </g>
+        );
+      })}
+      {marks.map((m, i) => {
+        const next = marks[i + 1]; // of two that are close the later one has its name
+        return <MarkLine key={`${m.kind}${m.name}`} mark={m} x={x(m.at)} end={m.ends ? Math.min(100, x(m.ends)) : 0} named={!next || x(next.at) - x(m.at) > 3} />;
+      })}
+      {at > 0 && <line x1={`${x(at)}%`} x2={`${x(at)}%`} y1={0} y2={height} stroke={palette.warning.main} strokeWidth={2} />}
+    </Box>
+  );
+}
+
+/** A revision as r12, a drill as ✂3. */
+export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : `r${m.name}`);
+
+/** A revision is an upright line with its number, a drill a bar over the time that it ran. */
+function MarkLine({ mark: m, x, end, named }: { mark: Mark; x: number; end: number; named: boolean }) {
+  const { palette } = useTheme();
+  return (
+    <g data-test={`mark-${m.kind}-${m.name}`}>
+      <title>{`${clock(m.at)}: ${m.kind} ${m.name} by ${m.by}: ${m.text}`}</title>
+      {end > 0 && <rect x={`${x}%`} width={`${Math.max(0.3, end - x)}%`} y={height - 4} height={4} fill={palette.warning.main} />}
+      <line x1={`${x}%`} x2={`${x}%`} y1={8} y2={height} stroke={palette.text.primary} strokeWidth={1.2} strokeDasharray={m.kind === "drill" ? "2 3" : undefined} />
+      {named && <text x={`${x}%`} y={7} fontSize={10} fontWeight={650} textAnchor={x > 95 ? "end" : x < 3 ? "start" : "middle"} fill={palette.text.primary} stroke={palette.background.default} strokeWidth={3} paintOrder="stroke">
+        {markName(m)}
+      </text>}
+    </g>
+  );
+}

@@ -1,0 +1,73 @@
+import { useEffect, useState } from "react";
+import { followRequests, Refused, type Query, type Request } from "../api/client";
+
+/** A request with a key of its own. */
+export interface Row extends Request {
+  key: string;
+}
+
+export interface Feed {
+  rows: Row[];
+  /** Requests that came since the filter was set, those left out of the list too. */
+  came: number;
+  /** More that the filter took, and for which there was no room on the way. */
+  dropped: number;
+  error: string;
+}
+
+const kept = 500;
+const pace = 300; // ms between two drawings
+const again = 1500; // ms before a lost stream is tried anew
+
+const empty: Feed = { rows: [], came: 0, dropped: 0, error: "" };
+
+/** Follows the requests that a filter takes. While it is paused nothing is asked of the proxies. */
+export function useFeed(query: Query, paused: boolean): Feed {
+  const text = JSON.stringify(query);
+  const [feed, setFeed] = useState<{ of: string; feed: Feed }>({ of: text, feed: empty });
+  useEffect(() => {
+    if (paused) return;
+    const stop = new AbortController();
+    let fresh: Row[] = [];
+    let dropped = 0;
+    let came = 0;
+    const change = (with_: (old: Feed) => Feed) => setFeed((now) => ({ of: text, feed: with_(now.of === text ? now.feed : empty) }));
+    const draw = window.setInterval(() => {
+      if (fresh.length === 0 && dropped === 0) return;
+      const [rows, lost] = [fresh, dropped];
+      fresh = [];
+      dropped = 0;
+      change((old) => ({ rows: [...rows.reverse(), ...old.rows].slice(0, kept), came: old.came + rows.length, dropped: old.dropped + lost, error: "" }));
+    }, pace);
+    const follow = async () => {
+      while (!stop.signal.aborted) {
+        let error = "The service ended the stream.";
+        try {
+          await followRequests(
+            JSON.parse(text) as Query,
+            (line) => {
+              dropped += line.dropped ?? 0;
+              if (line.request) fresh.push({ ...line.request, key: `${came++}.${Date.now()}` });
+            },
+            stop.signal,
+          );
+        } catch (e) {
+          error = e instanceof Error ? e.message : String(e);
+          if (e instanceof Refused && e.problem.status === 422) { // the filter makes no sense
+            change((old) => ({ ...old, error }));
+            return;
+          }
+        }
+        if (stop.signal.aborted) return;
+        change((old) => ({ ...old, error }));
+        await new Promise((done) => setTimeout(done, again));
+      }
+    };
+    void follow();
+    return () => {
+      stop.abort();
+      window.clearInterval(draw);
+    };
+  }, [text, paused]);
+  return feed.of === text ? feed.feed : empty;
+}

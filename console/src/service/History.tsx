@@ -1,0 +1,68 @@
+import Box from "@mui/material/Box";
+import ToggleButton from "@mui/material/ToggleButton";
+import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
+import { useTheme } from "@mui/material/styles";
+import { ChartsReferenceLine } from "@mui/x-charts/ChartsReferenceLine";
+import { LineChart } from "@mui/x-charts/LineChart";
+import { useState } from "react";
+import { readTimeline, type Query } from "../api/client";
+import { millis, percent } from "../parts/format";
+import { markName } from "../parts/TimeBar";
+import { usePolled } from "../parts/usePolled";
+
+const spans: Record<string, { seconds: number; pace: number }> = {
+  "15 min": { seconds: 900, pace: 2000 },
+  "6 h": { seconds: 6 * 3600, pace: 20_000 },
+  "14 days": { seconds: 14 * 86400, pace: 60_000 },
+};
+
+/** Success and latency of a group of requests over time, with revisions and drills. */
+export default function History({ query }: { query: Query }) {
+  const { palette } = useTheme();
+  const [span, setSpan] = useState("15 min");
+  const { seconds, pace } = spans[span] ?? { seconds: 900, pace: 2000 };
+  const { value } = usePolled(`history ${span} ${JSON.stringify(query)}`, pace, (signal) => readTimeline({ ...query, from: Math.floor(Date.now() / 1000) - seconds }, signal));
+  const points = (value?.points ?? []).slice(0, -1); // the last step is not over
+  const times = points.map((p) => new Date(p.at * 1000));
+  const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit" }));
+  const axis = [{ data: times, scaleType: "time" as const, valueFormatter: of, disableLine: true, tickNumber: 4 }];
+  const some = (p: (typeof points)[number]) => p.ok + p.failed + p.refused > 0;
+  const marks = (value?.marks ?? []).map((m, i, all) => (
+    <ChartsReferenceLine
+      key={`${m.kind}${m.name}`} x={new Date(m.at * 1000)} label={(all[i + 1]?.at ?? Infinity) - m.at > seconds / 12 ? markName(m) : ""} labelAlign="start"
+      lineStyle={{ stroke: palette.text.primary, strokeDasharray: m.kind === "drill" ? "2 3" : "none" }} labelStyle={{ fontSize: 10, fill: palette.text.primary }}
+    />
+  ));
+  const chart = { height: 150, margin: { left: 4, right: 8, top: 14, bottom: 0 }, skipAnimation: true, hideLegend: false, slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } } };
+  const line = (label: string, colour: string, data: (number | null)[], format: (v: number) => string) =>
+    ({ label, color: colour, data, showMark: points.length < 3, curve: "linear" as const, connectNulls: false, valueFormatter: (v: number | null) => (v === null ? "–" : format(v)) });
+  const share = (good: number, all: number) => (all > 0 ? (100 * good) / all : null);
+  return (
+    <Box data-test="history">
+      <ToggleButtonGroup size="small" exclusive value={span} onChange={(_, v: string | null) => { if (v) setSpan(v); }} aria-label="How far back" sx={{ mb: 0.5, "& button": { py: 0.1, textTransform: "none" } }}>
+        {Object.keys(spans).map((s) => <ToggleButton key={s} value={s}>{s}</ToggleButton>)}
+      </ToggleButtonGroup>
+      <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, "& .MuiLineElement-series-app": { strokeDasharray: "5 3" } }}>
+        <LineChart
+          {...chart} xAxis={axis} yAxis={[{ width: 52, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${Number(v.toFixed(1))}%` }]}
+          series={[
+            { ...line("callers got", palette.primary.main, points.map((p) => share(p.ok, p.ok + p.failed + p.refused)), (v) => percent(v / 100)), id: "callers" },
+            { ...line("workloads gave", palette.warning.main, points.map((p) => share(p.appOK, p.appAll)), (v) => percent(v / 100)), id: "app" },
+          ]}
+        >
+          {marks}
+        </LineChart>
+        <LineChart
+          {...chart} xAxis={axis} yAxis={[{ width: 56, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]}
+          series={[
+            line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null)), millis),
+            { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null)), millis), id: "app" },
+            line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)), millis),
+          ]}
+        >
+          {marks}
+        </LineChart>
+      </Box>
+    </Box>
+  );
+}
