@@ -185,7 +185,8 @@ type Value struct {
 // Handler serves the totals and the values, with those of the process.
 func Handler(t *Totals, program string, values ...Value) http.Handler {
 	r := prometheus.NewRegistry()
-	r.MustRegister(t, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	// One of the memory statistics has a name that OpenMetrics does not allow.
+	r.MustRegister(t, collectors.NewGoCollector(collectors.WithGoCollectorMemStatsMetricsDisabled()), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	values = append(values, Value{Name: "nightjar_build_info", Help: "The version of the program, as a label.", Labels: map[string]string{"version": program}, Read: func() float64 { return 1 }})
 	for _, v := range values {
 		if v.Counter {

@@ -365,7 +365,11 @@ func (in *inbound) carry(b bearer, _ *engine.Exchange, s *shard) bool {
 	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: begun + limit, grpc: in.grpc != nil && in.grpc()}.with(&trace))
 	if o.Reason != "" {
 		if b.left() {
-			done(engine.Abandoned, "", 0, "")
+			if in.now()-begun > limit-limit/10 { // it left since its time ran out
+				done(engine.Failed, engine.TimedOut, 0, "no answer in the caller's time")
+			} else {
+				done(engine.Abandoned, "", 0, "")
+			}
 			return false
 		}
 		h := http.Header{wire.HeaderReason: {string(o.Reason)}}
