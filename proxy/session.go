@@ -156,6 +156,7 @@ func (s *session) connect(ctx context.Context) error {
 	if resp.StatusCode != http.StatusOK {
 		return said(resp)
 	}
+	s.sendAgain()
 	defer s.p.feed.set(nil, "") // whoever wanted records asked by this stream
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
@@ -298,6 +299,14 @@ func (s *session) guards(d *wire.Delta) {
 	if s.calm%stillTold == 0 && (len(status) > 0 || len(d.Events) > 0) {
 		d.Status = status
 	}
+}
+
+// sendAgain sends once more what the service may have lost, since it may be
+// another process now. What it has it passes over.
+func (s *session) sendAgain() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.sent = 0
 }
 
 // flush sends what was not sent yet, oldest first. What was sent is kept until

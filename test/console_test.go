@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -89,7 +90,37 @@ func TestConsole(t *testing.T) {
 		b.do(chromedp.Focus(chromedp.CSS("[data-test='ribbon-kiosk~sailings']")), chromedp.KeyEvent("\r"))
 		b.says("[data-test=link]", "kiosk → sailings")
 		b.says("[data-test=link]", "success")
-		b.until("location.search.includes('link=kiosk')")
+		b.until("location.search.includes('pick=kiosk')")
+		b.says("[data-test=sides]", "workloads gave")
+		b.click("card-sailings")
+		b.says("[data-test=panel]", "Routes, guards, instances")
+		b.until("document.querySelector('[data-test=\"mark-revision-1\"]')")
+	})
+	t.Run("cards keep their places while figures change", func(t *testing.T) {
+		b.t = t
+		b.visit("/")
+		places := `JSON.stringify([...document.querySelectorAll('.card')].map((c) => [c.dataset.test, c.style.left, c.style.top]))`
+		b.until("document.querySelectorAll('.card').length === 7")
+		b.until(fmt.Sprintf("document.querySelectorAll('[data-test^=ribbon]').length >= 9 && (window.before = %s)", places)) // all links have had requests
+		m.call(60, "http://tides/tides/next", "--from", "kiosk")                                                             // a link that was not there
+		b.until("document.querySelector('[data-test=\"ribbon-kiosk~tides\"]')")
+		b.until(fmt.Sprintf("(window.before = %s)", places))
+		m.call(200, "http://berths/berths/free", "--from", "sailings") // rates change
+		b.until("/\\b(4|5|6)\\d\\/s/.test(document.querySelector('[data-test=card-berths]').innerText)")
+		b.until(fmt.Sprintf("window.before === %s", places))
+	})
+	t.Run("a moment of the past, a search, and cards for owners", func(t *testing.T) {
+		b.t = t
+		b.visit(fmt.Sprintf("/?at=%d", time.Now().Add(-time.Hour).Unix()))
+		b.says("[data-test=incoming]", "0.0 requests a second come in")
+		b.click("live")
+		b.until("!location.search.includes('at=')")
+		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=search]"), "fares"))
+		b.until("document.querySelectorAll('.card.faded').length === document.querySelectorAll('.card').length - 1")
+		b.visit("/?by=owner")
+		b.click("card-timetable-team")
+		b.click("ungather")
+		b.says("[data-test=card-sailings]", "v1")
 	})
 	t.Run("weights move by handle and are published from there", func(t *testing.T) {
 		b.t = t

@@ -3,6 +3,7 @@ package stats
 import (
 	"math"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"testing"
 	"time"
@@ -44,20 +45,99 @@ func TestBucketsAreWithinOnePercent(t *testing.T) {
 func TestQuantile(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(5, 6))
 	var h Histogram
+	var bins []Bin
 	var all []time.Duration
 	for range 5000 {
 		d := time.Duration(rnd.ExpFloat64() * float64(20*time.Millisecond))
 		all = append(all, d)
 		h.Add(Bucket(d), 1)
+		bins = append(bins, Bin{uint16(Bucket(d)), 1})
 	}
 	slices.Sort(all)
 	for _, q := range []float64{0.5, 0.95, 0.99, 1} {
 		want := all[int(math.Ceil(q*5000))-1]
+		if c := (&Counts{Latency: slices.Clone(bins)}); c.Quantile(q) != h.Quantile(q) {
+			t.Errorf("quantile %v of counts: %v", q, c.Quantile(q))
+		}
 		if got := h.Quantile(q); math.Abs(float64(got-want)) > 0.01*float64(want) {
 			t.Errorf("quantile %v: %v, want %v", q, got, want)
 		}
 	}
-	if (&Histogram{}).Quantile(0.5) != 0 {
+	if (&Histogram{}).Quantile(0.5) != 0 || (&Counts{}).Quantile(0.5) != 0 {
 		t.Error("an empty histogram has a median")
 	}
+}
+
+func someCounts(rnd *rand.Rand) Counts {
+	c := Counts{OK: rnd.Uint64N(5), Failed: rnd.Uint64N(3), Refused: rnd.Uint64(), Tries: rnd.Uint64N(9), Sent: rnd.Uint64() >> 20}
+	c.Status[rnd.IntN(6)], c.Reasons[rnd.IntN(16)] = rnd.Uint64N(3), rnd.Uint64N(300)
+	for range rnd.IntN(200) {
+		c.Latency = append(c.Latency, Bin{uint16(rnd.IntN(NumBuckets)), 1 + rnd.Uint64N(4)})
+	}
+	return c
+}
+
+// TestCountsAddUp: sums are exact, whichever way they take: added as they are,
+// through their compact form, or through JSON.
+func TestCountsAddUp(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 8))
+	for range 200 {
+		var straight, round Counts
+		var all []byte
+		latencies := map[uint16]uint64{}
+		for range 1 + rnd.IntN(8) {
+			c := someCounts(rnd)
+			for _, b := range c.Latency {
+				latencies[b.Bucket] += b.N
+			}
+			straight.Add(&c)
+			all, _ = c.AppendBinary(all)
+		}
+		for rest := all; len(rest) > 0; {
+			var c, again Counts
+			var err error
+			if rest, err = c.Decode(rest); err != nil {
+				t.Fatal(err)
+			}
+			text, _ := c.MarshalText()
+			if err := again.UnmarshalText(text); err != nil {
+				t.Fatal(err)
+			}
+			round.Add(&again)
+		}
+		straight.Compact()
+		round.Compact()
+		if !reflect.DeepEqual(straight, round) {
+			t.Fatalf("%+v\nand by way of bytes\n%+v", straight, round)
+		}
+		for _, b := range straight.Latency {
+			if latencies[b.Bucket] != b.N {
+				t.Fatalf("bucket %d has %d, want %d", b.Bucket, b.N, latencies[b.Bucket])
+			}
+		}
+		if len(straight.Latency) != len(latencies) {
+			t.Fatalf("%d buckets, want %d", len(straight.Latency), len(latencies))
+		}
+	}
+}
+
+func FuzzCounts(f *testing.F) {
+	c := Counts{OK: 300, Latency: []Bin{{5, 1}, {1599, 70000}}}
+	b, _ := c.AppendBinary(nil)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		var c, again Counts
+		rest, err := c.Decode(b)
+		if err != nil {
+			return
+		}
+		text, _ := c.AppendBinary(nil)
+		if rest, err := again.Decode(text); err != nil || len(rest) > 0 {
+			t.Fatalf("what was written cannot be read: %v", err)
+		}
+		again.Compact()
+		if c.Compact(); len(rest) > len(b) || !reflect.DeepEqual(c, again) {
+			t.Fatalf("%+v, then %+v", c, again)
+		}
+	})
 }
