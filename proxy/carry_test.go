@@ -28,6 +28,7 @@ import (
 type hop struct {
 	url      string // of the caller's proxy
 	recorder *recorder
+	carrier  *carrier
 	copies   chan string // what came to the version that gets copies
 }
 
@@ -160,7 +161,7 @@ func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler
 	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, gateway: gateway, epoch: time.Now(), recorder: newRecorder(2), feed: newFeed(), spans: &spans{}, force: new(atomic.Pointer[inForce]), mirrors: newMirrors(e.transport.http1)}
 	t.Cleanup(c.mirrors.end)
 	c.force.Store(&inForce{table: table, revision: 7, known: true})
-	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, copies}
+	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, c, copies}
 }
 
 // raw sends bytes and reads everything that comes back.

@@ -47,7 +47,7 @@ func newGuarded(t *testing.T, kind, text string, apps ...string) (hop, *carrier)
 	c := &carrier{name: "caller-a", caller: "caller", callerValue: []string{"caller"}, epoch: time.Now(), recorder: newRecorder(2), feed: newFeed(), spans: &spans{}, force: new(atomic.Pointer[inForce]), mirrors: newMirrors(e.transport.http1)}
 	t.Cleanup(c.mirrors.end)
 	c.force.Store(&inForce{table: table, revision: 7, known: true})
-	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, nil}, c
+	return hop{"http://" + e.listen(c, c, c.recorder), c.recorder, c, nil}, c
 }
 
 // app is a workload; its address.

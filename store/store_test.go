@@ -10,6 +10,9 @@ import (
 	"time"
 
 	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/telemetry"
+	"nightjar/wire"
 )
 
 func open2(t *testing.T, dir string) *Store {
@@ -207,5 +210,69 @@ func TestMigrations(t *testing.T) {
 		if _, err := s.SaveDraft(t.Context(), Draft{Bundle: "b", By: "x", At: time.Now()}, 0); err != nil {
 			t.Errorf("from version %d: %v", version, err)
 		}
+	}
+}
+
+// TestTelemetryAges: ten seconds become minutes after six hours and go after
+// fourteen days, and nothing is lost on the way; series that nothing is of go too.
+func TestTelemetryAges(t *testing.T) {
+	s, ctx := open2(t, t.TempDir()), t.Context()
+	const begin, hours = 1_800_000_000, 8
+	mem := telemetry.New()
+	seq := uint64(0)
+	for at := int64(begin); at < begin+hours*3600; at += 10 {
+		seq++
+		name := "s"
+		if at == begin {
+			name = "short-lived"
+		}
+		mem.Count(&wire.Delta{Nonce: "n", Sequence: seq, Holds: 1, Caller: "kiosk", Series: []wire.Series{{Service: name, Counts: stats.Counts{OK: 3, Latency: []stats.Bin{{Bucket: 9, N: 3}}}}}}, time.Unix(at, 0))
+		if seq%60 == 0 {
+			if err := s.AddTelemetry(ctx, mem.Take(), at); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if at%3600 == 0 {
+			mem.Tidy(time.Unix(at, 0))
+		}
+	}
+	now := int64(begin + hours*3600)
+	all := func(from, to int64) (n uint64, rows int) {
+		t.Helper()
+		err := s.Telemetry(ctx, from, to, func(slot telemetry.Slot) error {
+			rows++
+			return mem.Read(slot.Sealed, func(_ *telemetry.Names, _ uint, c *stats.Counts) { n += c.OK })
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n, rows
+	}
+	want, rows := all(0, now)
+	if want != 3*hours*360 || rows != hours*360 {
+		t.Errorf("%d requests in %d rows", want, rows)
+	}
+	for more := true; more; {
+		var err error
+		if more, err = s.RollUp(ctx, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n, rows := all(0, now); n != want || rows != FineTime/10+(hours*3600-FineTime)/60 {
+		t.Errorf("rolled up: %d requests in %d rows", n, rows)
+	}
+	if n, _ := all(begin+60, begin+120); n != 18 {
+		t.Errorf("a minute has %d requests", n)
+	}
+	known, seen, first, err := s.TelemetryState(ctx)
+	if err != nil || len(known) != 2 || seen["n"] != seq || first != begin {
+		t.Errorf("%v %v %d %v", known, seen, first, err)
+	}
+	gone, err := s.PruneTelemetry(ctx, begin+CoarseTime+60)
+	if err != nil || len(gone) != 1 || gone[0] != 0 {
+		t.Errorf("gone: %v, %v", gone, err)
+	}
+	if n, _ := all(0, now); n != want-18 {
+		t.Errorf("after fourteen days: %d requests, want %d", n, want-18)
 	}
 }
