@@ -70,6 +70,9 @@ func (t *Totals) Add(caller string, list []wire.Series) {
 			}
 			if one == nil {
 				one = &total{}
+				for _, name := range []*string{&k.caller, &k.service, &k.version, &k.gate, &k.route} {
+					*name = strings.Clone(*name) // they are parts of what was received
+				}
 				t.series[k] = one
 			}
 		}

@@ -8,13 +8,16 @@ import (
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/wire"
 )
 
 // benchCarrier leads everything to one address, by two routes and a split.
@@ -80,16 +83,15 @@ func BenchmarkHop(b *testing.B) {
 	}
 }
 
-// BenchmarkPlain is a request through the plain bearer, from bytes to bytes:
-// the caller and the workload do nothing but read and write, so what is
-// allocated is the hop's.
-func BenchmarkPlain(b *testing.B) {
+// quietBackend is a carrier to a workload that does nothing but read and write,
+// so that what is allocated is the hop's.
+func quietBackend(b *testing.B) *carrier {
 	answer := []byte("HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nDate: Mon, 23 Nov 2026 14:00:00 GMT\r\nContent-Length: 1024\r\n\r\n" + strings.Repeat("x", 1024))
 	backend, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		b.Fatal(err)
 	}
-	defer backend.Close()
+	b.Cleanup(func() { backend.Close() })
 	go func() {
 		for {
 			c, err := backend.Accept()
@@ -106,37 +108,91 @@ func BenchmarkPlain(b *testing.B) {
 			}()
 		}
 	}()
-	c := benchCarrier(b, backend.Addr().String())
+	return benchCarrier(b, backend.Addr().String())
+}
+
+// BenchmarkPlain is a request through the plain bearer, from bytes to bytes.
+func BenchmarkPlain(b *testing.B) {
+	c := quietBackend(b)
+	addr := serveBench(b, c, c.recorder)
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) { askAgain(b, addr, pb.Next) })
+}
+
+// BenchmarkTelemetry is the same hop with all telemetry and with none, in turn;
+// x-off is the time with it in times of that without, the median of the turns.
+func BenchmarkTelemetry(b *testing.B) {
+	on := quietBackend(b)
+	on.feed, on.spans = newFeed(), &spans{}
+	watched := *on
+	watched.feed, watched.spans, watched.recorder = newFeed(), &spans{}, newRecorder(8)
+	watched.feed.set([]wire.Watch{{ID: "1", Filter: wire.Filter{To: "s", Header: "x-crew=yes"}}}, "caller")
+	off := *on
+	off.feed, off.spans = nil, nil
+	addrs := []string{serveBench(b, on, on.recorder), serveBench(b, &watched, watched.recorder), serveBench(b, &off, nil)}
+	const turns = 40
+	took := make([][]float64, len(addrs))
+	each := int64(b.N/turns/len(addrs) + 1)
+	for turn := range turns {
+		for i := range addrs {
+			i = (i + turn) % len(addrs)
+			var left atomic.Int64
+			left.Store(each)
+			begun := time.Now()
+			var callers sync.WaitGroup
+			for range 16 {
+				callers.Go(func() { askAgain(b, addrs[i], func() bool { return left.Add(-1) >= 0 }) })
+			}
+			callers.Wait()
+			took[i] = append(took[i], time.Since(begun).Seconds())
+		}
+	}
+	middle := func(i int) float64 {
+		ratios := make([]float64, turns)
+		for turn := range turns {
+			ratios[turn] = took[i][turn] / took[2][turn]
+		}
+		slices.Sort(ratios)
+		return ratios[turns/2]
+	}
+	b.ReportMetric(middle(0), "x-off")
+	b.ReportMetric(middle(1), "watched-x-off")
+}
+
+// serveBench serves a carrier and returns its address.
+func serveBench(b *testing.B, c *carrier, rec *recorder) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		b.Fatal(err)
 	}
-	p := &port{name: "bench", listener: l, handler: c, by: c, racks: &racks{epoch: c.epoch}, recorder: c.recorder, log: slog.New(slog.DiscardHandler)}
+	p := &port{name: "bench", listener: l, handler: c, by: c, racks: &racks{epoch: c.epoch}, recorder: rec, log: slog.New(slog.DiscardHandler)}
 	p.open(newTransports())
 	go p.serve()
-	defer p.drain(0, time.Second)
+	b.Cleanup(func() { p.drain(0, time.Second) })
+	return l.Addr().String()
+}
+
+// askAgain asks on one connection as long as more says so.
+func askAgain(b *testing.B, addr string, more func() bool) {
 	ask := []byte("GET /ferry/times HTTP/1.1\r\nHost: s\r\nUser-Agent: bench\r\nAccept: */*\r\nCookie: berth=7\r\n\r\n")
-	b.ReportAllocs()
-	b.RunParallel(func(pb *testing.PB) {
-		conn, err := net.Dial("tcp", l.Addr().String())
-		if err != nil {
-			b.Error(err)
-			return
-		}
-		defer conn.Close()
-		in := make([]byte, 4096)
-		for pb.Next() {
-			conn.Write(ask)
-			for n := 0; n < 1024; {
-				k, err := conn.Read(in)
-				if err != nil {
-					b.Error(err)
-					return
-				}
-				n += k
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		b.Error(err)
+		return
+	}
+	defer conn.Close()
+	in := make([]byte, 4096)
+	for more() {
+		conn.Write(ask)
+		for n := 0; n < 1024; {
+			k, err := conn.Read(in)
+			if err != nil {
+				b.Error(err)
+				return
 			}
+			n += k
 		}
-	})
+	}
 }
 
 // BenchmarkRecord is what counting one request costs.

@@ -166,6 +166,9 @@ func (f *feed) take() (out []wire.Batch, trouble []wire.Record) {
 
 // offer makes a record of a request that is over, for everybody who wants it.
 func (c *carrier) offer(t *tracing, b engine.View, x *engine.Exchange, revision uint, begun time.Duration, r *result) {
+	if c.feed == nil { // nobody watches
+		return
+	}
 	list := c.feed.watches.Load()
 	if list == nil && r.class == engine.OK {
 		return

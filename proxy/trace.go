@@ -94,6 +94,9 @@ func nibble(c byte) byte {
 // trace reads what came. starts tells whether a trace begins here when there is
 // none; it is kept for that share of the requests. What the caller decided holds.
 func (c *carrier) trace(b bearer, starts bool) (t tracing) {
+	if c.spans == nil { // nobody traces
+		return t
+	}
 	came := b.Header(headerTraceparent)
 	if len(came) > 0 {
 		var ok bool
@@ -166,9 +169,6 @@ type spans struct {
 const maxSpans = 4096
 
 func (s *spans) share() float64 {
-	if s == nil {
-		return 0
-	}
 	return float64(s.traced.Load()) / 100_000
 }
 

@@ -5,6 +5,7 @@ package telemetry
 import (
 	"encoding/binary"
 	"errors"
+	"strings"
 	"sync"
 	"time"
 
@@ -148,6 +149,9 @@ func (t *Store) of(n Names, at int64, c *stats.Counts) uint32 {
 			s = t.series[n]
 		}
 		if s == nil {
+			for _, name := range []*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route} {
+				*name = strings.Clone(*name) // they are parts of what was received
+			}
 			s = t.know(n, uint32(len(t.byID)))
 			t.fresh = append(t.fresh, Named{s.id, n})
 		}

@@ -108,14 +108,14 @@ type Ack struct {
 
 // Delta is what a proxy counted since its last Delta.
 type Delta struct {
-	Nonce         string   `json:"nonce"`
-	Sequence      uint64   `json:"sequence"` // rises by one; a Delta that comes twice counts once
-	Holds         uint64   `json:"holds"`    // oldest Sequence that the proxy could send once more
-	Caller        string   `json:"caller"`   // service or gateway whose requests these are
-	CallerVersion string   `json:"callerVersion,omitempty"`
-	AgoMS         int64    `json:"agoMS,omitempty"` // how long ago it was counted
-	Series        []Series `json:"series"`
-	Open          []Open   `json:"open,omitempty"` // connections now
+	Nonce         string     `json:"nonce"`
+	Sequence      uint64     `json:"sequence"` // rises by one; a Delta that comes twice counts once
+	Holds         uint64     `json:"holds"`    // oldest Sequence that the proxy could send once more
+	Caller        string     `json:"caller"`   // service or gateway whose requests these are
+	CallerVersion string     `json:"callerVersion,omitempty"`
+	AgoMS         int64      `json:"agoMS,omitempty"` // how long ago it was counted
+	Series        SeriesList `json:"series"`
+	Open          []Open     `json:"open,omitempty"` // connections now
 
 	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
 	Events []engine.Event  `json:"events,omitempty"`
@@ -125,18 +125,18 @@ type Delta struct {
 type Series struct {
 	// App: the requests as the proxy beside the instance saw them, and what the
 	// workload itself answered. Caller is who called then, as its proxy said.
-	App    bool   `json:"app,omitempty"`
-	Copy   bool   `json:"copy,omitempty"` // with App: copies of a mirror, whose answers nobody waits for
-	Caller string `json:"caller,omitempty"`
+	App    bool
+	Copy   bool // with App: copies of a mirror, whose answers nobody waits for
+	Caller string
 
-	Revision uint         `json:"revision,omitempty"` // that the requests followed
-	Gate     string       `json:"gate,omitempty"`     // route of the gateway
-	Service  string       `json:"service,omitempty"`
-	Version  string       `json:"version,omitempty"`
-	Instance string       `json:"instance,omitempty"`
-	Route    string       `json:"route,omitempty"`   // empty: plain balancing, or none
-	RouteOf  string       `json:"routeOf,omitempty"` // service whose route it is
-	Counts   stats.Counts `json:"counts"`
+	Revision uint   // that the requests followed
+	Gate     string // route of the gateway
+	Service  string
+	Version  string
+	Instance string
+	Route    string // empty: plain balancing, or none
+	RouteOf  string // service whose route it is
+	Counts   stats.Counts
 }
 
 // Other stands for the names of series past a bound.

@@ -1,7 +1,6 @@
 package stats
 
 import (
-	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"math"
@@ -145,25 +144,6 @@ func (c *Counts) Decode(b []byte) (rest []byte, err error) {
 		c.Latency = append(c.Latency, Bin{uint16(at), n})
 	}
 	return b, err
-}
-
-// MarshalText is the compact form in base64, for JSON.
-func (c Counts) MarshalText() ([]byte, error) {
-	c.Latency = slices.Clone(c.Latency)
-	b, _ := c.AppendBinary(nil)
-	return base64.RawStdEncoding.AppendEncode(nil, b), nil
-}
-
-// UnmarshalText reads what MarshalText wrote.
-func (c *Counts) UnmarshalText(text []byte) error {
-	b, err := base64.RawStdEncoding.AppendDecode(nil, text)
-	if err != nil {
-		return errCounts
-	}
-	if b, err = c.Decode(b); err == nil && len(b) > 0 {
-		err = errCounts
-	}
-	return err
 }
 
 // Quantile is the latency that the share q of the counted requests does not

@@ -34,7 +34,7 @@ var (
 	seconds = flag.Int("seconds", 3, "length of one measurement")
 	conns   = flag.Int("connections", 64, "connections of the load")
 	only    = flag.String("only", "", "measure these targets beside standard alone, such as nightjar")
-	parts   = flag.String("parts", "hop guards idle publishes upgrades fleet", "what to measure")
+	parts   = flag.String("parts", "hop guards feed idle publishes upgrades fleet ingest rollups console", "what to measure")
 )
 
 func main() {
@@ -174,7 +174,7 @@ func measure() error {
 	for _, part := range []struct {
 		name string
 		run  func(*bench) error
-	}{{"hop", hop}, {"guards", guards}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}} {
+	}{{"hop", hop}, {"guards", guards}, {"feed", feed}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}, {"ingest", ingest}, {"rollups", rollups}, {"console", consolePart}} {
 		if !strings.Contains(*parts, part.name) {
 			continue
 		}

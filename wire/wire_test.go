@@ -1,0 +1,57 @@
+package wire
+
+import (
+	"encoding/json"
+	"reflect"
+	"testing"
+
+	"nightjar/core/stats"
+)
+
+func sample() Delta {
+	return Delta{Nonce: "n", Sequence: 3, Caller: "kiosk", Series: SeriesList{
+		{Revision: 7, Service: "berths", Version: "v1", Instance: "berths-v1-a", Route: "all", RouteOf: "berths", Gate: "home", Counts: stats.Counts{OK: 300, Tries: 301, Latency: []stats.Bin{{Bucket: 1, N: 2}, {Bucket: 900, N: 298}}}},
+		{App: true, Copy: true, Caller: "kiösk", Service: "berths", Counts: stats.Counts{Failed: 1, Reasons: [16]uint64{15: 1}}}}}
+}
+
+func TestSeriesKeep(t *testing.T) {
+	b, err := json.Marshal(sample())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got Delta
+	if err := json.Unmarshal(b, &got); err != nil || !reflect.DeepEqual(got, sample()) {
+		t.Errorf("%v\n%+v\nwant\n%+v", err, got, sample())
+	}
+}
+
+func FuzzSeries(f *testing.F) {
+	text, _ := sample().Series.MarshalText()
+	f.Add(text)
+	f.Fuzz(func(t *testing.T, text []byte) {
+		var l, again SeriesList
+		if l.UnmarshalText(text) != nil {
+			return
+		}
+		text, _ = l.MarshalText()
+		if err := again.UnmarshalText(text); err != nil || len(again) != len(l) {
+			t.Fatalf("what was written cannot be read: %v", err)
+		}
+	})
+}
+
+func TestFilters(t *testing.T) {
+	for _, bad := range []Filter{{Status: "6xx"}, {Status: "99"}, {Status: "x"}, {Status: "xx"}, {Reason: "ghost"}, {Outcome: "fine"}, {SlowerMS: -1}, {Header: "=x"}, {Header: "a b"}, {Header: "a:b"}, {Path: "x"}} {
+		if bad.Check() == nil {
+			t.Errorf("%+v has sense", bad)
+		}
+	}
+	for _, good := range []Filter{{}, {Status: "503"}, {Status: "5xx"}, {Reason: "overflow"}, {Outcome: Trouble}, {Header: "x-crew"}, {Header: "x-crew=a=b"}, {Path: "/"}} {
+		if err := good.Check(); err != nil {
+			t.Errorf("%+v: %v", good, err)
+		}
+	}
+	if name, value, has := (&Filter{Header: "x-crew=a=b"}).HeaderTest(); name != "X-Crew" || value != "a=b" || !has {
+		t.Errorf("%q %q %v", name, value, has)
+	}
+}
