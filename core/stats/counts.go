@@ -23,7 +23,7 @@ type Counts struct {
 
 	Status  [6]uint64  // answers by class: 1xx at 1 to 5xx at 5
 	Reasons [16]uint64 // by the number of a reason
-	Latency []Bin      // of the counted requests, in any order, possibly with the same bucket twice
+	Latency []Bin      // of the counted requests, in order of bucket, each bucket once
 }
 
 // Bin is how many latencies fell into a bucket.
@@ -64,30 +64,40 @@ func (c *Counts) Add(o *Counts) {
 	for i, n := range o.Reasons {
 		c.Reasons[i] += n
 	}
-	if n := len(c.Latency); n > 64 && n+len(o.Latency) > cap(c.Latency) { // before it grows
-		c.Compact()
-	}
-	c.Latency = append(c.Latency, o.Latency...)
+	c.Latency = merge(c.Latency, o.Latency)
 }
 
-// Compact puts the latencies in order, each bucket once.
-func (c *Counts) Compact() {
-	slices.SortFunc(c.Latency, func(a, b Bin) int { return int(a.Bucket) - int(b.Bucket) })
-	out := c.Latency[:0]
-	for _, b := range c.Latency {
-		if n := len(out); n > 0 && out[n-1].Bucket == b.Bucket {
-			out[n-1].N += b.N
-		} else {
-			out = append(out, b)
+// merge adds b to a, in the room of a if that is enough.
+func merge(a, b []Bin) []Bin {
+	i, fresh := 0, 0
+	for _, x := range b {
+		for i < len(a) && a[i].Bucket < x.Bucket {
+			i++
+		}
+		if i == len(a) || a[i].Bucket > x.Bucket {
+			fresh++
 		}
 	}
-	c.Latency = out
+	i = len(a) - 1
+	a = slices.Grow(a, fresh)[:len(a)+fresh]
+	k := len(a) - 1
+	for j := len(b) - 1; j >= 0; j, k = j-1, k-1 {
+		for ; i >= 0 && a[i].Bucket > b[j].Bucket; i, k = i-1, k-1 {
+			a[k] = a[i]
+		}
+		sum := b[j]
+		if i >= 0 && a[i].Bucket == sum.Bucket {
+			sum.N += a[i].N
+			i--
+		}
+		a[k] = sum
+	}
+	return a
 }
 
 // AppendBinary appends a compact form: which numbers are not zero, these, and
-// the latencies as distances between buckets with their counts. It compacts c.
+// the latencies as distances between buckets with their counts.
 func (c *Counts) AppendBinary(b []byte) ([]byte, error) {
-	c.Compact()
 	fields := c.fields()
 	mask := uint64(0)
 	for i, f := range fields {
@@ -135,10 +145,10 @@ func (c *Counts) Decode(b []byte) (rest []byte, err error) {
 	if bins > NumBuckets {
 		return nil, errCounts
 	}
-	for range bins {
-		at += next()
+	for i := range bins {
+		step := next()
 		n := next()
-		if err != nil || at >= NumBuckets {
+		if at += step; err != nil || at >= NumBuckets || i > 0 && step == 0 {
 			return nil, errCounts
 		}
 		c.Latency = append(c.Latency, Bin{uint16(at), n})
@@ -147,9 +157,8 @@ func (c *Counts) Decode(b []byte) (rest []byte, err error) {
 }
 
 // Quantile is the latency that the share q of the counted requests does not
-// exceed, by the nearest-rank definition. Of none it is 0. It compacts c.
+// exceed, by the nearest-rank definition. Of none it is 0.
 func (c *Counts) Quantile(q float64) time.Duration {
-	c.Compact()
 	n := uint64(0)
 	for _, b := range c.Latency {
 		n += b.N

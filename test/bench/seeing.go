@@ -100,7 +100,7 @@ func reported(proxy, proxies int, sequence uint64) wire.Delta {
 		s := wire.Series{Revision: 1, Service: fmt.Sprint("service-", to), Version: "v1", Instance: fmt.Sprintf("service-%d-%d", to, i/called), Route: "all", RouteOf: fmt.Sprint("service-", to)}
 		s.Counts = stats.Counts{OK: 9, Failed: 1, Tries: 10, FirstOK: 9, Sent: 100, Received: 10_240, Status: [6]uint64{2: 9, 5: 1}}
 		for k := range 8 {
-			s.Counts.Latency = append(s.Counts.Latency, stats.Bin{Bucket: uint16(700 + (i*7+k*13+int(sequence))%120), N: 1 + uint64(k)/6})
+			s.Counts.Add(&stats.Counts{Latency: []stats.Bin{{Bucket: uint16(700 + (i*7+k*13+int(sequence))%120), N: 1 + uint64(k)/6}}})
 		}
 		d.Series = append(d.Series, s)
 	}
