@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nightjar/cli/out"
+	"nightjar/control"
 )
 
 // followEvery is how often what is followed is shown anew.
@@ -107,4 +108,22 @@ func (w *windowFlags) at() int64 {
 		return 0
 	}
 	return time.Now().Add(-w.ago).Unix()
+}
+
+// showMesh shows the mesh with the figures of the window.
+func (a *app) showMesh(cmd *cobra.Command, w *windowFlags, show func(*out.Printer, control.Mesh) error) error {
+	if err := w.check(); err != nil {
+		return err
+	}
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	return a.follow(cmd, w.follow, func(ctx context.Context, p *out.Printer) error {
+		m, err := c.MeshAt(ctx, w.seconds, w.at())
+		if err != nil {
+			return err
+		}
+		return show(p, m)
+	})
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -22,18 +21,7 @@ The difference is what the mesh adds (time) or saves (failures that a retry hid)
   nightjar links --from kiosk -o wide`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := window.check(); err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd, window.follow, func(ctx context.Context, p *out.Printer) error {
-				m, err := c.MeshAt(ctx, window.seconds, window.at())
-				if err != nil {
-					return err
-				}
+			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
 				list := []control.Link{}
 				for _, l := range m.Links {
 					if (from == "" || l.From == from) && (to == "" || l.To == to) {

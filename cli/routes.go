@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -27,18 +26,7 @@ func (a *app) routes() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := window.check(); err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd, window.follow, func(ctx context.Context, p *out.Printer) error {
-				m, err := c.MeshAt(ctx, window.seconds, window.at())
-				if err != nil {
-					return err
-				}
+			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
 				ladders := laddersOf(m)
 				if len(args) > 0 {
 					ladders = slices.DeleteFunc(ladders, func(l ladder) bool { return l.Of != args[0] })

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -28,18 +27,7 @@ func (a *app) services() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := window.check(); err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd, window.follow, func(ctx context.Context, p *out.Printer) error {
-				m, err := c.MeshAt(ctx, window.seconds, window.at())
-				if err != nil {
-					return err
-				}
+			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
 				if len(args) == 0 {
 					return p.Show(m, func(s *out.Sheet) { meshSheet(s, m) })
 				}

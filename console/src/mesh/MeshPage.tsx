@@ -5,12 +5,12 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { readMeshAt, type Mesh } from "../api/client";
 import { useLive } from "../api/live";
 import { clock, plural, rate } from "../parts/format";
 import { TimeBar } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
+import { useQuery } from "../parts/useQuery";
 import { Card, heightOf, wordsOf } from "./Card";
 import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
 import { crowd, flowOf, waysToGather } from "./flow";
@@ -23,7 +23,7 @@ const never = 3_600_000;
 /** The flow of requests, left to right by call depth, now or at a moment of the last 15 minutes. */
 export function MeshPage() {
   const { mesh: live } = useLive();
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useQuery();
   const at = Number(params.get("at") ?? 0) || 0;
   const past = usePolled(`mesh ${at}`, never, async (signal) => (at ? readMeshAt(at, signal) : null));
   const mesh = at ? past.value : live;
@@ -31,23 +31,6 @@ export function MeshPage() {
   const opened = params.get("open") ?? "";
   const search = params.get("q") ?? "";
   const chosen = params.get("pick");
-  const set = useCallback(
-    (change: Record<string, string | null>) => {
-      setParams(
-        (old) => {
-          const next = new URLSearchParams(old);
-          for (const [k, v] of Object.entries(change)) {
-            if (v) next.set(k, v);
-            else next.delete(k);
-          }
-          return next;
-        },
-        { replace: true },
-      );
-    },
-    [setParams],
-  );
-
   return (
     <>
       <Box sx={{ display: "flex", alignItems: "center", flexWrap: "wrap", columnGap: 2, rowGap: 1, mb: 1 }}>

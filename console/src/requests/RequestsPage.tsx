@@ -6,11 +6,11 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import type { GridColDef } from "@mui/x-data-grid";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import type { Query } from "../api/client";
 import { useLive } from "../api/live";
 import { exactly, millis, plural } from "../parts/format";
 import { Grid } from "../parts/Grid";
+import { useQuery } from "../parts/useQuery";
 import { Detail } from "./Detail";
 import { useFeed, type Row } from "./useFeed";
 
@@ -37,21 +37,12 @@ const columns: GridColDef<Row>[] = [
 /** Requests as they end, with filters that the proxies apply. */
 export function RequestsPage() {
   const { mesh } = useLive();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useQuery();
   const [paused, setPaused] = useState(false);
   const [picked, setPicked] = useState<Row | null>(null);
   const query: Query = Object.fromEntries(fields.map((f) => [f, params.get(f) ?? undefined]));
   const feed = useFeed(query, paused);
-  const set = (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change({ [name]: value });
   const services = mesh?.services.map((s) => s.name) ?? [];
   const callers = [...(mesh?.gateways.map((g) => g.name) ?? []), ...services, "nightjar"];
   const choice = (name: string, label: string, list: string[], width: number) => (
@@ -73,7 +64,7 @@ export function RequestsPage() {
         <Typed name="slowerMS" label="Over, in ms" sample="200" value={params.get("slowerMS") ?? ""} onSet={set} />
         <Typed name="reason" label="Reason" sample="timeout" value={params.get("reason") ?? ""} onSet={set} />
         <Button variant={paused ? "contained" : "outlined"} onClick={() => setPaused(!paused)} data-test="pause">{paused ? "Go on" : "Pause"}</Button>
-        {fields.some((f) => params.get(f)) && <Button onClick={() => setParams({}, { replace: true })}>No filter</Button>}
+        {fields.some((f) => params.get(f)) && <Button onClick={() => change(Object.fromEntries(fields.map((f) => [f, null])))}>No filter</Button>}
       </Box>
       {feed.error && <Alert severity="warning" sx={{ mb: 1 }} data-test="feed-error">{feed.error}</Alert>}
       {feed.dropped > 0 && (

@@ -4,12 +4,13 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import type { GridColDef } from "@mui/x-data-grid";
-import { useNavigate, useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { readTraces, type Query, type TraceSummary } from "../api/client";
 import { useLive } from "../api/live";
 import { exactly, millis, percent, plural } from "../parts/format";
 import { Grid } from "../parts/Grid";
 import { usePolled } from "../parts/usePolled";
+import { useQuery } from "../parts/useQuery";
 import { Waterfall } from "./Waterfall";
 
 const pace = 2000;
@@ -35,20 +36,11 @@ const columns: GridColDef<TraceSummary>[] = [
 export function TracesPage() {
   const { id } = useParams();
   const { mesh } = useLive();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useQuery();
   const navigate = useNavigate();
   const query: Query = { service: params.get("service") ?? "", outcome: params.get("outcome") ?? "", slowerMS: params.get("slowerMS") ?? "", limit: shown };
   const { value: list, error } = usePolled(`traces ${JSON.stringify(query)}`, pace, (signal) => readTraces(query, signal));
-  const set = (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change({ [name]: value });
   return (
     <>
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 1, mb: 1.25 }}>
