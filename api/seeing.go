@@ -44,7 +44,7 @@ func (s *Server) seeing() []operation {
 				{"version", "string", ""}, {"instance", "string", ""}, {"ladder", "string", "service or gateway of the route"}, {"route", "string", "with ladder"}}, handle: s.timeline},
 		{method: "GET", path: "/requests", id: "requests", summary: "Requests as they end, as lines of JSON, until the client leaves", out: dto.FeedLine{}, media: "application/x-ndjson", query: filterParams, handle: s.requests},
 		{method: "GET", path: "/requests/trouble", id: "trouble", summary: "Some of the latest requests that did not succeed, newest first", out: dto.Trouble{},
-			query: append(filterParams[:5:5], limitParam), handle: s.trouble},
+			query: append(filterParams[:5:5], param{"before", "integer", "only what came before, in seconds since 1970"}, limitParam), handle: s.trouble},
 		{method: "GET", path: "/traces", id: "traces", summary: "Traces of the last hour, newest first", out: dto.Traces{},
 			query: []param{{"service", "string", "that took part"}, {"outcome", "string", "of the first request: ok, failed, refused, abandoned; or trouble: any but ok, also of a try"},
 				{"path", "string", "what the first path begins with"}, {"slowerMS", "integer", "took longer than so many milliseconds"}, limitParam}, handle: s.traces},
@@ -213,7 +213,15 @@ func (s *Server) trouble(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(http.StatusOK, dto.Trouble{Requests: s.control.Trouble(filter, limit)})
+	at, err := number(c, "before", 0, 0, 1<<40)
+	if err != nil {
+		return err
+	}
+	var before time.Time
+	if at > 0 {
+		before = time.Unix(int64(at), 0)
+	}
+	return c.JSON(http.StatusOK, dto.Trouble{Requests: s.control.Trouble(filter, before, limit)})
 }
 
 func (s *Server) traces(c *echo.Context) error {

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"nightjar/wire"
 )
@@ -120,14 +121,14 @@ func (c *Control) Saw(id string, s wire.Seen) {
 
 // Trouble lists some of the latest requests that did not succeed, newest first:
 // each proxy tells of a few a second. Of from, to, version, instance and route
-// those that are empty do not matter.
-func (c *Control) Trouble(f wire.Filter, limit int) []wire.Record {
+// those that are empty do not matter; nor does a zero before.
+func (c *Control) Trouble(f wire.Filter, before time.Time, limit int) []wire.Record {
 	c.feed.mu.Lock()
 	all := slices.Clone(c.feed.trouble)
 	c.feed.mu.Unlock()
 	is := func(want string, have ...string) bool { return want == "" || slices.Contains(have, want) }
 	all = slices.DeleteFunc(all, func(r wire.Record) bool {
-		return !is(f.From, r.Caller) || !is(f.To, r.Service) || !is(f.Version, r.Version) || !is(f.Instance, r.Instance) || !is(f.Route, r.Route, r.Gate)
+		return !before.IsZero() && !r.At.Before(before) || !is(f.From, r.Caller) || !is(f.To, r.Service) || !is(f.Version, r.Version) || !is(f.Instance, r.Instance) || !is(f.Route, r.Route, r.Gate)
 	})
 	slices.SortFunc(all, func(a, b wire.Record) int { return b.At.Compare(a.At) })
 	return append([]wire.Record{}, all[:min(limit, len(all))]...)

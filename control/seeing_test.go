@@ -55,10 +55,13 @@ func TestWatching(t *testing.T) {
 	for i := range keptTrouble + 10 {
 		k.Saw("a", wire.Seen{Trouble: []wire.Record{{At: k.now.Add(time.Duration(i) * time.Second), Caller: "kiosk", Service: "berths", Version: "v1", Path: fmt.Sprint("/", i)}}})
 	}
-	if got := k.Trouble(wire.Filter{From: "kiosk", To: "berths"}, 3); len(got) != 3 || got[0].Path != fmt.Sprint("/", keptTrouble+9) || got[2].Path != fmt.Sprint("/", keptTrouble+7) {
+	if got := k.Trouble(wire.Filter{From: "kiosk", To: "berths"}, time.Time{}, 3); len(got) != 3 || got[0].Path != fmt.Sprint("/", keptTrouble+9) || got[2].Path != fmt.Sprint("/", keptTrouble+7) {
 		t.Errorf("%+v", got)
 	}
-	if got := k.Trouble(wire.Filter{Version: "v2"}, 3); len(got) != 0 || len(k.feed.trouble) != keptTrouble {
+	if got := k.Trouble(wire.Filter{}, k.now.Add(100*time.Second), 3); len(got) != 3 || got[0].Path != "/99" {
+		t.Errorf("%+v", got)
+	}
+	if got := k.Trouble(wire.Filter{Version: "v2"}, time.Time{}, 3); len(got) != 0 || len(k.feed.trouble) != keptTrouble {
 		t.Errorf("%+v", got)
 	}
 }

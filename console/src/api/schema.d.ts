@@ -1880,6 +1880,8 @@ export interface operations {
                 instance?: string;
                 /** @description route of the service or of the gateway */
                 route?: string;
+                /** @description only what came before, in seconds since 1970 */
+                before?: number;
                 /** @description 1 to 1000; 100 when absent */
                 limit?: number;
             };

@@ -4,7 +4,7 @@ import CircularProgress from "@mui/material/CircularProgress";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
-import { useCallback, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { readMeshAt, type Mesh } from "../api/client";
 import { useLive } from "../api/live";
 import { clock, plural, rate } from "../parts/format";
@@ -12,7 +12,7 @@ import { TimeBar } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
 import { Card, heightOf, wordsOf } from "./Card";
-import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
+import { cardWidth, planOf, ribbonsOf, screen, type Ribbon } from "./layout";
 import { crowd, flowOf, waysToGather } from "./flow";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
@@ -95,12 +95,18 @@ function Picture({ mesh, by, opened, search, chosen, set }: PictureProps) {
     () => new Set(flow.nodes.filter((n) => !wanted || n.id.toLowerCase().includes(wanted) || n.members.some((m) => m.toLowerCase().includes(wanted))).map((n) => n.id)),
     [flow, wanted],
   );
+  // In a large picture what is picked or looked for may be far away.
+  const goal = chosen && !chosen.includes("~") ? chosen : wanted && found.size < flow.nodes.length ? [...found][0] : undefined;
+  const drawn = plan.spots.size > 0 && available > 0;
+  useEffect(() => {
+    if (goal && drawn) box.current?.querySelector(`[data-test=${CSS.escape(`card-${goal}`)}]`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
+  }, [goal, drawn]);
   const faded = useCallback(
     (r: Ribbon) => (wanted !== "" && !found.has(r.from) && !found.has(r.to)) || (flow.links.length > 80 && chosen !== null && r.id !== chosen && r.from !== chosen && r.to !== chosen),
     [wanted, found, flow, chosen],
   );
   return (
-    <Box ref={box} sx={{ overflowX: "auto", py: 1, ...looks }} data-test="mesh">
+    <Box ref={box} sx={{ overflow: "auto", py: 1, ...(plan.height > screen ? { maxHeight: "64vh" } : {}), ...looks }} data-test="mesh">
       {available > 0 && (
         <Box sx={{ position: "relative", width: plan.width, height: plan.height, minHeight: 60 }}>
           <Ribbons ribbons={ribbons} width={plan.width} height={plan.height} chosen={chosen} faded={faded} onChoose={choose} />

@@ -51,8 +51,8 @@ export function Panel({ mesh, chosen, at, by, opened, set }: Props) {
       </div>
       {(service || gateway || link || to !== undefined) && (
         <div>
-          <Box component="h3" sx={{ m: 0, mb: 0.5, fontSize: 13, fontWeight: 650 }}>Latest that did not succeed</Box>
-          <Trouble query={query} />
+          <Box component="h3" sx={{ m: 0, mb: 0.5, fontSize: 13, fontWeight: 650 }}>{at ? "Latest until then" : "Latest"} that did not succeed</Box>
+          <Trouble query={at ? { ...query, before: at } : query} />
         </div>
       )}
     </Paper>

@@ -39,6 +39,8 @@ export const siteHeight = 16;
 const space = 30;
 const minGap = 96;
 const thickest = 42;
+/** A picture that is higher than this cannot be seen at once. */
+export const screen = 1100;
 
 /** Sets cards out from left to right by call depth. */
 export function planOf(cards: { id: string; height: number }[], edges: [string, string][], links: { id: string; from: string; to: string }[], available: number): Plan {
@@ -158,8 +160,9 @@ const middle = (p: Place | undefined): number => (p ? p.y + p.height / 2 : 0);
 function arrange(columns: Place[][]): number {
   const heightOf = (column: Place[]) => column.reduce((sum, p) => sum + p.height + space, -space);
   const tallest = Math.max(...columns.map(heightOf), 0);
+  // Columns stand in the middle, as long as all of them can be seen at once.
   const stack = (column: Place[]) => {
-    let y = (tallest - heightOf(column)) / 2;
+    let y = tallest > screen ? 0 : (tallest - heightOf(column)) / 2;
     for (const p of column) {
       p.y = y;
       y += p.height + space;

@@ -37,7 +37,7 @@ export function useFeed(query: Query, paused: boolean): Feed {
       const [rows, lost] = [fresh, dropped];
       fresh = [];
       dropped = 0;
-      change((old) => ({ rows: [...rows.reverse(), ...old.rows].slice(0, kept), came: old.came + rows.length, dropped: old.dropped + lost, error: "" }));
+      change((old) => ({ rows: [...rows.sort((a, b) => b.at.localeCompare(a.at)), ...old.rows].slice(0, kept), came: old.came + rows.length, dropped: old.dropped + lost, error: "" }));
     }, pace);
     const follow = async () => {
       while (!stop.signal.aborted) {
