@@ -29,7 +29,7 @@ var (
 		{"instance", "string", "instance that answered, or was tried last"}, {"route", "string", "route of the service or of the gateway"}, {"method", "string", ""},
 		{"path", "string", "what the path begins with"}, {"status", "string", "a status such as 503, or a class such as 5xx"}, {"reason", "string", "why the mesh answered"},
 		{"outcome", "string", "ok, failed, refused, abandoned, or trouble: the last three"}, {"header", "string", "NAME that is there, or NAME=VALUE"},
-		{"slowerMS", "integer", "took longer than so many milliseconds"}}
+		{"tries", "integer", "was sent so often at least"}, {"slowerMS", "integer", "took longer than so many milliseconds"}}
 	limitParam = param{"limit", "integer", "1 to 1000; 100 when absent"}
 )
 
@@ -150,9 +150,13 @@ func (s *Server) timeline(c *echo.Context) error {
 
 func filterOf(c *echo.Context) (wire.Filter, error) {
 	slower, err := number(c, "slowerMS", 0, 0, 1<<31)
+	if err != nil {
+		return wire.Filter{}, err
+	}
+	tries, err := number(c, "tries", 0, 0, 100)
 	p := c.QueryParam
 	return wire.Filter{From: p("from"), To: p("to"), Version: p("version"), Instance: p("instance"), Route: p("route"), Method: p("method"), Path: p("path"),
-		Status: p("status"), Reason: p("reason"), Outcome: p("outcome"), Header: p("header"), SlowerMS: int64(slower)}, err
+		Status: p("status"), Reason: p("reason"), Outcome: p("outcome"), Header: p("header"), Tries: tries, SlowerMS: int64(slower)}, err
 }
 
 // requests streams the requests that a filter takes. A line without a request

@@ -35,7 +35,7 @@ are more requests than can be told, it says how many were left out.
 With -o wide every try is shown, with the waits between them; with -o json each
 request is one object on a line.`,
 		Example: `  nightjar requests --to sailings --outcome trouble
-  nightjar requests --from kiosk --slower-than 30ms -o wide`,
+  nightjar requests --from kiosk --tries 2 -o wide`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			f.SlowerMS = slower.Milliseconds()
@@ -96,6 +96,7 @@ request is one object on a line.`,
 	flags.StringVar(&f.Reason, "reason", "", "why the mesh answered, such as timeout")
 	flags.StringVar(&f.Outcome, "outcome", "", "ok, failed, refused, abandoned, or trouble: the last three")
 	flags.StringVar(&f.Header, "header", "", "header that is there, as NAME or NAME=VALUE")
+	flags.IntVar(&f.Tries, "tries", 0, "was sent so often at least; 2 shows what was retried")
 	flags.DurationVar(&slower, "slower-than", 0, "took longer than this, such as 200ms")
 	flags.IntVarP(&count, "count", "n", 0, "end after so many requests")
 	flags.BoolVar(&trouble, "past", false, "in place of the feed: the latest requests that did not succeed, as far as they are remembered")

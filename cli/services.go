@@ -89,8 +89,8 @@ func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}
-	if base, y := strings.CutSuffix(what, "xy"); y {
-		return fmt.Sprintf("%d %sxies", n, base)
+	if base, y := strings.CutSuffix(what, "y"); y {
+		return fmt.Sprintf("%d %sies", n, base)
 	}
 	return fmt.Sprintf("%d %ss", n, what)
 }

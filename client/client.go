@@ -260,6 +260,9 @@ func filterQuery(f wire.Filter) url.Values {
 			q.Set(name, value)
 		}
 	}
+	if f.Tries > 0 {
+		q.Set("tries", fmt.Sprint(f.Tries))
+	}
 	if f.SlowerMS > 0 {
 		q.Set("slowerMS", fmt.Sprint(f.SlowerMS))
 	}

@@ -135,7 +135,7 @@ func (c *carrier) carry(b bearer, x *engine.Exchange, s *shard) bool {
 				continue
 			}
 			o := b.try(call{by: c, to: step.Instance, path: x.Path(), host: x.SendHost(), left: step.Deadline - now, deadline: step.Deadline,
-				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()}.with(&trace))
+				edits: edits(x), mirror: x.Mirror(), grpc: x.Protocol() == "grpc", again: x.MayRetry()}.with(&trace, x.Tries()-1))
 			if o.Status == 0 && b.left() {
 				done(engine.Abandoned, "", 0, "")
 				return false
@@ -197,10 +197,10 @@ func (c *carrier) over(s *shard, t *tracing, b engine.View, x *engine.Exchange, 
 	}
 }
 
-// with sets the trace context that goes on.
-func (to call) with(t *tracing) call {
+// with sets the trace context that goes on with a try, the first of which is 0.
+func (to call) with(t *tracing, try int) call {
 	if to.untraced = t.invalid; t.on {
-		to.traced, to.trace = true, t.next()
+		to.traced, to.trace = true, t.field(try)
 	}
 	return to
 }
@@ -362,7 +362,7 @@ func (in *inbound) carry(b bearer, _ *engine.Exchange, s *shard) bool {
 	if limit == 0 {
 		limit = endless
 	}
-	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: begun + limit, grpc: in.grpc != nil && in.grpc()}.with(&trace))
+	o := b.try(call{by: &in.carrier, to: in.app, path: b.Path(), left: limit, deadline: begun + limit, grpc: in.grpc != nil && in.grpc()}.with(&trace, 0))
 	if o.Reason != "" {
 		if b.left() {
 			if in.now()-begun > limit-limit/10 { // it left since its time ran out

@@ -95,7 +95,7 @@ func newLookout(w wire.Watch) *lookout {
 
 // takes tells whether the filter takes a request, the cheapest tests first.
 func (w *lookout) takes(b engine.View, x *engine.Exchange, r *result) bool {
-	if !w.classes[r.class] || w.low > 0 && (r.status < w.low || r.status > w.high) || r.took <= w.slower && w.slower > 0 ||
+	if !w.classes[r.class] || w.low > 0 && (r.status < w.low || r.status > w.high) || r.took <= w.slower && w.slower > 0 || x.Tries() < w.Tries ||
 		w.Reason != "" && w.Reason != string(r.reason) || w.To != "" && w.To != x.Service() || w.Version != "" && w.Version != x.Version() {
 		return false
 	}

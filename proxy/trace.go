@@ -34,12 +34,11 @@ type tracing struct {
 	id      traceID
 	parent  spanID // whose child this hop is; zero: the trace begins here
 	flags   byte
-	on      bool   // the field that goes on is this hop's own
-	sampled bool   // spans are kept
-	invalid bool   // a field came that cannot be read; it does not go on, nor does the state
-	span    spanID // of the request at this proxy
-	tries   [maxTryIDs]spanID
-	n       int // tries so far
+	on      bool              // the field that goes on is this hop's own
+	sampled bool              // spans are kept
+	invalid bool              // a field came that cannot be read; it does not go on, nor does the state
+	span    spanID            // of the request at this proxy
+	tries   [maxTryIDs]spanID // zero where nothing was sent
 }
 
 const sampledFlag = 1
@@ -121,13 +120,12 @@ func (c *carrier) trace(b bearer, starts bool) (t tracing) {
 	return t
 }
 
-// next is the field for the next try.
-func (t *tracing) next() (f traceparent) {
+// field is the field for a try, the first of which is 0.
+func (t *tracing) field(try int) (f traceparent) {
 	id := newSpanID()
-	if t.n < maxTryIDs {
-		t.tries[t.n] = id
+	if try < maxTryIDs {
+		t.tries[try] = id
 	}
-	t.n++
 	copy(f[:], "00-")
 	hex.Encode(f[3:], t.id[:])
 	f[35] = '-'
@@ -223,7 +221,7 @@ func (c *carrier) keep(t *tracing, b engine.View, x *engine.Exchange, begun time
 		id := newSpanID()
 		if s.Kind == engine.Tried {
 			part.Instance, part.Version, part.Outcome = s.Instance.ID, s.Instance.Version, engine.Classify(s.Reason, s.Status).String()
-			if n < min(t.n, maxTryIDs) {
+			if n < maxTryIDs && t.tries[n] != (spanID{}) {
 				id = t.tries[n]
 			}
 			n++

@@ -170,12 +170,12 @@ func summarise(t *trace) Summary {
 	return out
 }
 
-// ordered is the spans by the time at which they began; a parent comes before
-// its children.
+// ordered is the spans by the time at which they began, and of those that began
+// together by the time at which they ended.
 func ordered(spans []wire.Span) []wire.Span {
 	out := slices.Clone(spans)
 	slices.SortStableFunc(out, func(a, b wire.Span) int {
-		return cmp.Or(cmp.Compare(a.BeganUS, b.BeganUS), cmp.Compare(b.TookUS, a.TookUS))
+		return cmp.Or(cmp.Compare(a.BeganUS, b.BeganUS), cmp.Compare(a.TookUS, b.TookUS))
 	})
 	return out
 }

@@ -31,6 +31,7 @@ type Filter struct {
 	Reason   string `json:"reason,omitempty" doc:"why the mesh answered"`
 	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, or trouble: the last three"`
 	Header   string `json:"header,omitempty" doc:"NAME that is there, or NAME=VALUE"`
+	Tries    int    `json:"tries,omitempty" doc:"was sent so often at least"`
 	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than so many milliseconds"`
 }
 
@@ -59,8 +60,8 @@ func (f *Filter) Check() error {
 	if f.Outcome != "" && !slices.Contains(Outcomes, f.Outcome) {
 		return fmt.Errorf("outcome %q: expected one of %s", f.Outcome, strings.Join(Outcomes, ", "))
 	}
-	if f.SlowerMS < 0 {
-		return fmt.Errorf("slower than %d ms: expected a time above 0", f.SlowerMS)
+	if f.SlowerMS < 0 || f.Tries < 0 {
+		return fmt.Errorf("slower than %d ms, in %d tries: expected numbers above 0", f.SlowerMS, f.Tries)
 	}
 	if name, _, _ := strings.Cut(f.Header, "="); f.Header != "" && (name == "" || strings.ContainsAny(name, " \t:\r\n")) {
 		return fmt.Errorf("header %q: expected NAME or NAME=VALUE", f.Header)

@@ -48,10 +48,11 @@ var pages = []page{
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
-	{name: "rules-difference", path: "/rules", ready: "document.querySelector('.cm-content')",
-		keys: []string{browser.Edit("timeout: 3\n", "timeout: 3s\n"), browser.Edit("{v1: 80, v22: 20}", "{v1: 80, v2: 20}"), "document.querySelector('[data-test=summary]')?.innerText.includes('1 difference')",
-			"document.querySelector('[data-test=show-difference]').click()", "document.querySelector('.cm-merge-b')"}},
-	{name: "guards", path: "/services/sailings", late: true, before: []string{"rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v2 --fail 80% --for 1m"},
+	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
+		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
+	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
+		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 4"}},
+	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]')",
 		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
 }
@@ -64,8 +65,8 @@ type command struct {
 }
 
 var commands = []command{
-	{"services", 26, "nightjar services"},
-	{"service-one", 20, "nightjar services sailings"},
+	{"services", 46, "nightjar services; nightjar services sailings"},
+	{"links", 34, "nightjar links; nightjar routes"},
 	{"call", 18, "nightjar call http://sailings/sailings/today -n 200"},
 	{"explain", 34, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
 	{"effective", 26, "nightjar rules show --effective sailings"},
@@ -73,6 +74,7 @@ var commands = []command{
 	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
 	{"fleet", 18, "nightjar fleet"},
 	{"drill", 36, "nightjar rules publish examples/bad-weather --bundle bad-weather; nightjar drill start --service berths --instance berths-v1-a --fail 100% --for 1m; sleep 12; nightjar services berths -o wide; nightjar activity --limit 5"},
+	{"requests", 40, "nightjar requests -n 8; nightjar requests --tries 2 -n 1 -o wide; nightjar traces --outcome trouble -n 3; nightjar traces $(nightjar traces --service sailings --outcome trouble -n 1 -o csv | tail -1 | cut -d, -f1)"},
 }
 
 func run(only []string) error {

@@ -1838,6 +1838,8 @@ export interface operations {
                 outcome?: string;
                 /** @description NAME that is there, or NAME=VALUE */
                 header?: string;
+                /** @description was sent so often at least */
+                tries?: number;
                 /** @description took longer than so many milliseconds */
                 slowerMS?: number;
             };

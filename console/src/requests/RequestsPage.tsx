@@ -18,7 +18,7 @@ const text = ["version", "route", "path", "status", "header"] as const;
 const words: Record<(typeof text)[number], string> = { version: "Version", route: "Route", path: "Path from", status: "Status", header: "Header" };
 const samples: Record<(typeof text)[number], string> = { version: "v2", route: "timetable", path: "/sailings", status: "503 or 5xx", header: "x-crew=yes" };
 const outcomes = ["", "ok", "trouble", "failed", "refused", "abandoned"];
-const fields = ["from", "to", "outcome", "reason", "slowerMS", "instance", "method", ...text];
+const fields = ["from", "to", "outcome", "reason", "slowerMS", "instance", "method", "tries", ...text];
 
 const columns: GridColDef<Row>[] = [
   { field: "at", headerName: "At", width: 112, valueFormatter: (v: string) => exactly(v) },
@@ -62,6 +62,7 @@ export function RequestsPage() {
         {choice("outcome", "Outcome", outcomes.slice(1), 120)}
         {text.map((name) => <Typed key={name} name={name} label={words[name]} sample={samples[name]} value={params.get(name) ?? ""} onSet={set} />)}
         <Typed name="slowerMS" label="Over, in ms" sample="200" value={params.get("slowerMS") ?? ""} onSet={set} />
+        <Typed name="tries" label="Tries, at least" sample="2" value={params.get("tries") ?? ""} onSet={set} />
         <Typed name="reason" label="Reason" sample="timeout" value={params.get("reason") ?? ""} onSet={set} />
         <Button variant={paused ? "contained" : "outlined"} onClick={() => setPaused(!paused)} data-test="pause">{paused ? "Go on" : "Pause"}</Button>
         {fields.some((f) => params.get(f)) && <Button onClick={() => change(Object.fromEntries(fields.map((f) => [f, null])))}>No filter</Button>}
