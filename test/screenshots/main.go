@@ -74,7 +74,7 @@ var commands = []command{
 	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
 	{"fleet", 18, "nightjar fleet"},
 	{"drill", 36, "nightjar rules publish examples/bad-weather --bundle bad-weather; nightjar drill start --service berths --instance berths-v1-a --fail 100% --for 1m; sleep 12; nightjar services berths -o wide; nightjar activity --limit 5"},
-	{"requests", 40, "nightjar requests -n 8; nightjar requests --tries 2 -n 1 -o wide; nightjar traces --outcome trouble -n 3; nightjar traces $(nightjar traces --service sailings --outcome trouble -n 1 -o csv | tail -1 | cut -d, -f1)"},
+	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --tries 2 -n 2 -o wide; nightjar traces --outcome trouble -n 3"},
 }
 
 func run(only []string) error {
