@@ -148,11 +148,11 @@ func (a *app) feedPrinter(w io.Writer) func(*wire.Record) error {
 			status = strconv.Itoa(r.Status)
 		}
 		line := fmt.Sprintf(layout, r.At.Local().Format("15:04:05.000"), text.Snip(r.Caller, 10, "…"), text.Snip(to, 20, "…"), r.Method, text.Snip(r.Path, 22, "…"), status, out.Millis(r.MS), what(r))
+		if colour && r.Outcome != "ok" {
+			line = text.FgHiRed.Sprint(strings.TrimSuffix(line, "\n")) + "\n"
+		}
 		if a.format == "wide" {
 			line += stretches(r)
-		}
-		if colour && r.Outcome != "ok" {
-			line = text.FgRed.Sprint(strings.TrimSuffix(line, "\n")) + "\n"
 		}
 		_, err := io.WriteString(w, line)
 		return err

@@ -124,7 +124,7 @@ func waterfall(s *out.Sheet, t traces.Trace) {
 		}
 		bar := spanBar(r, t.MS)
 		if s.Colour && bad {
-			bar = text.FgRed.Sprint(bar)
+			bar = text.FgHiRed.Sprint(bar)
 		}
 		rows = append(rows, []string{strings.Repeat("  ", r.Depth) + name, out.Millis(max(r.FromMS, 0.001)), out.Millis(r.MS), got, bar})
 	}

@@ -2,7 +2,6 @@ package proxy
 
 import (
 	"encoding/hex"
-	"fmt"
 	"net/http"
 	"regexp"
 	"strings"
@@ -178,7 +177,7 @@ func retriedExchange(t *testing.T) *engine.Exchange {
 			now = step.Deadline
 			step = x.Next(engine.Outcome{}, now)
 		default:
-			t.Fatal(fmt.Sprintf("%+v", step))
+			t.Fatalf("%+v", step)
 		}
 	}
 	return x

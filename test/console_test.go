@@ -115,7 +115,7 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=incoming]", "0.0 requests a second come in")
 		b.click("live")
 		b.until("!location.search.includes('at=')")
-		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=search]"), "fares"))
+		b.do(chromedp.Focus(chromedp.CSS("[data-test=search]")), chromedp.KeyEvent("fares"))
 		b.until("document.querySelectorAll('.card.faded').length === document.querySelectorAll('.card').length - 1")
 		b.visit("/?by=owner")
 		b.click("card-timetable-team")

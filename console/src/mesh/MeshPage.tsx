@@ -29,7 +29,7 @@ export function MeshPage() {
   const mesh = at ? past.value : live;
   const by = params.get("by") ?? (live && live.services.length > crowd && live.services.some((s) => s.owner) ? "owner" : "service");
   const opened = params.get("open") ?? "";
-  const search = params.get("q") ?? "";
+  const [typed, setTyped] = useState(params.get("q") ?? ""); // the address follows a little later than a person types
   const chosen = params.get("pick");
   return (
     <>
@@ -40,7 +40,7 @@ export function MeshPage() {
             {rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests a second come in; figures of {at ? `the ${mesh.window} s before ${clock(at)}` : `the last ${mesh.window} s`}.
           </Box>
         )}
-        <TextField size="small" label="Find a service" value={search} onChange={(e) => set({ q: e.target.value })} sx={{ width: 170 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
+        <TextField size="small" label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); set({ q: e.target.value }); }} sx={{ width: 170 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
         {live && (
           <TextField select size="small" label="One card for each" value={by} onChange={(e) => set({ by: e.target.value, open: null, pick: null })} sx={{ width: 150 }} data-test="by">
             {[...new Set([...waysToGather(live), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
@@ -55,7 +55,7 @@ export function MeshPage() {
           Nothing runs yet. Start a proxy beside a workload: <code>nightjar proxy --service NAME --version v1 --app HOST:PORT</code>
         </Typography>
       )}
-      {mesh && <Picture mesh={mesh} by={by} opened={opened} search={search} chosen={chosen} set={set} />}
+      {mesh && <Picture mesh={mesh} by={by} opened={opened} search={typed} chosen={chosen} set={set} />}
       {mesh && chosen && <Panel mesh={mesh} chosen={chosen} at={at} by={by} opened={opened} set={set} />}
     </>
   );
