@@ -334,10 +334,11 @@ func consolePart(b *bench) error {
 	defer end()
 	time.Sleep(5 * time.Second)
 	fmt.Printf("\nconsole: %d services that call each other\n", services)
-	for _, page := range []struct{ path, there string }{{"/?by=owner", "document.querySelectorAll('.card').length >= 12"}, {"/?by=service", "document.querySelectorAll('.card').length >= 200"},
-		{"/services/service-3", "document.querySelector('[data-test=route-all]')"}, {"/requests", "document.querySelector('[data-test=grid-requests]')"}, {"/traces", "document.querySelector('[data-test=grid-traces]')"}} {
+	for _, page := range []struct{ path, what, there string }{{"/?by=owner", "cards", "document.querySelectorAll('.card').length >= 12"}, {"/?by=service", "200 cards", "document.querySelectorAll('.card').length >= 200"},
+		{"/services/service-3", "ladder", "document.querySelector('[data-test=route-all]')"}, {"/requests", "filters", "document.querySelector('[data-test=pause]')"}, {"/requests", "table", "document.querySelector('.MuiDataGrid-root')"},
+		{"/traces", "filters", "document.querySelector('[data-test=grid-traces]')"}, {"/traces", "table", "document.querySelector('.MuiDataGrid-root')"}} {
 		var opened []float64
-		for range 3 {
+		for range 5 {
 			if err := chromedp.Do(tab, chromedp.Navigate("about:blank")); err != nil {
 				return err
 			}
@@ -357,7 +358,7 @@ func consolePart(b *bench) error {
 			}
 			opened = append(opened, float64(time.Since(begun).Milliseconds()))
 		}
-		fmt.Printf("%-22s is there after %.0f ms (median of 3)\n", page.path, median(opened))
+		fmt.Printf("%-22s %-9s are there after %.0f ms (median of 5, %.0f to %.0f)\n", page.path, page.what, median(opened), slices.Min(opened), slices.Max(opened))
 	}
 	for _, path := range []string{"/?by=owner", "/?by=service"} {
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+path)); err != nil {

@@ -16,7 +16,10 @@ export const useLive = (): Live => useContext(LiveContext);
 
 const silence = 3000;
 
-/** Follows the mesh as long as the page is open. */
+/**
+ * Follows the mesh as long as the page can be seen. A browser opens six connections
+ * to one host for all its tabs; those that nobody looks at are to hold none.
+ */
 export function LiveProvider({ children }: { children: ReactNode }) {
   const [live, setLive] = useState<Live>({ mesh: null, at: 0, stale: false });
   useEffect(() => {
@@ -28,16 +31,27 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         setLive({ mesh: JSON.parse(event.data) as Mesh, at: Date.now(), stale: false });
       });
     };
+    const seen = () => {
+      if (document.visibilityState === "hidden") source.close();
+      else if (source.readyState === EventSource.CLOSED) open();
+    };
+    const leave = () => source.close(); // the browser may keep the page for the way back
     open();
+    document.addEventListener("visibilitychange", seen);
+    window.addEventListener("pagehide", leave);
+    window.addEventListener("pageshow", seen);
     const watch = setInterval(() => {
       setLive((now) => {
-        const stale = Date.now() - (now.at || began) > silence;
+        const stale = document.visibilityState !== "hidden" && Date.now() - (now.at || began) > silence;
         return stale === now.stale ? now : { ...now, stale };
       });
       // A browser gives up for good after some failures; this does not.
-      if (source.readyState === EventSource.CLOSED) open();
+      seen();
     }, 1000);
     return () => {
+      document.removeEventListener("visibilitychange", seen);
+      window.removeEventListener("pagehide", leave);
+      window.removeEventListener("pageshow", seen);
       clearInterval(watch);
       source.close();
     };

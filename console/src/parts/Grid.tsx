@@ -1,7 +1,8 @@
 import Box from "@mui/material/Box";
-import { DataGrid, type GridColDef, type GridRowId, type GridValidRowModel } from "@mui/x-data-grid";
+import type { GridColDef, GridValidRowModel } from "@mui/x-data-grid";
+import { lazy, Suspense, type ReactNode } from "react";
 
-interface Props<R extends GridValidRowModel> {
+export interface Props<R extends GridValidRowModel> {
   /** What the rows are; also the name of the file when they are exported. */
   name: string;
   columns: GridColDef<R>[];
@@ -14,36 +15,17 @@ interface Props<R extends GridValidRowModel> {
   empty?: string;
 }
 
+// The table is large: the page around it is there before it.
+const Table = lazy(() => import("./Table")) as unknown as <R extends GridValidRowModel>(props: Props<R>) => ReactNode;
+
 /** A table that can be sorted, filtered and saved as CSV. */
-export function Grid<R extends GridValidRowModel>({ name, columns, rows, idOf, onPick, picked, height, empty }: Props<R>) {
-  const few = rows.length <= 25;
+export function Grid<R extends GridValidRowModel>(props: Props<R>) {
+  const { name, height } = props;
   return (
-    <Box sx={{ ...(height ? { height } : {}), minWidth: 0 }} data-test={`grid-${name}`}>
-      <DataGrid<R>
-        label={name}
-        density="compact"
-        columns={columns}
-        rows={rows}
-        getRowId={idOf}
-        showToolbar
-        disableColumnSelector
-        disableColumnMenu
-        hideFooter={few}
-        hideFooterSelectedRowCount
-        autoHeight={!height}
-        initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
-        pageSizeOptions={[25, 50, 100]}
-        slotProps={{ toolbar: { csvOptions: { fileName: `nightjar-${name.replaceAll(" ", "-")}` }, printOptions: { disableToolbarButton: true }, showQuickFilter: true } }}
-        localeText={{ noRowsLabel: empty ?? "Nothing" }}
-        {...(onPick ? { onRowClick: (p: { row: R }) => onPick(p.row), onCellKeyDown: (p: { row: R }, e: React.KeyboardEvent) => { if (e.key === "Enter") onPick(p.row); } } : { disableRowSelectionOnClick: true })}
-        {...(picked === undefined ? {} : { rowSelectionModel: { type: "include" as const, ids: new Set<GridRowId>(picked ? [picked] : []) } })}
-        sx={{
-          bgcolor: "background.paper", borderColor: "divider", fontSize: 12.5, "--DataGrid-overlayHeight": "80px",
-          "& .MuiDataGrid-row": { cursor: onPick ? "pointer" : "default" },
-          "& .bad": { color: "error.main", fontWeight: 650 },
-          "& .MuiDataGrid-columnHeaderTitle": { fontWeight: 600 },
-        }}
-      />
+    <Box sx={{ ...(height ? { height } : { minHeight: 140 }), minWidth: 0 }} data-test={`grid-${name}`}>
+      <Suspense fallback={<Box sx={{ color: "text.secondary" }}>Loading the table</Box>}>
+        <Table {...props} />
+      </Suspense>
     </Box>
   );
 }

@@ -39,8 +39,12 @@ export function useFeed(query: Query, paused: boolean): Feed {
       dropped = 0;
       change((old) => ({ rows: [...rows.sort((a, b) => b.at.localeCompare(a.at)), ...old.rows].slice(0, kept), came: old.came + rows.length, dropped: old.dropped + lost, error: "" }));
     }, pace);
+    let away = new AbortController();
+    const leave = () => away.abort(); // the browser may keep the page, and its connections, for the way back
+    window.addEventListener("pagehide", leave);
     const follow = async () => {
       while (!stop.signal.aborted) {
+        away = new AbortController();
         let error = "The service ended the stream.";
         try {
           await followRequests(
@@ -49,7 +53,7 @@ export function useFeed(query: Query, paused: boolean): Feed {
               dropped += line.dropped ?? 0;
               if (line.request) fresh.push({ ...line.request, key: `${came++}.${Date.now()}` });
             },
-            stop.signal,
+            AbortSignal.any([stop.signal, away.signal]),
           );
         } catch (e) {
           error = e instanceof Error ? e.message : String(e);
@@ -66,6 +70,7 @@ export function useFeed(query: Query, paused: boolean): Feed {
     void follow();
     return () => {
       stop.abort();
+      window.removeEventListener("pagehide", leave);
       window.clearInterval(draw);
     };
   }, [text, paused]);

@@ -12,9 +12,16 @@ import { Frame } from "./Frame";
 import { Missing } from "./Missing";
 import { makeTheme } from "./theme";
 
-const RulesPage = lazy(() => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })));
-const RequestsPage = lazy(() => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })));
-const TracesPage = lazy(() => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })));
+const loads = {
+  "/rules": () => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })),
+  "/requests": () => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })),
+  "/traces": () => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })),
+};
+// The page that the address names is fetched while the frame around it is drawn.
+for (const [path, load] of Object.entries(loads)) if (location.pathname.startsWith(path)) void load();
+const RulesPage = lazy(loads["/rules"]);
+const RequestsPage = lazy(loads["/requests"]);
+const TracesPage = lazy(loads["/traces"]);
 
 type Mode = "light" | "dark";
 
