@@ -43,8 +43,9 @@ type session struct {
 	sending sync.Mutex // one sender of telemetry at a time
 	seq     uint64
 	unsent  []unsentDelta
-	sent    int // of unsent, how many the service has and may still lose
-	calm    int // collections for which the guards had nothing to tell
+	sent    int  // of unsent, how many the service has and may still lose
+	calm    int  // collections for which the guards had nothing to tell
+	opened  bool // connections were open at the last collection
 	talk    context.Context
 	lost    uint64 // spans that could not be sent
 }
@@ -265,9 +266,10 @@ func (s *session) collect() {
 	d := wire.Delta{Nonce: s.p.nonce, Caller: s.p.carrier.caller, CallerVersion: s.p.cfg.Version}
 	d.Series, d.Open = s.p.recorder.collect(s.p.self())
 	s.guards(&d)
-	if len(d.Series) == 0 && len(d.Open) == 0 && d.Status == nil && len(d.Events) == 0 {
+	if len(d.Series) == 0 && len(d.Open) == 0 && !s.opened && d.Status == nil && len(d.Events) == 0 {
 		return
 	}
+	s.opened = len(d.Open) > 0 // that none is open any more is news too
 	s.seq++
 	d.Sequence = s.seq
 	for i := range s.unsent { // what they say of the guards is no news any more
