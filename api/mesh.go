@@ -61,7 +61,7 @@ func (s *Server) meshRoutes(e *echo.Echo) {
 		if err := body(c, &seen); err != nil {
 			return err
 		}
-		s.control.Saw(c.Param("id"), seen)
+		s.control.Saw(seen)
 		return c.NoContent(http.StatusNoContent)
 	})
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -44,7 +45,7 @@ func (s *Server) seeing() []operation {
 				{"version", "string", ""}, {"instance", "string", ""}, {"ladder", "string", "service or gateway of the route"}, {"route", "string", "with ladder"}}, handle: s.timeline},
 		{method: "GET", path: "/requests", id: "requests", summary: "Requests as they end, as lines of JSON, until the client leaves", out: dto.FeedLine{}, media: "application/x-ndjson", query: filterParams, handle: s.requests},
 		{method: "GET", path: "/requests/trouble", id: "trouble", summary: "Some of the latest requests that did not succeed, newest first", out: dto.Trouble{},
-			query: append(filterParams[:5:5], param{"before", "integer", "only what came before, in seconds since 1970"}, limitParam), handle: s.trouble},
+			query: append(slices.DeleteFunc(slices.Clone(filterParams), func(p param) bool { return p.name == "header" }), param{"before", "integer", "only what came before, in seconds since 1970"}, limitParam), handle: s.trouble},
 		{method: "GET", path: "/traces", id: "traces", summary: "Traces of the last hour, newest first", out: dto.Traces{},
 			query: []param{{"service", "string", "that took part"}, {"outcome", "string", "of the first request: ok, failed, refused, abandoned; or trouble: any but ok, also of a try"},
 				{"path", "string", "what the first path begins with"}, {"slowerMS", "integer", "took longer than so many milliseconds"}, limitParam}, handle: s.traces},
@@ -216,6 +217,12 @@ func (s *Server) trouble(c *echo.Context) error {
 	filter, err := filterOf(c)
 	if err != nil {
 		return err
+	}
+	if err := filter.Check(); err != nil {
+		return problem(http.StatusUnprocessableEntity, "unusable", "%s", err.Error())
+	}
+	if filter.Header != "" {
+		return problem(http.StatusUnprocessableEntity, "unusable", "headers are not remembered: leave header out, or follow requests as they end")
 	}
 	at, err := number(c, "before", 0, 0, 1<<40)
 	if err != nil {

@@ -24,7 +24,7 @@ func (a *app) requests() *cobra.Command {
 	var f wire.Filter
 	var slower time.Duration
 	var count int
-	var trouble bool
+	var past bool
 	cmd := &cobra.Command{
 		Use:   "requests",
 		Short: "Requests as they end, with filters that the proxies apply",
@@ -48,12 +48,18 @@ request is one object on a line.`,
 			if count < 0 {
 				return usagef("--count %d: expected 1 or more; 0 goes on until the command is ended", count)
 			}
+			if past && f.Header != "" {
+				return usagef("--header does not go with --past: headers are not remembered")
+			}
+			if past && count > 1000 {
+				return usagef("--count %d: expected at most 1000 with --past", count)
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			print := a.feedPrinter(cmd.OutOrStdout())
-			if trouble {
+			if past {
 				list, err := c.Trouble(cmd.Context(), f, cmp.Or(count, 30))
 				slices.Reverse(list.Requests)
 				for i := range list.Requests {
@@ -99,7 +105,7 @@ request is one object on a line.`,
 	flags.IntVar(&f.Tries, "tries", 0, "was sent so often at least; 2 shows what was retried")
 	flags.DurationVar(&slower, "slower-than", 0, "took longer than this, such as 200ms")
 	flags.IntVarP(&count, "count", "n", 0, "end after so many requests")
-	flags.BoolVar(&trouble, "past", false, "in place of the feed: the latest requests that did not succeed, as far as they are remembered")
+	flags.BoolVar(&past, "past", false, "in place of the feed: the latest requests that did not succeed, as far as they are remembered")
 	a.completeService(cmd, "from", "to")
 	cmd.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions(wire.Outcomes, cobra.ShellCompDirectiveNoFileComp))
 	return cmd

@@ -65,6 +65,7 @@ type Control struct {
 	writing   sync.Mutex         // guards unwritten
 	unwritten []*telemetry.Batch // for the disk
 	journal   journal
+	pruned    time.Time // telemetry on disk; of the goroutine that ages it
 	feed      feed
 }
 
@@ -112,6 +113,7 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 const (
 	writeEvery = telemetry.Step * time.Second // telemetry is written
 	ageEvery   = time.Minute                  // telemetry is rolled up
+	pruneEvery = time.Hour                    // what is older than all that is kept goes
 )
 
 // Run expires leases, writes down and tidies until ctx is done.

@@ -90,8 +90,8 @@ func (c *Control) tellWatches() {
 	c.bump(false, false)
 }
 
-// Saw takes what the proxy of that ID tells of single requests.
-func (c *Control) Saw(id string, s wire.Seen) {
+// Saw takes what a proxy tells of single requests.
+func (c *Control) Saw(s wire.Seen) {
 	c.feed.mu.Lock()
 	for _, b := range s.Watches {
 		w := c.feed.watches[b.Watch]
@@ -120,16 +120,12 @@ func (c *Control) Saw(id string, s wire.Seen) {
 }
 
 // Trouble lists some of the latest requests that did not succeed, newest first:
-// each proxy tells of a few a second. Of from, to, version, instance and route
-// those that are empty do not matter; nor does a zero before.
+// each proxy tells of a few a second. A zero before does not matter.
 func (c *Control) Trouble(f wire.Filter, before time.Time, limit int) []wire.Record {
 	c.feed.mu.Lock()
 	all := slices.Clone(c.feed.trouble)
 	c.feed.mu.Unlock()
-	is := func(want string, have ...string) bool { return want == "" || slices.Contains(have, want) }
-	all = slices.DeleteFunc(all, func(r wire.Record) bool {
-		return !before.IsZero() && !r.At.Before(before) || !is(f.From, r.Caller) || !is(f.To, r.Service) || !is(f.Version, r.Version) || !is(f.Instance, r.Instance) || !is(f.Route, r.Route, r.Gate)
-	})
+	all = slices.DeleteFunc(all, func(r wire.Record) bool { return !before.IsZero() && !r.At.Before(before) || !f.Takes(&r) })
 	slices.SortFunc(all, func(a, b wire.Record) int { return b.At.Compare(a.At) })
 	return append([]wire.Record{}, all[:min(limit, len(all))]...)
 }

@@ -60,9 +60,16 @@ func (c *Control) ageTelemetry(ctx context.Context) error {
 			return err
 		}
 	}
-	gone, err := c.store.PruneTelemetry(ctx, c.now().Unix())
-	c.telemetry.Forget(gone)
-	return err
+	// Finding series that nothing is of reads all there is.
+	if now := c.now(); now.Sub(c.pruned) >= pruneEvery {
+		gone, err := c.store.PruneTelemetry(ctx, now.Unix())
+		if err != nil {
+			return err
+		}
+		c.telemetry.Forget(gone)
+		c.pruned = now
+	}
+	return nil
 }
 
 // recallTelemetry makes the memory know what is on disk.

@@ -32,7 +32,7 @@ func TestWatching(t *testing.T) {
 	for i := range maxWaiting + 5 {
 		many = append(many, wire.Record{Path: fmt.Sprint("/", i)})
 	}
-	k.Saw("a", wire.Seen{Watches: []wire.Batch{{Watch: told.snap.Watches[0].ID, Records: many, Dropped: 2}, {Watch: "ghost", Records: many}}})
+	k.Saw(wire.Seen{Watches: []wire.Batch{{Watch: told.snap.Watches[0].ID, Records: many, Dropped: 2}, {Watch: "ghost", Records: many}}})
 	if n := len(w.Records); n != maxWaiting || (<-w.Records).Path != "/0" || w.Dropped() != 7 || w.Dropped() != 0 {
 		t.Errorf("%d records wait", n)
 	}
@@ -53,7 +53,7 @@ func TestWatching(t *testing.T) {
 		t.Error("any number of people can watch")
 	}
 	for i := range keptTrouble + 10 {
-		k.Saw("a", wire.Seen{Trouble: []wire.Record{{At: k.now.Add(time.Duration(i) * time.Second), Caller: "kiosk", Service: "berths", Version: "v1", Path: fmt.Sprint("/", i)}}})
+		k.Saw(wire.Seen{Trouble: []wire.Record{{At: k.now.Add(time.Duration(i) * time.Second), Caller: "kiosk", Service: "berths", Version: "v1", Path: fmt.Sprint("/", i)}}})
 	}
 	if got := k.Trouble(wire.Filter{From: "kiosk", To: "berths"}, time.Time{}, 3); len(got) != 3 || got[0].Path != fmt.Sprint("/", keptTrouble+9) || got[2].Path != fmt.Sprint("/", keptTrouble+7) {
 		t.Errorf("%+v", got)

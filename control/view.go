@@ -153,8 +153,10 @@ func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 	if err != nil {
 		return Mesh{}, err
 	}
-	for caller, list := range c.openNow() {
-		g.addOpen(caller, list)
+	if end == 0 { // what is open now was not so then
+		for caller, list := range c.openNow() {
+			g.addOpen(caller, list)
+		}
 	}
 	m := Mesh{At: c.now().UTC(), End: to, Window: g.seconds, Unpublished: unpublished, Services: []Service{}, Gateways: []Gateway{}, Links: []Link{},
 		Warnings: []rules.Finding{}}

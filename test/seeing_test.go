@@ -405,8 +405,11 @@ func TestTheFeed(t *testing.T) {
 	if out := m.must(0, "requests", "--past", "--to", "berths", "-n", "2", "-o", "json"); strings.Count(out, "\n") != 2 || !strings.Contains(out, `"reason":"fault"`) {
 		t.Errorf("one object a line:\n%s", out)
 	}
+	if out := m.must(0, "requests", "--past", "--to", "berths", "--status", "504"); out != "" {
+		t.Errorf("none was a timeout:\n%s", out)
+	}
 	for args, words := range map[string]string{"--status 6xx": "expected a status such as 503", "--reason ghost": "expected one of unreachable", "--outcome bad": "expected one of ok",
-		"--slower-than -1s": "expected 1ms or more", "--path x": "begins with /", "--header :": "expected NAME"} {
+		"--slower-than -1s": "expected 1ms or more", "--path x": "begins with /", "--header :": "expected NAME", "--past --header x": "not remembered"} {
 		if _, errs, code := m.run(append([]string{"requests"}, strings.Fields(args)...)...); code != 2 || !strings.Contains(errs, words) {
 			t.Errorf("requests %s: exit %d, %s", args, code, errs)
 		}

@@ -72,6 +72,21 @@ func (f *Filter) Check() error {
 	return nil
 }
 
+// Takes tells whether a filter takes a request by its record, which has no
+// headers: that test is left out.
+func (f *Filter) Takes(r *Record) bool {
+	is := func(want string, have ...string) bool { return want == "" || slices.Contains(have, want) }
+	tries := 0
+	for _, s := range r.Tries {
+		if s.Kind == "try" {
+			tries++
+		}
+	}
+	return is(f.From, r.Caller) && is(f.To, r.Service) && is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
+		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) && is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
+		is(f.Reason, r.Reason) && (is(f.Outcome, r.Outcome) || f.Outcome == Trouble && r.Outcome != engine.OK.String()) && tries >= f.Tries && (f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
+}
+
 // HeaderTest is the header of a filter in canonical form; has tells whether a
 // value is wanted too.
 func (f *Filter) HeaderTest() (name, value string, has bool) {

@@ -51,6 +51,17 @@ func TestFilters(t *testing.T) {
 			t.Errorf("%+v: %v", good, err)
 		}
 	}
+	r := Record{Caller: "kiosk", Service: "berths", Version: "v1", Gate: "home", Method: "GET", Path: "/berths/free", Status: 503, Outcome: "refused", Reason: "fault", MS: 20.5, Tries: []Stretch{{Kind: "try"}, {Kind: "back-off"}, {Kind: "try"}}}
+	for _, f := range []Filter{{}, {From: "kiosk", To: "berths", Version: "v1", Route: "home", Method: "get", Path: "/berths"}, {Status: "503", Reason: "fault"}, {Status: "5xx", Outcome: Trouble}, {Outcome: "refused", Tries: 2, SlowerMS: 20}} {
+		if !f.Takes(&r) {
+			t.Errorf("%+v does not take it", f)
+		}
+	}
+	for _, f := range []Filter{{From: "x"}, {To: "x"}, {Version: "v2"}, {Instance: "x"}, {Route: "x"}, {Method: "POST"}, {Path: "/x"}, {Status: "500"}, {Status: "4xx"}, {Reason: "timeout"}, {Outcome: "ok"}, {Tries: 3}, {SlowerMS: 21}} {
+		if f.Takes(&r) {
+			t.Errorf("%+v takes it", f)
+		}
+	}
 	if name, value, has := (&Filter{Header: "x-crew=a=b"}).HeaderTest(); name != "X-Crew" || value != "a=b" || !has {
 		t.Errorf("%q %q %v", name, value, has)
 	}

@@ -1882,6 +1882,19 @@ export interface operations {
                 instance?: string;
                 /** @description route of the service or of the gateway */
                 route?: string;
+                method?: string;
+                /** @description what the path begins with */
+                path?: string;
+                /** @description a status such as 503, or a class such as 5xx */
+                status?: string;
+                /** @description why the mesh answered */
+                reason?: string;
+                /** @description ok, failed, refused, abandoned, or trouble: the last three */
+                outcome?: string;
+                /** @description was sent so often at least */
+                tries?: number;
+                /** @description took longer than so many milliseconds */
+                slowerMS?: number;
                 /** @description only what came before, in seconds since 1970 */
                 before?: number;
                 /** @description 1 to 1000; 100 when absent */
