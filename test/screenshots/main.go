@@ -42,7 +42,7 @@ type page struct {
 var pages = []page{
 	{name: "mesh", path: "/", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
 	{name: "mesh-dark", path: "/", dark: "dark", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
-	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]')"},
+	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]') && document.querySelector('[data-test=history] path')"},
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
@@ -53,7 +53,7 @@ var pages = []page{
 	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
 		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 4"}},
 	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
-		ready: "document.querySelector('[data-test=breaker-open]')",
+		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2",
 		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
 }
 
