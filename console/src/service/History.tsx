@@ -5,7 +5,7 @@ import { useTheme } from "@mui/material/styles";
 import { ChartsReferenceLine } from "@mui/x-charts/ChartsReferenceLine";
 import { LineChart } from "@mui/x-charts/LineChart";
 import { useState } from "react";
-import { readTimeline, type Query } from "../api/client";
+import { readTimeline, type Query, type Timeline } from "../api/client";
 import { millis, percent } from "../parts/format";
 import { markName } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
@@ -22,11 +22,12 @@ export default function History({ query }: { query: Query }) {
   const [span, setSpan] = useState("15 min");
   const { seconds, pace } = spans[span] ?? { seconds: 900, pace: 2000 };
   const { value } = usePolled(`history ${span} ${JSON.stringify(query)}`, pace, (signal) => readTimeline({ ...query, from: Math.floor(Date.now() / 1000) - seconds }, signal));
-  const points = (value?.points ?? []).slice(0, -1); // the last step is not over
+  const some = (p: Timeline["points"][number]) => p.ok + p.failed + p.refused > 0;
+  const whole = (value?.points ?? []).slice(0, -1); // the last step is not over
+  const points = whole.slice(Math.max(0, Math.min(whole.findIndex(some), whole.length - 12))); // a young mesh has no past to show
   const times = points.map((p) => new Date(p.at * 1000));
   const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit" }));
   const axis = [{ data: times, scaleType: "time" as const, valueFormatter: of, disableLine: true, tickNumber: 4 }];
-  const some = (p: (typeof points)[number]) => p.ok + p.failed + p.refused > 0;
   const marks = (value?.marks ?? []).map((m, i, all) => (
     <ChartsReferenceLine
       key={`${m.kind}${m.name}`} x={new Date(m.at * 1000)} label={(all[i + 1]?.at ?? Infinity) - m.at > seconds / 12 ? markName(m) : ""} labelAlign="start"
@@ -35,7 +36,7 @@ export default function History({ query }: { query: Query }) {
   ));
   const chart = { height: 150, margin: { left: 4, right: 8, top: 14, bottom: 0 }, skipAnimation: true, hideLegend: false, slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } } };
   const line = (label: string, colour: string, data: (number | null)[], format: (v: number) => string) =>
-    ({ label, color: colour, data, showMark: points.length < 3, curve: "linear" as const, connectNulls: false, valueFormatter: (v: number | null) => (v === null ? "–" : format(v)) });
+    ({ label, color: colour, data, showMark: points.filter(some).length < 4, curve: "linear" as const, connectNulls: false, valueFormatter: (v: number | null) => (v === null ? "–" : format(v)) });
   const share = (good: number, all: number) => (all > 0 ? (100 * good) / all : null);
   return (
     <Box data-test="history">
