@@ -467,6 +467,12 @@ func (c *checker) loads(list []Load, path string) {
 		if l.To != "" && c.gateways[l.To] == nil {
 			c.knownService(l.At, path+".load", l.To)
 		}
+		if l.From != "" {
+			c.knownService(l.At, path+".load", l.From)
+			if c.gateways[l.To] != nil {
+				c.mistake(l.At, path+".load", CodeBadValue, "calls of a gateway come from outside", "a load without from")
+			}
+		}
 	}
 }
 

@@ -3,6 +3,7 @@ package rules
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -198,12 +199,24 @@ func (l leaves) expect(path string, list []Expectation) {
 
 func (l leaves) loads(path string, list []Load) {
 	for i, x := range list {
-		text := fmt.Sprintf("%s %s%s at %g/%s", x.Method, x.To, x.Path, x.Count, unitName(x.Per))
-		if len(x.Headers) > 0 {
-			text += fmt.Sprintf(" with %v", x.Headers)
+		text := fmt.Sprintf("%s %s%s at %s", x.Method, x.To, x.Path, x.Rate)
+		if len(x.Steps) > 0 {
+			text = fmt.Sprintf("%s %s%s at %v one after the other", x.Method, x.To, x.Path, x.Steps)
 		}
-		if x.Share != nil {
-			text += fmt.Sprintf(", %s%% with %v", x.Share.Of, x.Share.Headers)
+		if x.From != "" {
+			text += " from " + x.From
+		}
+		if x.Random {
+			text += " at random"
+		}
+		if s := x.Spike; s != nil {
+			text += fmt.Sprintf(", %s after %s for %s", s.Rate, s.After, s.For)
+		}
+		if len(x.Headers)+len(x.Cookies) > 0 {
+			text += fmt.Sprintf(" with %v", slices.Concat(x.Headers, x.Cookies))
+		}
+		for _, s := range x.Shares {
+			text += fmt.Sprintf(", %s%% with %v", s.Of, slices.Concat(s.Headers, s.Cookies))
 		}
 		if x.Body != "" {
 			text += fmt.Sprintf(", body %q", x.Body)

@@ -185,7 +185,8 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 	r.items(n, path, func(n *yaml.Node, path string) {
 		l := Load{Method: "GET", Path: "/", At: r.at(n)}
 		seen := r.mapping(n, path, fields{
-			"to": func(n *yaml.Node, path string) { l.To, _ = r.name(n, path, nameShape, nameExpected) },
+			"from": func(n *yaml.Node, path string) { l.From, _ = r.name(n, path, nameShape, nameExpected) },
+			"to":   func(n *yaml.Node, path string) { l.To, _ = r.name(n, path, nameShape, nameExpected) },
 			"method": func(n *yaml.Node, path string) {
 				if m := r.methods(n, path); len(m) == 1 {
 					l.Method = m[0]
@@ -201,21 +202,84 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 					l.Path = s
 				}
 			},
-			"headers": func(n *yaml.Node, path string) { l.Headers = r.headerFields(n, path) },
-			"body":    func(n *yaml.Node, path string) { l.Body, _ = r.scalar(n, path, "a text") },
-			"rate":    func(n *yaml.Node, path string) { l.Count, l.Per, _ = r.rate(n, path) },
-			"share": func(n *yaml.Node, path string) {
-				s := &LoadShare{}
-				seen := r.mapping(n, path, fields{
-					"headers": func(n *yaml.Node, path string) { s.Headers = r.headerFields(n, path) },
-					"of":      func(n *yaml.Node, path string) { s.Of, _ = r.percent(n, path, 0) },
-				})
-				r.need(n, path, seen, "share", "headers", "of")
-				l.Share = s
-			},
+			"headers":  func(n *yaml.Node, path string) { l.Headers = r.headerFields(n, path) },
+			"cookies":  func(n *yaml.Node, path string) { l.Cookies = r.cookieFields(n, path) },
+			"body":     func(n *yaml.Node, path string) { l.Body, _ = r.scalar(n, path, "a text") },
+			"rate":     func(n *yaml.Node, path string) { l.Rate.Count, l.Rate.Per, _ = r.rate(n, path) },
+			"steps":    func(n *yaml.Node, path string) { l.Steps = r.rates(n, path) },
+			"spike":    func(n *yaml.Node, path string) { l.Spike = r.spike(n, path) },
+			"arrivals": func(n *yaml.Node, path string) { l.Random = r.choice(n, path, "even", "random") == "random" },
+			"share":    func(n *yaml.Node, path string) { l.Shares = r.loadShares(n, path) },
 		})
-		r.need(n, path, seen, "this load", "to", "rate")
+		r.need(n, path, seen, "this load", "to")
+		switch {
+		case isMapping(n) && !seen.has("rate") && !seen.has("steps"):
+			r.mistake(n, path, CodeMissing, "this load has no rate", "rate: 20/s, or steps: [20/s, 40/s]")
+		case seen.has("rate") && seen.has("steps"):
+			r.mistake(seen["steps"], path+".steps", CodeBadValue, "the steps stand in place of a rate", "rate or steps")
+		}
 		out = append(out, l)
+	})
+	return out
+}
+
+func (r *reader) rates(n *yaml.Node, path string) (out []Rate) {
+	r.items(n, path, func(n *yaml.Node, path string) {
+		if count, per, ok := r.rate(n, path); ok {
+			out = append(out, Rate{count, per})
+		}
+	})
+	return out
+}
+
+func (r *reader) spike(n *yaml.Node, path string) *Spike {
+	s := &Spike{}
+	seen := r.mapping(n, path, fields{
+		"rate":  func(n *yaml.Node, path string) { s.Rate.Count, s.Rate.Per, _ = r.rate(n, path) },
+		"after": func(n *yaml.Node, path string) { s.After, _ = r.duration(n, path, 0) },
+		"for":   func(n *yaml.Node, path string) { s.For, _ = r.duration(n, path, time.Millisecond) },
+	})
+	r.need(n, path, seen, "this spike", "rate", "for")
+	return s
+}
+
+func (r *reader) loadShares(n *yaml.Node, path string) (out []LoadShare) {
+	sum := Percent(0)
+	r.items(n, path, func(n *yaml.Node, path string) {
+		s := LoadShare{}
+		seen := r.mapping(n, path, fields{
+			"headers": func(n *yaml.Node, path string) { s.Headers = r.headerFields(n, path) },
+			"cookies": func(n *yaml.Node, path string) { s.Cookies = r.cookieFields(n, path) },
+			"of":      func(n *yaml.Node, path string) { s.Of, _ = r.percent(n, path, 0) },
+		})
+		r.need(n, path, seen, "share", "of")
+		if isMapping(n) && !seen.has("headers") && !seen.has("cookies") {
+			r.mistake(n, path, CodeMissing, "this share differs in nothing", "headers or cookies")
+		}
+		if sum += s.Of; sum > Whole {
+			r.mistake(n, path, CodeBadValue, fmt.Sprintf("the shares add up to %s%%", sum), "100% at most")
+		}
+		out = append(out, s)
+	})
+	return out
+}
+
+// cookieFields reads cookies, each a name with one value.
+func (r *reader) cookieFields(n *yaml.Node, path string) (out []Field) {
+	r.pairs(n, path, func(k, v *yaml.Node, path string) {
+		value, ok := r.scalar(v, path, "a value")
+		if !ok {
+			return
+		}
+		if strings.ContainsFunc(k.Value, func(c rune) bool { return c <= ' ' || c >= 0x7f || strings.ContainsRune(`()<>@,;:\"/[]?={}`, c) }) || k.Value == "" {
+			r.mistake(k, path, CodeBadName, fmt.Sprintf("%q cannot be the name of a cookie", k.Value), "letters, digits and hyphens")
+			return
+		}
+		if strings.ContainsFunc(value, func(c rune) bool { return c <= ' ' || c >= 0x7f || c == ';' || c == ',' || c == '"' || c == '\\' }) {
+			r.mistake(v, path, CodeBadValue, fmt.Sprintf("%q cannot be the value of a cookie", value), "letters and digits, without spaces, commas, semicolons and quotes")
+			return
+		}
+		out = append(out, Field{k.Value, value})
 	})
 	return out
 }

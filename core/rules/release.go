@@ -1,6 +1,9 @@
 package rules
 
-import "time"
+import (
+	"strconv"
+	"time"
+)
 
 // Release is one entry of the section `releases`: moving a service from one
 // version to another in judged stages.
@@ -42,22 +45,53 @@ type Trial struct {
 	At     Origin        `json:"at"`
 }
 
-// Load is a steady stream of requests.
+// Load is a stream of requests.
 type Load struct {
-	To      string        `json:"to"` // service
-	Method  string        `json:"method"`
-	Path    string        `json:"path"`
-	Headers []Field       `json:"headers,omitempty"`
-	Body    string        `json:"body,omitempty"`
-	Count   float64       `json:"count"` // requests in Per
-	Per     time.Duration `json:"per"`
-	Share   *LoadShare    `json:"share,omitempty"`
-	At      Origin        `json:"at"`
+	From    string      `json:"from,omitempty"` // calling service, whose proxy takes them; empty: Nightjar's own
+	To      string      `json:"to"`             // service or gateway
+	Method  string      `json:"method"`
+	Path    string      `json:"path"`
+	Headers []Field     `json:"headers,omitempty"`
+	Cookies []Field     `json:"cookies,omitempty"`
+	Body    string      `json:"body,omitempty"`
+	Rate    Rate        `json:"rate"`            // zero with Steps
+	Steps   []Rate      `json:"steps,omitempty"` // one after the other, each for an equal part of the time
+	Spike   *Spike      `json:"spike,omitempty"`
+	Random  bool        `json:"random,omitempty"` // arrivals as of many callers who know nothing of each other; else evenly spaced
+	Shares  []LoadShare `json:"shares,omitempty"` // parts of the requests that differ; the rest is as above
+	At      Origin      `json:"at"`
 }
 
-// LoadShare gives some of the requests headers of their own.
+// Rate is a number of requests in a time.
+type Rate struct {
+	Count float64       `json:"count"`
+	Per   time.Duration `json:"per"`
+}
+
+// PerSecond is the rate in requests a second.
+func (r Rate) PerSecond() float64 {
+	if r.Per <= 0 {
+		return 0
+	}
+	return r.Count / r.Per.Seconds()
+}
+
+func (r Rate) String() string {
+	return strconv.FormatFloat(r.Count, 'g', -1, 64) + "/" + unitName(r.Per)
+}
+
+// Spike is another rate for a while.
+type Spike struct {
+	Rate  Rate          `json:"rate"`
+	After time.Duration `json:"after"` // since the begin of what is measured
+	For   time.Duration `json:"for"`
+}
+
+// LoadShare gives some of the requests headers and cookies of their own, besides
+// those of all.
 type LoadShare struct {
-	Headers []Field `json:"headers"`
+	Headers []Field `json:"headers,omitempty"`
+	Cookies []Field `json:"cookies,omitempty"`
 	Of      Percent `json:"of"`
 }
 

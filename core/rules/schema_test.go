@@ -150,7 +150,9 @@ releases:
     on-success: make-default
 trials:
   t:
-    load: [{to: g, method: POST, path: "/x?y=1", headers: {a: b}, body: "{}", rate: 5/s, share: {headers: {x: y}, of: 5%}}]
+    load:
+      - {to: g, method: POST, path: "/x?y=1", headers: {a: b}, body: "{}", rate: 5/s, spike: {rate: 9/s, after: 1s, for: 2s}, share: {headers: {x: y}, cookies: {c: d}, of: 5%}}
+      - {from: a, to: a, cookies: {a: b}, steps: [1/s, 2/s], arrivals: random}
     for: 10s
     warm-up: 1s
     drill: {service: a, version: v2, site: n, fail: 30%, delay: 1s, down: false}

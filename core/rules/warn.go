@@ -286,7 +286,4 @@ func (c *checker) noEffect() {
 	for _, r := range c.rules.Releases {
 		warn(r.At, "releases."+r.Name, "release "+r.Name)
 	}
-	for _, t := range c.rules.Trials {
-		warn(t.At, "trials."+t.Name, "trial "+t.Name)
-	}
 }

@@ -99,7 +99,7 @@ func TestNoEffectYet(t *testing.T) {
 			got = append(got, f.Path)
 		}
 	}
-	want := "access releases.r trials.t"
+	want := "access releases.r"
 	if strings.Join(got, " ") != want {
 		t.Errorf("got %s", strings.Join(got, " "))
 	}

@@ -1,6 +1,7 @@
 package stats
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"math"
@@ -65,6 +66,16 @@ func (c *Counts) Add(o *Counts) {
 		c.Reasons[i] += n
 	}
 	c.Latency = merge(c.Latency, o.Latency)
+}
+
+// Observe counts a latency.
+func (c *Counts) Observe(took time.Duration) {
+	b := uint16(Bucket(took))
+	i, known := slices.BinarySearchFunc(c.Latency, b, func(x Bin, b uint16) int { return cmp.Compare(x.Bucket, b) })
+	if !known {
+		c.Latency = slices.Insert(c.Latency, i, Bin{Bucket: b})
+	}
+	c.Latency[i].N++
 }
 
 // merge adds b to a, in the room of a if that is enough.
