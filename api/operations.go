@@ -36,7 +36,7 @@ var byDrill = []param{{"by", "string", "who ends it"}}
 var byParam = []param{{"by", "string", "whose draft it is"}}
 
 func (s *Server) operations() []operation {
-	return append(s.seeing(), []operation{
+	return append(append(s.seeing(), s.effects()...), []operation{
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
 		{method: "GET", path: "/activity", id: "activity", summary: "What people did and what proxies saw of their guards, newest first", out: dto.Activity{},
 			query: []param{{"service", "string", "only what concerns this service"}, {"before", "integer", "only what has a lower number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.activity},

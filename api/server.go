@@ -151,6 +151,7 @@ func asProblem(err error) *failure {
 		overtook control.Overtaken
 		unusable control.Unusable
 		taken    control.NameTaken
+		busy     control.Busy
 		unknown  control.NotRegistered
 		large    *http.MaxBytesError
 		status   echo.HTTPStatusCoder
@@ -166,6 +167,8 @@ func asProblem(err error) *failure {
 		return problem(http.StatusPreconditionFailed, "overtaken", "%s", overtook.Error())
 	case errors.As(err, &unusable):
 		return problem(http.StatusUnprocessableEntity, "unusable", "%s", unusable.Error())
+	case errors.As(err, &busy):
+		return problem(http.StatusConflict, "busy", "%s", busy.Error())
 	case errors.As(err, &taken):
 		return problem(http.StatusConflict, "name-taken", "%s", taken.Error())
 	case errors.As(err, &unknown):

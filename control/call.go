@@ -311,7 +311,12 @@ func refusal(field string) string {
 	return reason
 }
 
-type answered struct{ target, instance, route, revision string }
+type answered struct {
+	target, instance, revision string
+	route                      string // the service's, or else the gateway's
+	own, gate                  string // the service's and the gateway's
+	tries, first               string // empty: one try, and it went well
+}
 
 // parseAnswered reads wire.HeaderAnswered.
 func parseAnswered(field string) answered {
@@ -324,8 +329,14 @@ func parseAnswered(field string) answered {
 			a.target = k
 		case k == "instance":
 			a.instance = v
-		case k == "route", k == "gate" && a.route == "":
-			a.route = v
+		case k == "route":
+			a.route, a.own = v, v
+		case k == "gate":
+			a.route, a.gate = cmp.Or(a.route, v), v
+		case k == "tries":
+			a.tries = v
+		case k == "first":
+			a.first = v
 		case k == "revision":
 			a.revision = v
 		}

@@ -61,6 +61,13 @@ type Control struct {
 	// Log is told of what goes wrong by itself.
 	Log *slog.Logger
 
+	// Beside starts a proxy in this process that follows snapshots of its own,
+	// until ctx is done; ended returns when it has. nil: there are none.
+	Beside func(context.Context, Beside) (address string, ended func(), err error)
+
+	trying sync.Mutex // guards trial
+	trial  *trialRun  // that runs, or was the last one to
+
 	telemetry *telemetry.Store
 	writing   sync.Mutex         // guards unwritten
 	unwritten []*telemetry.Batch // for the disk
@@ -102,6 +109,9 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 	if err := c.recallTelemetry(ctx); err != nil {
 		return nil, fmt.Errorf("reading the telemetry: %w", err)
 	}
+	if err := st.InterruptTrials(ctx, TrialRunning, TrialInterrupted); err != nil {
+		return nil, fmt.Errorf("reading the trials: %w", err)
+	}
 	c.bumpDrills()
 	c.bump(true, true)
 	if st.Fresh() {
@@ -138,11 +148,13 @@ func (c *Control) Run(ctx context.Context) {
 	}
 	do(writeEvery, "telemetry cannot be written; proxies keep it meanwhile", c.writeTelemetry)
 	do(ageEvery, "telemetry cannot be rolled up", c.ageTelemetry)
+	do(recordEvery, "an effect cannot be recorded", c.recordEffects)
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
+			c.endTrial()
 			last, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer stop()
 			c.writeJournal(last)

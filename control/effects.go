@@ -63,6 +63,23 @@ func (e *Effect) Whole() *effect.Row {
 	return nil
 }
 
+// Name says what an effect is of.
+func (e *Effect) Name() string {
+	if e.Revision > 0 {
+		return fmt.Sprintf("revision %d", e.Revision)
+	}
+	return "what happened at " + e.At.Format("2006-01-02 15:04:05 UTC")
+}
+
+// Windows tells which times an effect compares.
+func (e *Effect) Windows() string {
+	text := fmt.Sprintf("Compared: %d s before with %d s after; %d s after the change are left out.", e.Before.Seconds, e.After.Seconds, e.Settle)
+	if !e.Complete {
+		text += " The window after is not full yet."
+	}
+	return text
+}
+
 // EffectHead is an effect in a list.
 type EffectHead struct {
 	Revision uint           `json:"revision"`

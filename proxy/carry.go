@@ -240,6 +240,12 @@ func (c *carrier) answered(x *engine.Exchange, in *engine.Instance, revision uin
 	if gate != nil {
 		v += fmt.Sprintf("; gate=%q", gate.Name())
 	}
+	if x.Tries() != 1 {
+		v += fmt.Sprintf("; tries=%d", x.Tries())
+	}
+	if x.FirstFailed() {
+		v += "; first=failed"
+	}
 	return v
 }
 

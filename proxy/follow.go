@@ -10,6 +10,25 @@ import (
 	"nightjar/wire"
 )
 
+// follow follows the snapshots of Config.Snapshots until ctx is done or they end.
+func (p *Proxy) follow(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case snap, more := <-p.cfg.Snapshots:
+			if !more {
+				return
+			}
+			if err := p.apply(snap); err != nil {
+				p.log.Error("a snapshot cannot be put in force", "error", err)
+				continue
+			}
+			p.getReady()
+		}
+	}
+}
+
 // apply puts a snapshot in force as one atomic swap.
 func (p *Proxy) apply(s wire.Snapshot) error {
 	if s.Watches != nil {

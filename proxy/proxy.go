@@ -55,8 +55,11 @@ type Config struct {
 	LogTo      io.Writer
 	Metrics    string    // host:port for /metrics, /healthz and /readyz; empty: none
 	Before     *Handover // what the process before hands over; nil: this is the first
-	Log        *slog.Logger
-	Drain      time.Duration // how long requests may take to finish at the end; 5s when 0
+	// Snapshots, when set, are what the proxy follows in place of a service, which
+	// hears nothing of it then: neither that it is there nor what it counts.
+	Snapshots <-chan wire.Snapshot
+	Log       *slog.Logger
+	Drain     time.Duration // how long requests may take to finish at the end; 5s when 0
 }
 
 // Proxy is a running proxy. Make one with New, then call Run.
@@ -267,7 +270,12 @@ func (p *Proxy) Run(ctx context.Context) error {
 	}
 	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
 	session := newSession(p)
-	running.Go(func() { session.run(talk) })
+	alone := p.cfg.Snapshots != nil
+	if alone {
+		running.Go(func() { p.follow(talk) })
+	} else {
+		running.Go(func() { session.run(talk) })
+	}
 	if p.watchers != nil {
 		running.Go(func() { p.watchers.run(talk) })
 	}
@@ -323,6 +331,9 @@ func (p *Proxy) Run(ctx context.Context) error {
 		session.retire()
 		grace = min(time.Second, p.cfg.Drain/2)
 	default:
+		if alone {
+			break
+		}
 		if session.withdraw() && p.inbound != nil {
 			<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
 		}
@@ -331,8 +342,10 @@ func (p *Proxy) Run(ctx context.Context) error {
 		p.closing.Go(func() { o.drain(grace, p.cfg.Drain) })
 	}
 	p.closing.Wait()
-	session.collect()
-	session.flush()
+	if !alone {
+		session.collect()
+		session.flush()
+	}
 	hush()
 	running.Wait()
 	p.transport.closeIdle()

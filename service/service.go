@@ -100,7 +100,29 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 			return nil, fmt.Errorf("--otlp: %w", err)
 		}
 	}
+	c.Beside = beside(cfg)
 	return &Service{cfg, l, proxies, st, c}, nil
+}
+
+// beside starts proxies of this process that no other knows of.
+func beside(cfg Config) func(context.Context, control.Beside) (string, func(), error) {
+	return func(ctx context.Context, b control.Beside) (string, func(), error) {
+		p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: b.Caller, Gateway: b.Gateway, Site: b.Site, Snapshots: b.Snapshots, TLSDir: cfg.TLSDir, Program: cfg.Program, Log: cfg.Log, Drain: time.Second})
+		if err != nil {
+			return "", nil, err
+		}
+		ended := make(chan error, 1)
+		go func() { ended <- p.Run(ctx) }()
+		wait := func() { <-ended }
+		select {
+		case <-p.Ready():
+			return p.Outbound(), wait, nil
+		case err := <-ended:
+			return "", nil, errors.Join(err, ctx.Err())
+		case <-time.After(5 * time.Second):
+			return "", nil, errors.New("after 5 s it has no rules in force")
+		}
+	}
 }
 
 // URL is the address of API and console.

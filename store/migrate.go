@@ -36,6 +36,11 @@ var migrations = []string{
 	CREATE INDEX telemetry_at ON telemetry (at);
 	CREATE TABLE telemetry_series (id INTEGER PRIMARY KEY, names TEXT NOT NULL);
 	CREATE TABLE telemetry_seen (nonce TEXT PRIMARY KEY, sequence INTEGER NOT NULL, at INTEGER NOT NULL);`,
+	`CREATE TABLE effects (revision INTEGER PRIMARY KEY, head TEXT NOT NULL, body BLOB NOT NULL);
+	CREATE TABLE trials (
+		number INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL, state TEXT NOT NULL,
+		began DATETIME NOT NULL, ended DATETIME NOT NULL, head TEXT NOT NULL, body BLOB NOT NULL
+	);`,
 }
 
 // migrate applies what is missing, each step whole or not at all. fresh tells

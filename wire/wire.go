@@ -22,7 +22,7 @@ const (
 	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
 	HeaderAsk      = "Nightjar-Ask"       // with value "route" the answer says who gave it
 	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
-	HeaderAnswered = "Nightjar-Answered"  // service/version;instance="…";route="…"
+	HeaderAnswered = "Nightjar-Answered"  // service/version; instance="…"; revision=7; route="…"; gate="…"; tries=2; first=failed
 )
 
 // Registration is what a proxy says of itself. It holds for one lease.

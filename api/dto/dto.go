@@ -124,3 +124,20 @@ type Problem struct {
 func FromRevision(r store.Revision) Revision {
 	return Revision{r.Number, r.Kind, r.Bundle, r.Author, r.Message, r.At, r.Bundles}
 }
+
+// Effects is a page of effects.
+type Effects struct {
+	Effects []control.EffectHead `json:"effects"`
+	Next    uint                 `json:"next,omitempty" doc:"before, for the next page; absent on the last"`
+}
+
+// Trials is a page of trials.
+type Trials struct {
+	Trials []control.Trial `json:"trials"`
+	Next   uint            `json:"next,omitempty" doc:"before, for the next page; absent on the last"`
+}
+
+// TrialNames are the trials that can be run by name.
+type TrialNames struct {
+	Names []string `json:"names"`
+}

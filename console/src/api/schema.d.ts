@@ -109,6 +109,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a change did: every caller, service, route, version and link before and after */
+        get: operations["effect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/effect/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as one HTML page with charts */
+        get: operations["effectReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each revision did to the success of requests, newest first */
+        get: operations["effects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/explain": {
         parameters: {
             query?: never;
@@ -399,6 +450,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Trials that run or ran, newest first */
+        get: operations["trials"];
+        put?: never;
+        /** Begin a trial, by the rules in force or by a draft that only its requests follow */
+        post: operations["startTrial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The trials in the rules in force */
+        get: operations["trialNames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A trial as it is now; 0 is the newest */
+        get: operations["trial"];
+        put?: never;
+        post?: never;
+        /** End a trial before its time; what it measured is kept */
+        delete: operations["stopTrial"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{trial}/against/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changed from one trial to another, as an effect */
+        get: operations["compareTrials"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{trial}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A trial as one HTML page with charts */
+        get: operations["trialReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -477,6 +615,11 @@ export interface components {
             by?: string;
             /** @description do not remember the files as those last checked; for files that are being worked on */
             passing?: boolean;
+        };
+        CurvePoint: {
+            /** @description 0 to 1 */
+            share: number;
+            ms: number;
         };
         Doing: {
             name: string;
@@ -560,6 +703,118 @@ export interface components {
         Drills: {
             drills: components["schemas"]["Drill"][];
         };
+        Effect: {
+            /** @description that changed something; absent: any moment */
+            revision?: number;
+            /**
+             * Format: date-time
+             * @description when it changed
+             */
+            at: string;
+            /** @description publish, split or restore */
+            kind?: string;
+            author?: string;
+            message?: string;
+            before: components["schemas"]["Window"];
+            after: components["schemas"]["Window"];
+            /** @description seconds left out after the change */
+            settle: number;
+            /** @description the window after is as long as it will be */
+            complete: boolean;
+            /**
+             * Format: date-time
+             * @description when it will be
+             */
+            due?: string;
+            /** @description it was worked out when its window was full, and is kept */
+            recorded: boolean;
+            /** @description the mesh, then the worst first */
+            rows: components["schemas"]["EffectRow"][];
+            /** @description what to know about the windows */
+            notes: string[];
+        };
+        EffectFigure: {
+            before: number | null;
+            after: number | null;
+            change: number | null;
+            low: number | null;
+            high: number | null;
+            /** @description better or worse, faster or slower, no clear change, or too few requests */
+            verdict: string;
+        };
+        EffectHead: {
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            author: string;
+            message: string;
+            /** @description false: its window is not full yet, and nothing is recorded */
+            complete: boolean;
+            /**
+             * Format: date-time
+             * @description when it will be
+             */
+            due?: string;
+            /** @description of success in the whole mesh */
+            verdict?: string;
+            success?: components["schemas"]["EffectFigure"];
+            /** @description rows whose success became worse */
+            worse: number;
+            better: number;
+            /** @description the row that became worse most */
+            worst?: string;
+        };
+        EffectReason: {
+            reason: string;
+            /** @description requests */
+            before: number;
+            after: number;
+            /** @description of the requests, 0 to 1; worse is more often */
+            share: components["schemas"]["EffectFigure"];
+        };
+        EffectRow: {
+            /** @description mesh, caller, service, route, version or link */
+            kind: string;
+            /** @description NAME, SERVICE/VERSION, LADDER/ROUTE or CALLER > SERVICE; empty of the mesh */
+            name: string;
+            before: components["schemas"]["EffectSide"];
+            after: components["schemas"]["EffectSide"];
+            /** @description of success */
+            verdict: string;
+            /** @description 0 to 1 */
+            success: components["schemas"]["EffectFigure"];
+            /** @description success of first tries, 0 to 1 */
+            firstTry: components["schemas"]["EffectFigure"];
+            p50MS: components["schemas"]["EffectFigure"];
+            p95MS: components["schemas"]["EffectFigure"];
+            p99MS: components["schemas"]["EffectFigure"];
+            /** @description tries for each request */
+            load: components["schemas"]["EffectFigure"];
+            /** @description why the mesh answered by itself, or saw no answer */
+            reasons?: components["schemas"]["EffectReason"][];
+            /** @description of a route with several targets: what each got against its weight, on the side after */
+            shares?: components["schemas"]["EffectShareCheck"][];
+            /** @description probability that chance alone deviates so far from the weights (chi-square); absent where the test does not hold */
+            shareP?: number;
+        };
+        EffectShareCheck: {
+            /** @description SERVICE/VERSION */
+            target: string;
+            /** @description 0 to 1, by the weights */
+            intended: number;
+            observed: number;
+            /** @description 95% interval of what was observed (Wilson) */
+            low: number;
+            high: number;
+            requests: number;
+        };
+        EffectSide: {
+            requests: number;
+            rps: number;
+            failed: number;
+            refused: number;
+        };
         Effective: {
             service: string;
             revision: number;
@@ -577,6 +832,11 @@ export interface components {
             send?: string;
             /** @description what it does and what holds for it */
             settings: components["schemas"]["RulesHolding"][];
+        };
+        Effects: {
+            effects: components["schemas"]["EffectHead"][];
+            /** @description before, for the next page; absent on the last */
+            next?: number;
         };
         EngineAnswered: {
             status: number;
@@ -1275,6 +1535,113 @@ export interface components {
             /** @description the spans, each parent before its children */
             rows: components["schemas"]["TracesRow"][];
         };
+        Trial: {
+            number: number;
+            name: string;
+            by: string;
+            /** @description running, met, missed, stopped or interrupted */
+            state: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description in force when it began */
+            revision: number;
+            /** @description rehearsed: what the draft would change */
+            draft?: components["schemas"]["RulesChange"][];
+            /** @description its requests followed a draft, and real traffic did not */
+            rehearse: boolean;
+            /** @description measured so far, without the warm-up */
+            seconds: number;
+            /** @description seconds that it is to measure */
+            for: number;
+            /** @description seconds before that, which do not count */
+            warmUp: number;
+            /** @description requests that are due while it measures */
+            planned: number;
+            /** @description in words */
+            loads: string[];
+            figures: components["schemas"]["Figures"];
+            expected: components["schemas"]["TrialJudgement"][];
+            versions: components["schemas"]["TrialShare"][];
+            /** @description answers by status; none: no answer */
+            status: {
+                [key: string]: number;
+            };
+            pace: components["schemas"]["TrialPace"];
+            /** @description why it ended before its time */
+            why?: string;
+            notes: string[];
+            /** @description latency by share of the requests; not in lists */
+            curve?: components["schemas"]["CurvePoint"][];
+            /** @description every second, from 0 on; not in lists */
+            points?: components["schemas"]["Point"][];
+        };
+        TrialAsk: {
+            /** @description of a trial in the rules in force, in the rules to rehearse or in the file */
+            name: string;
+            /** @description files that hold the trial, when the rules in force do not */
+            file?: components["schemas"]["RulesFile"][];
+            /** @description draft of a bundle to rehearse: only the requests of the trial follow it */
+            rules?: components["schemas"]["RulesFile"][];
+            /** @description bundle that the draft replaces; main when empty */
+            bundle?: string;
+            /** @description how long, in place of what the trial says */
+            for?: string;
+            /** @description go on when an expectation cannot be met any more */
+            toEnd?: boolean;
+            by?: string;
+        };
+        TrialComparison: {
+            before: components["schemas"]["Trial"];
+            after: components["schemas"]["Trial"];
+            rows: components["schemas"]["EffectRow"][];
+            notes: string[];
+        };
+        TrialJudgement: {
+            /** @description as it was written */
+            expectation: string;
+            met: boolean;
+            /** @description the whole 95% interval says the same */
+            sure: boolean;
+            value: number | null;
+            /** @description 95% interval of the value, where chance has a part in it */
+            low?: number;
+            high?: number;
+            /** @description the same in words */
+            measured: string;
+            /** @description while the trial runs: whatever comes, it cannot be met any more */
+            hopeless?: boolean;
+        };
+        TrialNames: {
+            names: string[];
+        };
+        TrialPace: {
+            /** @description with the warm-up */
+            sent: number;
+            /** @description that did not leave, since too many were open */
+            unsent: number;
+            /** @description how late half of them left at most */
+            late50MS: number;
+            late99MS: number;
+            /** @description why the figures tell of this machine's limits too */
+            bottleneck?: string;
+        };
+        TrialShare: {
+            /** @description SERVICE/VERSION */
+            target: string;
+            requests: number;
+            /** @description of the answers of its service, 0 to 1 */
+            share: number;
+            /** @description 95% interval (Wilson) */
+            low: number;
+            high: number;
+        };
+        Trials: {
+            trials: components["schemas"]["Trial"][];
+            /** @description before, for the next page; absent on the last */
+            next?: number;
+        };
         Trouble: {
             /** @description newest first; each proxy tells of some eight a second */
             requests: components["schemas"]["WireRecord"][];
@@ -1319,6 +1686,14 @@ export interface components {
             target: string;
             /** @description percent with up to three decimals; all add to 100 */
             weight: string;
+        };
+        Window: {
+            /** @description seconds since 1970 */
+            from: number;
+            to: number;
+            seconds: number;
+            /** @description that was in force; requests that followed another one are left out; 0: none */
+            revision: number;
         };
         WireRecord: {
             /**
@@ -1676,6 +2051,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drill"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effect: {
+        parameters: {
+            query?: {
+                /** @description what a revision did; the newest when neither this nor at is given */
+                revision?: number;
+                /** @description any moment, in seconds since 1970 */
+                at?: number;
+                /** @description seconds on each side, at most; 300 when absent */
+                window?: number;
+                /** @description seconds left out after the change; 5 when absent */
+                settle?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effectReport: {
+        parameters: {
+            query?: {
+                /** @description what a revision did; the newest when neither this nor at is given */
+                revision?: number;
+                /** @description any moment, in seconds since 1970 */
+                at?: number;
+                /** @description seconds on each side, at most; 300 when absent */
+                window?: number;
+                /** @description seconds left out after the change; 5 when absent */
+                settle?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": Record<string, never>;
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    effects: {
+        parameters: {
+            query?: {
+                /** @description only revisions below this number */
+                before?: number;
+                /** @description 1 to 200; 50 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effects"];
                 };
             };
             /** @description What is wrong and what to do next */
@@ -2330,6 +2815,230 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TracesTrace"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trials: {
+        parameters: {
+            query?: {
+                /** @description only trials below this number */
+                before?: number;
+                /** @description 1 to 200; 50 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trials"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trialNames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialNames"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopTrial: {
+        parameters: {
+            query?: {
+                /** @description who ends it */
+                by?: string;
+            };
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compareTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialComparison"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trialReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                trial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": Record<string, never>;
                 };
             };
             /** @description What is wrong and what to do next */

@@ -1,0 +1,305 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/cli/out"
+	"nightjar/control"
+	"nightjar/core/effect"
+)
+
+// rowFlags choose rows of a comparison.
+type rowFlags struct {
+	by  string
+	of  string
+	all bool
+}
+
+// usualRows is how many rows are shown when nobody says.
+const usualRows = 15
+
+func (r *rowFlags) add(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&r.by, "by", "", "only rows of this kind: caller, service, route, version or link")
+	f.StringVar(&r.of, "of", "", "only rows whose name holds this")
+	f.BoolVar(&r.all, "all", false, fmt.Sprintf("every row, not the first %d", usualRows))
+	cmd.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"mesh", "caller", "service", "route", "version", "link"}, cobra.ShellCompDirectiveNoFileComp))
+}
+
+func (r *rowFlags) check() error {
+	if r.by != "" && !slices.Contains(effect.Kinds, effect.Kind(r.by)) {
+		return usagef("--by %s: expected caller, service, route, version, link or mesh", r.by)
+	}
+	return nil
+}
+
+// take picks the rows that were asked for.
+func (r *rowFlags) take(rows []effect.Row) []effect.Row {
+	out := []effect.Row{}
+	for _, row := range rows {
+		if (r.by == "" || string(row.Kind) == r.by) && strings.Contains(row.Name, r.of) {
+			out = append(out, row)
+		}
+	}
+	return out
+}
+
+// sheet writes rows of a comparison.
+func (r *rowFlags) sheet(s *out.Sheet, rows []effect.Row, before, after string) {
+	rows = r.take(rows)
+	more := 0
+	if !r.all && !s.CSV && len(rows) > usualRows {
+		more, rows = len(rows)-usualRows, rows[:usualRows]
+	}
+	if len(rows) == 0 {
+		s.Line("There is nothing to compare.")
+		return
+	}
+	if s.CSV {
+		effectCSV(s, rows)
+		return
+	}
+	header := []string{"REQUESTS OF", "NUMBER>", "SUCCESS>", "POINTS (95%)>", "VERDICT", "FIRST TRY>", "LOAD>", "P95>", "", "WHY NOT"}
+	if s.Wide {
+		header = append(header, "P50>", "", "P99>", "", "SHARES", "RPS>")
+	}
+	var table [][]string
+	for _, row := range rows {
+		line := []string{strings.TrimSpace(string(row.Kind) + " " + row.Name), fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
+			out.Share(row.Success.Before) + " → " + out.Share(row.Success.After), points(row.Success), marked(row.Verdict),
+			pair(row.FirstTry, out.Share), pair(row.Load, load), pair(row.P95MS, millisOf), latencyWord(row.P95MS), reasonsOf(row)}
+		if s.Wide {
+			line = append(line, pair(row.P50MS, millisOf), latencyWord(row.P50MS), pair(row.P99MS, millisOf), latencyWord(row.P99MS), sharesOf(row), fmt.Sprintf("%.1f → %.1f", row.Before.RPS, row.After.RPS))
+		}
+		table = append(table, line)
+	}
+	s.Table(header, table)
+	if more > 0 {
+		s.Line("%s more: --all shows them, --by and --of choose.", count(more, "row"))
+	}
+	for _, row := range rows {
+		if row.ShareP != nil && *row.ShareP < effect.OffShare {
+			s.Line("Shares of route %s are off its weights (chi-square, p %.2g): %s.", row.Name, *row.ShareP, sharesOf(row))
+		}
+	}
+	s.Line("\nEach cell: %s → %s. Points: percentage points of success, with their 95%% interval.", before, after)
+}
+
+// effectCSV writes every figure of rows in a column of its own.
+func effectCSV(s *out.Sheet, rows []effect.Row) {
+	header := []string{"kind", "name", "requests_before", "requests_after", "verdict"}
+	figures := func(r effect.Row) []effect.Figure {
+		return []effect.Figure{r.Success, r.FirstTry, r.Load, r.P50MS, r.P95MS, r.P99MS}
+	}
+	for _, f := range []string{"success", "first_try", "load", "p50_ms", "p95_ms", "p99_ms"} {
+		for _, part := range []string{"before", "after", "change", "low", "high", "verdict"} {
+			header = append(header, f+"_"+part)
+		}
+	}
+	header = append(header, "reasons", "shares")
+	number := func(f *float64) string {
+		if f == nil {
+			return ""
+		}
+		return strconv.FormatFloat(*f, 'g', 8, 64)
+	}
+	var table [][]string
+	for _, r := range rows {
+		line := []string{string(r.Kind), r.Name, fmt.Sprint(r.Before.Requests), fmt.Sprint(r.After.Requests), string(r.Verdict)}
+		for _, f := range figures(r) {
+			line = append(line, number(f.Before), number(f.After), number(f.Change), number(f.Low), number(f.High), string(f.Verdict))
+		}
+		table = append(table, append(line, reasonsOf(r), sharesOf(r)))
+	}
+	s.Table(header, table)
+}
+
+// marked puts a mark before a verdict that calls for a look.
+func marked(v effect.Verdict) string {
+	switch v {
+	case effect.Worse, effect.Slower:
+		return "! " + string(v)
+	}
+	return string(v)
+}
+
+func latencyWord(f effect.Figure) string {
+	if f.Verdict == effect.NoChange || f.Verdict == effect.TooFew {
+		return ""
+	}
+	return marked(f.Verdict)
+}
+
+func millisOf(f *float64) string {
+	if f == nil {
+		return "–"
+	}
+	return out.Millis(*f)
+}
+
+// pair writes both sides of a figure, once when they read the same.
+func pair(f effect.Figure, write func(*float64) string) string {
+	b, a := write(f.Before), write(f.After)
+	if a == b {
+		return a
+	}
+	return b + " → " + a
+}
+
+// points is a difference of shares in percentage points.
+func points(f effect.Figure) string {
+	if f.Change == nil {
+		return "–"
+	}
+	text := fmt.Sprintf("%+.1f", 100**f.Change)
+	if f.Low != nil {
+		text += fmt.Sprintf(" (%+.1f to %+.1f)", 100**f.Low, 100**f.High)
+	}
+	return text
+}
+
+// reasonsOf names the reasons that differ first.
+func reasonsOf(r effect.Row) string {
+	var parts []string
+	for _, x := range r.Reasons {
+		text := fmt.Sprintf("%s %d → %d", x.Reason, x.Before, x.After)
+		if v := x.Share.Verdict; v == effect.Worse {
+			text = "! " + text
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func sharesOf(r effect.Row) string {
+	var parts []string
+	for _, x := range r.Shares {
+		parts = append(parts, fmt.Sprintf("%s %s of %s", x.Target, out.Percent(x.Observed), out.Percent(x.Intended)))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) effect() *cobra.Command {
+	var rows rowFlags
+	var window, settle, ago time.Duration
+	var at, failOn string
+	cmd := &cobra.Command{
+		Use:   "effect [REVISION]",
+		Short: "What a change did to the success of requests: before and after",
+		Long: `What a published revision did: success, first tries, latency and load before and
+after it, for the mesh and for every caller, service, route, version and link, the
+worst first. Without a number: the newest revision. With --ago or --at: any moment.
+A difference is called better or worse only where its 95% interval leaves 0 out and
+both sides have 30 requests. Requests that followed another revision are left out.
+Exit code 1 only with --fail-on.`,
+		Example: `  nightjar effect
+  nightjar effect 3 --by route -o wide`,
+		Annotations: map[string]string{moreFormats: "html"},
+		Args:        cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			q := control.EffectAsk{Window: int64(window / time.Second), Settle: -1}
+			if cmd.Flags().Changed("settle") {
+				q.Settle = int64(settle / time.Second)
+			}
+			if len(args) == 1 {
+				n, err := strconv.ParseUint(args[0], 10, 32)
+				if err != nil || n == 0 {
+					return usagef("%q is not the number of a revision: nightjar rules log lists them", args[0])
+				}
+				q.Revision = uint(n)
+			}
+			switch {
+			case at != "" && ago > 0 || (at != "" || ago > 0) && q.Revision > 0:
+				return usagef("a revision, --at and --ago do not go together: name one")
+			case at != "":
+				t, err := time.ParseInLocation("2006-01-02 15:04:05", at, time.Local)
+				if err != nil {
+					if t, err = time.Parse(time.RFC3339, at); err != nil {
+						return usagef(`--at %q: expected a time such as "2026-05-01 22:40:00" or 2026-05-01T22:40:00Z`, at)
+					}
+				}
+				q.At = t.Unix()
+			case ago > 0:
+				q.At = time.Now().Add(-ago).Unix()
+			}
+			if window < 0 || window%time.Second != 0 || settle < 0 || settle%time.Second != 0 {
+				return usagef("--window and --settle: expected whole seconds, such as 2m or 10s")
+			}
+			if failOn != "" && failOn != "worse" && failOn != "unclear" {
+				return usagef("--fail-on %s: expected worse, or unclear (worse, or too few requests to tell)", failOn)
+			}
+			if err := rows.check(); err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if a.format == "html" {
+				return c.EffectReport(cmd.Context(), q, cmd.OutOrStdout())
+			}
+			e, err := c.Effect(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			shown := e
+			shown.Rows = rows.take(e.Rows)
+			if err := a.printer(cmd).Show(shown, func(s *out.Sheet) {
+				effectLead(s, &e)
+				rows.sheet(s, e.Rows, "before", "after")
+			}); err != nil {
+				return err
+			}
+			worse := slices.ContainsFunc(shown.Rows, func(r effect.Row) bool { return r.Verdict == effect.Worse })
+			whole := e.Whole()
+			if failOn != "" && worse || failOn == "unclear" && (whole == nil || whole.Verdict == effect.TooFew) {
+				return finding
+			}
+			return nil
+		},
+	}
+	rows.add(cmd)
+	f := cmd.Flags()
+	f.DurationVar(&window, "window", 0, "how long each side is, at most (default 5m)")
+	f.DurationVar(&settle, "settle", 0, "what is left out after the change (default 5s)")
+	f.DurationVar(&ago, "ago", 0, "a moment so long ago, in place of a revision")
+	f.StringVar(&at, "at", "", "a moment, in place of a revision")
+	f.StringVar(&failOn, "fail-on", "", "exit with 1 when a row is worse; or unclear: also when there are too few requests to tell")
+	return cmd
+}
+
+func effectLead(s *out.Sheet, e *control.Effect) {
+	if e.Revision > 0 {
+		s.Line("Revision %d, %s: %q, by %s", e.Revision, e.At.Local().Format("2006-01-02 15:04:05"), e.Message, e.Author)
+	} else {
+		s.Line("What changed at %s", e.At.Local().Format("2006-01-02 15:04:05"))
+	}
+	s.Line("%s", e.Windows())
+	if e.Due != nil {
+		s.Line("  · It is full at %s; what stands here may change until then.", e.Due.Local().Format("15:04:05"))
+	}
+	for _, n := range e.Notes {
+		s.Line("  · %s", n)
+	}
+	if w := e.Whole(); w != nil {
+		s.Line("All requests, each hop by itself: %s.", verdictWords(w.Success))
+	}
+	s.Line("")
+}
+
+// verdictWords is a figure of success as a sentence.
+func verdictWords(f effect.Figure) string {
+	switch {
+	case f.Verdict == effect.TooFew:
+		return fmt.Sprintf("too few requests to tell (%d are needed on each side)", effect.Least)
+	case f.Change == nil:
+		return string(f.Verdict)
+	}
+	return fmt.Sprintf("%s, %s → %s, %s points", f.Verdict, out.Share(f.Before), out.Share(f.After), points(f))
+}
