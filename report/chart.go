@@ -7,7 +7,6 @@ import (
 	"image/color"
 	"math"
 	"strings"
-	"time"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
@@ -77,6 +76,9 @@ func (c *chart) svg() (template.HTML, error) {
 	}
 	if top == bottom {
 		top, bottom = top+0.5, bottom-0.5
+	}
+	if len(c.lines) > 1 { // room for the names
+		top += (top - bottom) / 4
 	}
 	p.Y.Min, p.Y.Max, p.X.Min, p.X.Max = bottom, top, left, max(right, left+1)
 	for _, b := range c.bands {
@@ -164,10 +166,18 @@ func (sinceTicks) Ticks(low, high float64) []plot.Tick {
 	for v := math.Ceil(low/step) * step; v <= high; v += step {
 		label := "0"
 		if v != 0 {
-			label = fmt.Sprintf("%+v", time.Duration(v)*time.Second)
-			label = strings.TrimSuffix(strings.TrimSuffix(label, "0s"), "0m")
+			seconds := int(math.Abs(v))
+			label = fmt.Sprintf("%ds", seconds)
+			if seconds >= 60 {
+				label = fmt.Sprintf("%dm", seconds/60)
+				if seconds%60 > 0 {
+					label += fmt.Sprintf("%02ds", seconds%60)
+				}
+			}
 			if v > 0 {
 				label = "+" + label
+			} else {
+				label = "-" + label
 			}
 		}
 		out = append(out, plot.Tick{Value: v, Label: label})
