@@ -33,6 +33,8 @@ func (s *Server) effects() []operation {
 		{method: "GET", path: "/trials/:trial", id: "trial", summary: "A trial as it is now; 0 is the newest", out: control.Trial{}, handle: s.trial},
 		{method: "DELETE", path: "/trials/:trial", id: "stopTrial", summary: "End a trial before its time; what it measured is kept", query: []param{{"by", "string", "who ends it"}}, out: control.Trial{}, handle: s.stopTrial},
 		{method: "GET", path: "/trials/:trial/report", id: "trialReport", summary: "A trial as one HTML page with charts", media: "text/html", handle: s.trialReport},
+		{method: "POST", path: "/forecasts", id: "forecast", summary: "Compute what requests would come to, by the rules in force and by a draft", in: control.ForecastAsk{}, out: control.Forecast{}, handle: s.forecast},
+		{method: "POST", path: "/forecasts/report", id: "forecastReport", summary: "The same as one HTML page with charts", in: control.ForecastAsk{}, media: "text/html", handle: s.forecastReport},
 		{method: "GET", path: "/trials/:trial/against/:other", id: "compareTrials", summary: "What changed from one trial to another, as an effect", out: control.TrialComparison{}, handle: s.compareTrials},
 	}
 }
@@ -214,4 +216,28 @@ func (s *Server) trialReport(c *echo.Context) error {
 		return err
 	}
 	return html(c, func(w io.Writer) error { return report.Trial(w, &t, time.Now()) })
+}
+
+func (s *Server) forecastOf(c *echo.Context) (control.Forecast, error) {
+	var in control.ForecastAsk
+	if err := body(c, &in); err != nil {
+		return control.Forecast{}, err
+	}
+	return s.control.Forecast(c.Request().Context(), in)
+}
+
+func (s *Server) forecast(c *echo.Context) error {
+	f, err := s.forecastOf(c)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, f)
+}
+
+func (s *Server) forecastReport(c *echo.Context) error {
+	f, err := s.forecastOf(c)
+	if err != nil {
+		return err
+	}
+	return html(c, func(w io.Writer) error { return report.Forecast(w, &f, time.Now()) })
 }

@@ -86,3 +86,13 @@ func (c *Client) TrialNames(ctx context.Context) (names []string, err error) {
 	err = c.do(ctx, http.MethodGet, "/trials/names", nil, &t)
 	return t.Names, err
 }
+
+// Forecast computes what requests would come to.
+func (c *Client) Forecast(ctx context.Context, ask control.ForecastAsk) (f control.Forecast, err error) {
+	return f, c.do(ctx, http.MethodPost, "/forecasts", ask, &f)
+}
+
+// ForecastReport writes the same as one HTML page.
+func (c *Client) ForecastReport(ctx context.Context, ask control.ForecastAsk, to io.Writer) error {
+	return c.copy(ctx, http.MethodPost, "/forecasts/report", ask, to)
+}

@@ -65,6 +65,8 @@ type Control struct {
 	// until ctx is done; ended returns when it has. nil: there are none.
 	Beside func(context.Context, Beside) (address string, ended func(), err error)
 
+	forecasting chan struct{} // a place for each that is being computed
+
 	trying sync.Mutex // guards trial
 	trial  *trialRun  // that runs, or was the last one to
 
@@ -86,7 +88,7 @@ type Force struct {
 // New reads the rules in force from the store.
 func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
 	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
-		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
+		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), forecasting: make(chan struct{}, maxForecasts), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
 	rev, err := st.Revision(ctx, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)

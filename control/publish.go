@@ -246,17 +246,39 @@ type Weight struct {
 // that. route may be empty when only one can be meant.
 func (c *Control) Split(ctx context.Context, service, route string, weights []Weight, p Publication) (Published, error) {
 	force := c.InForce()
+	change, err := splitOf(&force, service, route, weights)
+	if err != nil {
+		return Published{}, err
+	}
+	p.Bundle, p.Files, p.kind = change.bundle, change.files, "split"
+	p.Message = cmp.Or(p.Message, change.message)
+	if p.Expect == nil {
+		p.Expect = &force.Revision.Number
+	}
+	return c.Publish(ctx, p)
+}
+
+// splitting is a change of weights in the text of a file.
+type splitting struct {
+	bundle  string
+	files   []rules.File
+	message string
+}
+
+// splitOf changes the weights of one route in the text of its file.
+func splitOf(force *Force, service, route string, weights []Weight) (splitting, error) {
+	var out splitting
 	s := force.Rules.Service(service)
 	if s == nil {
-		return Published{}, Unusable{fmt.Sprintf("the rules in force declare no service %s: publish a rule file that does", service)}
+		return out, Unusable{fmt.Sprintf("the rules in force declare no service %s: publish a rule file that does", service)}
 	}
 	rt, err := rules.SplitRoute(s, route)
 	if err != nil {
-		return Published{}, Unusable{err.Error()}
+		return out, Unusable{err.Error()}
 	}
 	send, err := targets(service, weights)
 	if err != nil {
-		return Published{}, Unusable{err.Error()}
+		return out, Unusable{err.Error()}
 	}
 	bundle, file := MainBundle, rt.SendAt.File
 	if b, f, ok := strings.Cut(file, ":"); ok && force.Revision.Bundles[b] != nil {
@@ -266,14 +288,9 @@ func (c *Control) Split(ctx context.Context, service, route string, weights []We
 	at.SendAt.File = file
 	files, err := rules.SetSend(force.Revision.Bundles[bundle], &at, service, send)
 	if err != nil {
-		return Published{}, Unusable{err.Error()}
+		return out, Unusable{err.Error()}
 	}
-	p.Bundle, p.Files, p.kind = bundle, files, "split"
-	p.Message = cmp.Or(p.Message, fmt.Sprintf("split %s of %s: %s", rt.Name, service, rules.SendText(send, service)))
-	if p.Expect == nil {
-		p.Expect = &force.Revision.Number
-	}
-	return c.Publish(ctx, p)
+	return splitting{bundle, files, fmt.Sprintf("split %s of %s: %s", rt.Name, service, rules.SendText(send, service))}, nil
 }
 
 func targets(service string, weights []Weight) ([]rules.Target, error) {

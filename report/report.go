@@ -14,6 +14,7 @@ import (
 
 	"nightjar/control"
 	"nightjar/core/effect"
+	"nightjar/core/trial"
 )
 
 //go:embed page.html
@@ -49,6 +50,8 @@ type sheet struct {
 	Trial   *control.Trial
 	Made    time.Time
 	Assumed []string
+
+	Expected []trial.Judgement // of a forecast
 }
 
 func (s *sheet) write(w io.Writer, charts ...chart) error {
@@ -127,4 +130,36 @@ func Trial(w io.Writer, t *control.Trial, now time.Time) error {
 		curve.lines[0].points = append(curve.lines[0].points, plotter.XY{X: 100 * p.Share, Y: p.MS})
 	}
 	return s.write(w, rate, latency, curve)
+}
+
+// Forecast writes a forecast.
+func Forecast(w io.Writer, f *control.Forecast, now time.Time) error {
+	s := &sheet{Title: "Forecast: " + f.Before + " and " + f.After, Notes: f.Calibration, Before: f.Before, After: f.After, Rows: f.Rows, Made: now, Assumed: f.Assumed, Expected: f.Expected}
+	s.Lead = append(s.Lead, fmt.Sprintf("%d requests came into the simulated mesh on each side, in %.0f s of its time; seed %d.", f.Requests, f.Simulated, f.Seed))
+	for _, c := range f.Draft {
+		s.Lead = append(s.Lead, fmt.Sprintf("Draft: %s %s %s → %s", c.Kind(), c.Path, c.Before, c.After))
+	}
+	for _, b := range f.Begins {
+		s.Lead = append(s.Lead, b.Words())
+	}
+	if len(f.Sweep) == 0 {
+		return s.write(w)
+	}
+	refused := chart{title: "Refused by guards and limits", x: "requests a second that come into the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
+	success := chart{title: "Success of what comes into the mesh", x: "requests a second that come into the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
+	p95 := chart{title: "Latency of what comes into the mesh", x: "requests a second that come into the mesh", y: "p95, ms", lines: []line{{name: f.Before}, {name: f.After}}}
+	charts := []*chart{&refused, &success, &p95}
+	for _, p := range f.Sweep {
+		for i, side := range []control.SweepSide{p.Before, p.After} {
+			for n, y := range []float64{100 * side.Refused, 100 * side.Success, side.P95MS} {
+				charts[n].lines[i].points = append(charts[n].lines[i].points, plotter.XY{X: p.RPS, Y: y})
+			}
+		}
+	}
+	if len(f.Begins) == 1 { // one set of rules
+		for _, c := range charts {
+			c.lines = c.lines[:1]
+		}
+	}
+	return s.write(w, refused, success, p95)
 }

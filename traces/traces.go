@@ -247,3 +247,32 @@ func (s *Store) Get(id string) (Trace, bool) {
 	}
 	return out, true
 }
+
+// Asked is a request that some caller made, as a trace saw it.
+type Asked struct{ Caller, Service, Method, Path string }
+
+// maxAsked bounds what Asked returns of one caller and service.
+const maxAsked = 24
+
+// Asked are requests that were traced, each once, by caller and called service:
+// examples of what is asked.
+func (s *Store) Asked() map[[2]string][]Asked {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out, known := map[[2]string][]Asked{}, map[Asked]bool{}
+	for _, t := range s.order {
+		for i := range t.spans {
+			p := &t.spans[i]
+			a := Asked{p.Caller, p.Service, p.Method, p.Path}
+			if p.Kind != "request" || p.Path == "" || known[a] {
+				continue
+			}
+			k := [2]string{p.Caller, p.Service}
+			if len(out[k]) < maxAsked {
+				known[a] = true
+				out[k] = append(out[k], a)
+			}
+		}
+	}
+	return out
+}

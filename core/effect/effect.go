@@ -5,7 +5,6 @@ package effect
 
 import (
 	"cmp"
-	"maps"
 	"slices"
 
 	"nightjar/core/engine"
@@ -361,5 +360,41 @@ func (r *Row) latencyIs(v Verdict) bool {
 	return r.P50MS.Verdict == v || r.P95MS.Verdict == v || r.P99MS.Verdict == v
 }
 
-// Targets names the versions of a tally's route with their requests.
-func (t *Tally) Targets(route string) map[string]uint64 { return maps.Clone(t.targets[route]) }
+// Join adds another tally.
+func (t *Tally) Join(o *Tally) {
+	if t.groups == nil {
+		t.groups, t.targets = map[group]*stats.Counts{}, map[string]map[string]uint64{}
+	}
+	for g, c := range o.groups {
+		if t.groups[g] == nil {
+			t.groups[g] = &stats.Counts{}
+		}
+		t.groups[g].Add(c)
+	}
+	for route, targets := range o.targets {
+		if t.targets[route] == nil {
+			t.targets[route] = map[string]uint64{}
+		}
+		for to, n := range targets {
+			t.targets[route][to] += n
+		}
+	}
+	t.Seconds += o.Seconds
+}
+
+// MostRefused is the guard's or limit's reason that was given most often on one
+// link, and the link; empty when there was none.
+func (t *Tally) MostRefused() (reason, link string) {
+	most := uint64(0)
+	for g, c := range t.groups {
+		if g.Kind != Link {
+			continue
+		}
+		for _, r := range []engine.Reason{engine.Overflow, engine.BreakerOpen, engine.Limited} {
+			if n, _ := r.Number(); c.Reasons[n] > most || c.Reasons[n] == most && most > 0 && g.name < link {
+				most, reason, link = c.Reasons[n], string(r), g.name
+			}
+		}
+	}
+	return reason, link
+}

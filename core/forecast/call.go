@@ -1,6 +1,7 @@
 package forecast
 
 import (
+	"strconv"
 	"time"
 
 	"nightjar/core/effect"
@@ -48,10 +49,14 @@ func (c *call) Path() string  { return c.request.Path }
 func (c *call) Query() string { return c.request.Query }
 
 func (c *call) Header(key string) []string {
+	fields := c.request.Fields
 	if c.passed != nil {
-		return c.passed[key]
+		fields = c.passed
 	}
-	return c.request.Fields[key]
+	if v := fields[key]; len(v) != 1 || v[0] != EachOwn {
+		return v
+	}
+	return []string{strconv.FormatUint(uint64(c.luck), 36)}
 }
 
 func (c *call) Caller() string { return c.proxy.Caller }
@@ -102,7 +107,7 @@ func (c *call) do(step engine.Step) {
 		if m := c.x.Mirror(); m != nil {
 			s.copyTo(m, c)
 		}
-		c.job = s.job(s.servers[step.Instance.ID], c)
+		c.job = s.job(s.server(step.Instance), c)
 		s.set(&c.timer, step.Deadline, deadline)
 		c.job.start()
 	case engine.Wait:
@@ -143,9 +148,10 @@ func (c *call) over(step engine.Step) {
 	class := engine.Classify(reason, step.Status)
 	if c.counts {
 		took := s.now - c.began
-		c.proxy.cell(c).count(class, reason, c.x.Tries(), class == engine.OK && !c.x.FirstFailed(), took)
-		if c.stream != nil {
-			c.stream.cell.count(class, reason, c.x.Tries(), class == engine.OK && !c.x.FirstFailed(), took)
+		firstOK := class == engine.OK && !c.x.FirstFailed()
+		c.cell(c.proxy.cells, &c.proxy.order).count(class, reason, c.x.Tries(), firstOK, took)
+		if st := c.stream; st != nil {
+			c.cell(st.cells, &st.order).count(class, reason, c.x.Tries(), firstOK, took)
 		}
 	}
 	parent, needed := c.parent, c.needed
@@ -174,18 +180,18 @@ func (c *call) abandon() {
 	s.calls = append(s.calls, c)
 }
 
-// cell is where the request counts.
-func (p *proxy) cell(c *call) *cell {
+// cell is where the request counts, among those of its proxy or stream.
+func (c *call) cell(known map[cellKey]*cell, order *[]*cell) *cell {
 	route, gate := c.x.Route()
 	k := cellKey{gate: gate, route: route, instance: c.x.Instance()}
 	if k.instance == nil {
 		k.service, k.version = c.x.Service(), c.x.Version()
 	}
-	out := p.cells[k]
+	out := known[k]
 	if out != nil {
 		return out
 	}
-	n := effect.Names{Caller: p.Caller, Service: c.x.Service(), Version: c.x.Version()}
+	n := effect.Names{Caller: c.proxy.Caller, Service: c.x.Service(), Version: c.x.Version()}
 	if gate != nil {
 		n.Gate = gate.Name()
 	}
@@ -193,7 +199,7 @@ func (p *proxy) cell(c *call) *cell {
 		n.RouteOf, n.Route = route.Of(), route.Name()
 	}
 	out = &cell{names: n}
-	p.cells[k] = out
-	p.order = append(p.order, out)
+	known[k] = out
+	*order = append(*order, out)
 	return out
 }

@@ -10,6 +10,7 @@ import (
 	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
+	"nightjar/core/trial"
 )
 
 // Options of a run.
@@ -23,7 +24,7 @@ type Options struct {
 // Result is what the requests came to.
 type Result struct {
 	Tally    *effect.Tally           // of every hop
-	Streams  map[string]stats.Counts // what the requests of each stream came to
+	Streams  map[string]*trial.Tally // what the requests of each stream came to
 	Requests uint64                  // of all streams that count
 	Events   uint64
 	Stopped  bool
@@ -39,16 +40,13 @@ func Run(rs *rules.Rules, m *Mesh, opt Options) (*Result, error) {
 	s := &sim{rules: rs, mesh: m, opt: opt, servers: map[string]*server{}, byCaller: map[string][]*proxy{}}
 	for i := range m.Instances {
 		in := &m.Instances[i]
-		sv := &server{in: in}
-		sv.Behaviour = m.Behaviour[in.Service+"/"+in.Version]
-		s.servers[in.ID] = sv
-		sv.proxy = s.proxy(Proxy{ID: in.ID, Caller: in.Service, Site: in.Site}, sv)
+		s.server(in).proxy = s.proxy(Proxy{ID: in.ID, Caller: in.Service, Site: in.Site})
 	}
 	for _, p := range m.Proxies {
-		s.proxy(p, nil)
+		s.proxy(p)
 	}
 	for i := range m.Streams {
-		st := &stream{Stream: &m.Streams[i], number: uint64(i)}
+		st := &stream{Stream: &m.Streams[i], number: uint64(i), cells: map[cellKey]*cell{}}
 		if st.proxies = s.byCaller[st.Caller]; len(st.proxies) == 0 {
 			return nil, fmt.Errorf("nobody is known by whom requests of %s come into the mesh", st.Caller)
 		}
@@ -93,7 +91,8 @@ type stream struct {
 	timer   timer
 	n       uint64 // requests so far
 	proxies []*proxy
-	cell    cell
+	cells   map[cellKey]*cell
+	order   []*cell
 }
 
 // proxy decides for one caller. Its table is made when it is first used.
@@ -102,7 +101,6 @@ type proxy struct {
 	table *engine.Table
 	cells map[cellKey]*cell
 	order []*cell
-	of    *server // whose workload calls; nil: none
 }
 
 // cellKey is a kind of requests of one proxy.
@@ -115,9 +113,10 @@ type cellKey struct {
 
 // cell counts requests of one kind.
 type cell struct {
-	names   effect.Names
-	counts  stats.Counts
-	latency []uint64 // by bucket
+	names    effect.Names
+	counts   stats.Counts
+	answered uint64   // by an instance
+	latency  []uint64 // by bucket
 }
 
 func (c *cell) count(class engine.Class, reason engine.Reason, tries int, firstOK bool, took time.Duration) {
@@ -134,10 +133,10 @@ func (c *cell) count(class engine.Class, reason engine.Reason, tries int, firstO
 	if firstOK {
 		n.FirstOK++
 	}
-	if reason != "" {
-		if i, ok := reason.Number(); ok {
-			n.Reasons[i]++
-		}
+	if reason == "" {
+		c.answered++
+	} else if i, ok := reason.Number(); ok {
+		n.Reasons[i]++
 	}
 	if c.latency == nil {
 		c.latency = make([]uint64, stats.NumBuckets)
@@ -155,8 +154,18 @@ func (c *cell) sum() *stats.Counts {
 	return &out
 }
 
-func (s *sim) proxy(p Proxy, of *server) *proxy {
-	made := &proxy{Proxy: p, cells: map[cellKey]*cell{}, of: of}
+// server is the workload of an instance.
+func (s *sim) server(in *engine.Instance) *server {
+	sv := s.servers[in.ID]
+	if sv == nil {
+		sv = &server{Behaviour: s.mesh.Behaviour[in.Service+"/"+in.Version]}
+		s.servers[in.ID] = sv
+	}
+	return sv
+}
+
+func (s *sim) proxy(p Proxy) *proxy {
+	made := &proxy{Proxy: p, cells: map[cellKey]*cell{}}
 	s.proxies = append(s.proxies, made)
 	s.byCaller[p.Caller] = append(s.byCaller[p.Caller], made)
 	return made
@@ -262,7 +271,7 @@ func pick(kinds []Kind, d *Draw) *Request {
 }
 
 func (s *sim) result() *Result {
-	r := &Result{Tally: &effect.Tally{}, Streams: map[string]stats.Counts{}, Requests: s.begun, Events: s.events, Stopped: s.stopped}
+	r := &Result{Tally: &effect.Tally{}, Streams: map[string]*trial.Tally{}, Requests: s.begun, Events: s.events, Stopped: s.stopped}
 	type part struct {
 		names effect.Names
 		c     *stats.Counts
@@ -281,8 +290,16 @@ func (s *sim) result() *Result {
 	}
 	for _, st := range s.streams {
 		sum := r.Streams[st.Name]
-		sum.Add(st.cell.sum())
-		r.Streams[st.Name] = sum
+		if sum == nil {
+			sum = &trial.Tally{Versions: map[string]uint64{}}
+			r.Streams[st.Name] = sum
+		}
+		for _, c := range st.order {
+			sum.Add(c.sum())
+			if c.names.Version != "" && c.answered > 0 {
+				sum.Versions[c.names.Service+"/"+c.names.Version] += c.answered
+			}
+		}
 	}
 	r.Tally.Seconds = (s.last - s.first).Seconds()
 	return r

@@ -89,11 +89,11 @@ func TestQueuesAgreeWithTheory(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			c := r.Streams["all"]
+			c := &r.Streams["all"].Counts
 			if c.Requests() != million {
 				t.Fatalf("%d requests counted", c.Requests())
 			}
-			if got := mean(&c); q.latency > 0 {
+			if got := mean(c); q.latency > 0 {
 				t.Logf("mean %.4f ms, theory %.4f ms (%+.2f%%)", 1e3*got, 1e3*q.latency, 100*(got/q.latency-1))
 				if math.Abs(got/q.latency-1) > q.tolerant {
 					t.Errorf("that is off by more than %g%%", 100*q.tolerant)
@@ -105,5 +105,41 @@ func TestQueuesAgreeWithTheory(t *testing.T) {
 				t.Errorf("that is off by more than %g%%", 100*q.tolerant)
 			}
 		})
+	}
+}
+
+// What is put together out of several distributions comes apart again, also where
+// the own time is a small part of the whole.
+func TestApart(t *testing.T) {
+	other, slow := LogNormal(5*time.Millisecond, 0.4, 0), LogNormal(30*time.Millisecond, 0.5, 0.03)
+	for name, own := range map[string]Times{"long": LogNormal(8*time.Millisecond, 0.35, 0), "short": LogNormal(3*time.Millisecond, 0.3, 0), "of two kinds": LogNormal(6*time.Millisecond, 0.3, 0.1)} {
+		var whole, first, second, pure stats.Counts
+		d := Draw(9)
+		for range 30_000 {
+			a, b := own(&d), other(&d)
+			pure.Observe(a)
+			first.Observe(b)
+			a += b
+			if d.Uniform() < 0.2 {
+				c := slow(&d)
+				second.Observe(c)
+				a += c
+			}
+			whole.Observe(a)
+		}
+		got := stats.Counts{Latency: Apart(whole.Latency, []Part{{1, first.Latency}, {0.2, second.Latency}})}
+		if m, want := mean(&got), mean(&pure); math.Abs(m/want-1) > 0.05 {
+			t.Errorf("%s: a mean of %.2f ms, in truth %.2f ms", name, 1e3*m, 1e3*want)
+		}
+		for _, q := range []float64{0.1, 0.5, 0.9, 0.95} {
+			have, want := got.Quantile(q).Seconds(), pure.Quantile(q).Seconds()
+			t.Logf("%s, %g: %.2f ms, in truth %.2f ms", name, q, 1e3*have, 1e3*want)
+			if math.Abs(have-want) > max(0.1*want, 0.0004) { // a cell of the grid is a third of a millisecond
+				t.Errorf("the quantile %g is off by %.0f%%", q, 100*(have/want-1))
+			}
+		}
+		if same := Apart(whole.Latency, nil); len(same) != len(whole.Latency) {
+			t.Error("without parts the whole is not the whole")
+		}
 	}
 }

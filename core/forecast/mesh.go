@@ -56,8 +56,11 @@ type Request struct {
 	Host   string // empty: the called service
 	Path   string
 	Query  string
-	Fields map[string][]string // by canonical name
+	Fields map[string][]string // by canonical name; of the value EachOwn every request has another one
 }
+
+// EachOwn stands for a value that differs from request to request.
+const EachOwn = "\x00each its own"
 
 // Stream is requests that come into the mesh.
 type Stream struct {

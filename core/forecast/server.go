@@ -6,9 +6,8 @@ import (
 
 // server is an instance: its workload, with the requests that it works on.
 type server struct {
-	in *engine.Instance
 	Behaviour
-	proxy *proxy
+	proxy *proxy // by which it calls others; nil: outside the mesh, it calls nobody
 	busy  int
 	line  []*job // that wait for a place, in order
 	head  int    // of line
@@ -45,7 +44,7 @@ func (s *sim) job(sv *server, c *call) *job {
 
 // copyTo sends a copy of a request to an instance.
 func (s *sim) copyTo(in *engine.Instance, c *call) {
-	j := s.job(s.servers[in.ID], c)
+	j := s.job(s.server(in), c)
 	j.call = nil
 	j.luck = c.luck.child(1 << 32)
 	j.start()

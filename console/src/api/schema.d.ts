@@ -194,6 +194,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compute what requests would come to, by the rules in force and by a draft */
+        post: operations["forecast"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forecasts/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same as one HTML page with charts */
+        post: operations["forecastReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -569,6 +603,14 @@ export interface components {
             body?: string;
             /** @description calling service; empty: Nightjar itself */
             from?: string;
+        };
+        Begins: {
+            /** @description the rules in force, or the draft */
+            rules: string;
+            /** @description that come into the mesh; 0: at none of the rates */
+            rps: number;
+            reason?: string;
+            where?: string;
         };
         Call: {
             /** @description GET when empty */
@@ -1032,6 +1074,69 @@ export interface components {
             since: string;
             proxies: components["schemas"]["Member"][];
         };
+        Forecast: {
+            /** @description in force */
+            revision: number;
+            /** @description what the side before is: measured, or the rules in force */
+            before: string;
+            /** @description the rules in force, or the draft */
+            after: string;
+            /** @description what the draft changes */
+            draft: components["schemas"]["RulesChange"][];
+            /** @description simulated on each side, that come into the mesh */
+            requests: number;
+            /** @description seconds of the mesh on each side */
+            simulated: number;
+            /** @description that it took to compute */
+            tookMS: number;
+            seed: number;
+            /** @description as of an effect */
+            rows: components["schemas"]["EffectRow"][];
+            /** @description of the side after */
+            expected: components["schemas"]["TrialJudgement"][];
+            /** @description the same of the rules in force, with a draft */
+            now?: components["schemas"]["TrialJudgement"][];
+            /** @description what the forecast says of the rules in force, beside what was measured */
+            calibration: string[];
+            assumed: string[];
+            behaviour: components["schemas"]["TakenFor"][];
+            /** @description by rate, rising */
+            sweep?: components["schemas"]["SweepPoint"][];
+            /** @description at which rate the mesh begins to refuse */
+            begins?: components["schemas"]["Begins"][];
+            /** @description the caller or service whose success becomes worse by more than a point */
+            worse?: string;
+        };
+        ForecastAsk: {
+            /** @description draft of a bundle; without one the rules in force are compared with what was measured */
+            rules?: components["schemas"]["RulesFile"][];
+            /** @description bundle that the draft replaces; main when empty */
+            bundle?: string;
+            /** @description in place of a draft: other weights of one route */
+            split?: components["schemas"]["SplitAsk"];
+            /** @description a trial whose load comes besides; its expectations are judged */
+            trial?: string;
+            /** @description files that hold the trial */
+            file?: components["schemas"]["RulesFile"][];
+            /** @description the trial's load alone, without what comes into the mesh now */
+            alone?: boolean;
+            /** @description expectations, such as success >= 98.5%; of all requests that come into the mesh, or of the trial */
+            expect?: string[];
+            /** @description seconds whose measurements are taken; 300 when 0, at most 840 */
+            window?: number;
+            /** @description that come into the mesh; 50000 when 0, at most 2000000 */
+            requests?: number;
+            /** @description 1 when 0; the same seed and measurements have the same result */
+            seed?: number;
+            /** @description text of a behaviour file: what is to be taken for certain of some versions */
+            behaviour?: string;
+            /** @description multiple of today's rates; 1 when 0 */
+            rate?: number;
+            /** @description also at other rates, from a quarter to eight times */
+            sweep?: boolean;
+            /** @description sites, or SERVICE/VERSION, of which nobody answers */
+            down?: string[];
+        };
         Gateway: {
             name: string;
             listen: string;
@@ -1344,6 +1449,11 @@ export interface components {
             /** @description how the guards of this service stand in every proxy that has any, by proxy */
             callers: components["schemas"]["Caller"][];
         };
+        SplitAsk: {
+            service: string;
+            route?: string;
+            weights: components["schemas"]["Weight"][];
+        };
         SplitIn: {
             /** @description may be left out when only one route can be meant */
             route?: string;
@@ -1367,6 +1477,44 @@ export interface components {
         };
         StoreBundles: {
             [key: string]: components["schemas"]["RulesFile"][];
+        };
+        SweepPoint: {
+            /** @description that come into the mesh */
+            rps: number;
+            /** @description by the rules in force */
+            before: components["schemas"]["SweepSide"];
+            /** @description by the draft; the same without one */
+            after: components["schemas"]["SweepSide"];
+        };
+        SweepSide: {
+            /** @description 0 to 1, of the requests that come into the mesh */
+            success: number;
+            /** @description share of all requests between services that the mesh refuses */
+            refused: number;
+            p95MS: number;
+            /** @description requests between services for each that comes in, tries counted: by how much retries multiply */
+            load: number;
+            /** @description of most refusals */
+            reason?: string;
+            /** @description link with most of them */
+            where?: string;
+        };
+        TakenFor: {
+            /** @description SERVICE/VERSION */
+            target: string;
+            /** @description that it was measured by */
+            requests: number;
+            /** @description of its own time, without what it calls */
+            p50MS: number;
+            p95MS: number;
+            /** @description that a request to it takes besides */
+            hopMS: number;
+            /** @description share of requests that it fails by itself, 0 to 1 */
+            errors: number;
+            /** @description requests that it works on at once; 0: any number */
+            atOnce: number;
+            /** @description for each request, in words */
+            calls?: string;
         };
         Tally: {
             /** @description how many were to be sent */
@@ -2223,6 +2371,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fleet"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forecast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forecastReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForecastAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": Record<string, never>;
                 };
             };
             /** @description What is wrong and what to do next */
