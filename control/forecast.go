@@ -84,7 +84,7 @@ type SweepPoint struct {
 // SweepSide is one set of rules at one rate.
 type SweepSide struct {
 	Success float64 `json:"success" doc:"0 to 1, of the requests that come into the mesh"`
-	Refused float64 `json:"refused" doc:"share of all requests between services that the mesh refuses"`
+	Refused float64 `json:"refused" doc:"refusals by guards and limits, anywhere in the mesh, for each request that comes in; 1 at most"`
 	P95MS   float64 `json:"p95MS"`
 	Load    float64 `json:"load" doc:"requests between services for each that comes in, tries counted: by how much retries multiply"`
 	Reason  string  `json:"reason,omitempty" doc:"of most refusals"`
@@ -539,7 +539,7 @@ func (q *forecastPlan) inboundRate() float64 {
 
 func (s *side) sweep() SweepSide {
 	whole, in := s.tally.Whole(), s.inbound
-	out := SweepSide{Success: share0(in.OK, in.Requests()), Refused: share0(refusals(whole), whole.Requests()), P95MS: millis(in.Quantile(0.95)), Load: share0(whole.Tries, max(s.requests, 1))}
+	out := SweepSide{Success: share0(in.OK, in.Requests()), Refused: min(share0(refusals(whole), in.Requests()), 1), P95MS: millis(in.Quantile(0.95)), Load: share0(whole.Tries, max(s.requests, 1))}
 	out.Reason, out.Where = s.tally.MostRefused()
 	return out
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"nightjar/core/effect"
@@ -204,6 +205,8 @@ type maker struct {
 	asked askedBy
 	m     *model
 	seen  *measured
+
+	granted []string // versions with the calls of which it was not to be seen whether they are needed
 }
 
 // behaviours finds how every version behaves.
@@ -240,6 +243,9 @@ func (k *maker) behaviours(changes forecast.Changes) {
 		if !declared[of] {
 			k.m.assume("The behaviour file speaks of %s, which nobody knows.", of)
 		}
+	}
+	if len(k.granted) > 0 {
+		k.m.assume("Too few calls failed to see whether a workload fails with what it calls; it is taken to: %s.", strings.Join(k.granted, ", "))
 	}
 	k.unknownVersions(changes)
 }
@@ -301,6 +307,7 @@ func (k *maker) version(of string, outside bool) (forecast.Behaviour, TakenFor) 
 	service, version := cutTarget(of)
 	n := app.Requests()
 	var parts []forecast.Part
+	var unseen []string
 	failed := float64(app.Failed + app.Refused)
 	for _, l := range k.callsOf(service, version) {
 		calls := k.seen.links[l]
@@ -322,13 +329,16 @@ func (k *maker) version(of string, outside bool) (forecast.Behaviour, TakenFor) 
 			call.Needed = slope > 0.5
 		default:
 			call.Needed = true
-			k.m.assume("Whether %s fails when %s does was not to be seen; it is taken for granted.", of, l.Service)
+			unseen = append(unseen, l.Service)
 		}
 		if call.Needed {
 			failed -= float64(unserved)
 		}
 		parts = append(parts, forecast.Part{PerOne: call.PerOne, Bins: calls.Latency})
 		b.Calls = append(b.Calls, call)
+	}
+	if len(unseen) > 0 {
+		k.granted = append(k.granted, fmt.Sprintf("%s (%s)", of, strings.Join(unseen, ", ")))
 	}
 	if n > 0 {
 		b.Errors = min(max(failed, 0)/float64(n), 1)
