@@ -37,6 +37,16 @@ export type TraceList = Schemas["Traces"];
 export type TraceSummary = Schemas["TracesSummary"];
 export type Trace = Schemas["TracesTrace"];
 export type TraceRow = Schemas["TracesRow"];
+export type Effect = Schemas["Effect"];
+export type EffectHead = Schemas["EffectHead"];
+export type EffectRow = Schemas["EffectRow"];
+export type EffectFigure = Schemas["EffectFigure"];
+export type Trial = Schemas["Trial"];
+export type Judgement = Schemas["TrialJudgement"];
+export type TrialComparison = Schemas["TrialComparison"];
+export type ForecastAsk = Schemas["ForecastAsk"];
+export type Forecast = Schemas["Forecast"];
+export type SweepPoint = Schemas["SweepPoint"];
 
 /** An error that the service answered. */
 export class Refused extends Error {
@@ -170,6 +180,32 @@ export async function readTrouble(query: Query, signal: AbortSignal): Promise<Re
 export const readTraces = async (query: Query, signal: AbortSignal): Promise<TraceList> => (await get(`/traces?${queryText(query)}`, signal)) as TraceList;
 
 export const readTrace = async (id: string, signal: AbortSignal): Promise<Trace> => (await get(`/traces/${encodeURIComponent(id)}`, signal)) as Trace;
+
+/** What each revision did, newest first. */
+export const readEffects = async (limit: number, signal: AbortSignal): Promise<EffectHead[]> => ((await get(`/effects?limit=${limit}`, signal)) as Schemas["Effects"]).effects;
+
+/** What a revision did, or what changed at a moment. */
+export const readEffect = async (query: Query, signal: AbortSignal): Promise<Effect> => (await get(`/effect?${queryText(query)}`, signal)) as Effect;
+
+/** Where an effect or a trial is to be had as one page. */
+export const reportURL = (path: string, query: Query = {}): string => `/api/v1${path}/report?${queryText(query)}`;
+
+export const readTrials = async (limit: number, signal: AbortSignal): Promise<Trial[]> => ((await get(`/trials?limit=${limit}`, signal)) as Schemas["Trials"]).trials;
+
+export const readTrial = async (number: number, signal: AbortSignal): Promise<Trial> => (await get(`/trials/${number}`, signal)) as Trial;
+
+export const readTrialNames = async (): Promise<string[]> => ((await get("/trials/names")) as Schemas["TrialNames"]).names;
+
+export const startTrial = async (body: Schemas["TrialAsk"]): Promise<Trial> => (await (await post("/trials", body)).json()) as Trial;
+
+export async function stopTrial(number: number): Promise<void> {
+  await send("DELETE", `/trials/${number}?by=console`, undefined);
+}
+
+export const compareTrials = async (before: number, after: number, signal: AbortSignal): Promise<TrialComparison> => (await get(`/trials/${before}/against/${after}`, signal)) as TrialComparison;
+
+/** Computes what requests would come to. */
+export const forecast = async (body: ForecastAsk, signal: AbortSignal): Promise<Forecast> => (await (await post("/forecasts", body, {}, signal)).json()) as Forecast;
 
 /** Calls each with the lines of a stream, as many at once as came together. */
 async function lines(response: Response, each: (line: string) => void): Promise<void> {

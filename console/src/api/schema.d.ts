@@ -1489,7 +1489,7 @@ export interface components {
         SweepSide: {
             /** @description 0 to 1, of the requests that come into the mesh */
             success: number;
-            /** @description share of all requests between services that the mesh refuses */
+            /** @description refusals by guards and limits, anywhere in the mesh, for each request that comes in; 1 at most */
             refused: number;
             p95MS: number;
             /** @description requests between services for each that comes in, tries counted: by how much retries multiply */

@@ -11,6 +11,7 @@ import { useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { useSearchParams } from "react-router";
 import { check, format, publish, readRevision, readSchema, type Finding, type Mesh, type Published, type Report, type Revision, type RuleFile } from "../api/client";
 import { useLive } from "../api/live";
+import { Preview } from "../effects/Preview";
 import { plural, timeOfDay } from "../parts/format";
 import type { Names, Schema } from "./complete";
 import { Difference } from "./Difference";
@@ -235,6 +236,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
           Publish on revision {work.base}
         </Button>
       </Box>
+      {changed && <Preview body={() => ({ rules: files, bundle })} disabled={!report || report.mistakes > 0} />}
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}. Your draft is kept.</Alert>}
       {outcome?.published && (
         <Alert severity={outcome.published.reached.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">

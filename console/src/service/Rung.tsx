@@ -5,6 +5,7 @@ import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { split, type Published, type Route } from "../api/client";
+import { Preview } from "../effects/Preview";
 import { millis, percent, plural, rate } from "../parts/format";
 import { laneFill, laneIndex, useLaneColour } from "../parts/lanes";
 import { WeightBar, weightText, type Share } from "./WeightBar";
@@ -35,11 +36,11 @@ export function Rung({ route, number, service, versions, revision }: Props) {
   const answers = route.send.length === 0 ? route.does.find((d) => d.name === "redirect" || d.name === "reply") : undefined;
   const changed = draft !== null && draft.shares.some((s) => (inForce.find((f) => f.target === s.target)?.weight ?? 0) !== s.weight);
 
+  const weights = shares.filter((s) => s.weight > 0 || inForce.some((f) => f.target === s.target)).map((s) => ({ target: s.target, weight: weightText(s.weight) }));
   const publish = async () => {
     if (!service || !draft) return;
     setBusy(true);
     try {
-      const weights = draft.shares.filter((s) => s.weight > 0 || inForce.some((f) => f.target === s.target)).map((s) => ({ target: s.target, weight: weightText(s.weight) }));
       setOutcome({ published: await split(service, { route: route.name, weights, author: "console", ...(message ? { message } : {}) }, draft.revision) });
       setDraft(null);
       setMessage("");
@@ -108,6 +109,12 @@ export function Rung({ route, number, service, versions, revision }: Props) {
             </Button>
             <Button onClick={() => { setDraft(null); setOutcome(null); }}>Undo</Button>
           </Box>
+        )}
+        {draft && service && (
+          <Preview
+            disabled={!changed} body={() => ({ split: { service, route: route.name, weights } })}
+            only={(r) => r.kind === "mesh" || (r.kind === "service" && r.name === service) || (r.kind === "caller" && r.name !== service) || (r.kind === "version" && r.name.startsWith(`${service}/`)) || (r.kind === "route" && r.name === `${service}/${route.name}`)}
+          />
         )}
         {draft && draft.revision !== revision && (
           <Alert severity="warning" sx={{ mt: 1 }} data-test="overtaken">

@@ -15,6 +15,7 @@ import { makeTheme } from "./theme";
 const loads = {
   "/rules": () => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })),
   "/requests": () => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })),
+  "/effects": () => import("../effects/EffectsPage").then((m) => ({ default: m.EffectsPage })),
   "/traces": () => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })),
 };
 // The page that the address names is fetched while the frame around it is drawn.
@@ -22,6 +23,7 @@ for (const [path, load] of Object.entries(loads)) if (location.pathname.startsWi
 const RulesPage = lazy(loads["/rules"]);
 const RequestsPage = lazy(loads["/requests"]);
 const TracesPage = lazy(loads["/traces"]);
+const EffectsPage = lazy(loads["/effects"]);
 
 type Mode = "light" | "dark";
 
@@ -52,6 +54,7 @@ export function App() {
             <Route path="/rules" element={<Suspense fallback="Loading the editor"><RulesPage /></Suspense>} />
             <Route path="/requests" element={<Suspense fallback="Loading"><RequestsPage /></Suspense>} />
             <Route path="/traces/:id?" element={<Suspense fallback="Loading"><TracesPage /></Suspense>} />
+            <Route path="/effects" element={<Suspense fallback="Loading"><EffectsPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="/fleet" element={<FleetPage />} />
             <Route path="*" element={<Missing />} />

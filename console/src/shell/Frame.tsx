@@ -12,6 +12,7 @@ import { RevisionLine } from "./RevisionLine";
 const pages = [
   { to: "/", name: "Mesh" },
   { to: "/rules", name: "Rules" },
+  { to: "/effects", name: "Effects" },
   { to: "/try", name: "Try" },
   { to: "/requests", name: "Requests" },
   { to: "/traces", name: "Traces" },
