@@ -211,28 +211,34 @@ func (c *Control) meanwhile(ctx context.Context, e *Effect) error {
 	if err != nil {
 		return err
 	}
-	for _, w := range []struct {
-		Window
-		name string
-	}{{e.Before, "before"}, {e.After, "after"}} {
-		for _, d := range drills {
-			ends := d.Ends
-			if d.Stopped != nil {
-				ends = *d.Stopped
-			}
-			if d.Began.Unix() < w.To && ends.Unix() >= w.From && w.Seconds > 0 {
-				e.Notes = append(e.Notes, fmt.Sprintf("Drill %s (%s: %s) ran in the window %s.", d.ID, d.Target, d.What, w.name))
-			}
+	where := func(began, ended time.Time) string {
+		in := func(w Window) bool { return w.Seconds > 0 && began.Unix() < w.To && ended.Unix() >= w.From }
+		switch before, after := in(e.Before), in(e.After); {
+		case before && after:
+			return "both windows"
+		case before:
+			return "the window before"
+		case after:
+			return "the window after"
 		}
-		trials, err := c.store.TrialsBetween(ctx, time.Unix(w.From, 0), time.Unix(w.To, 0))
-		if err != nil {
-			return err
+		return ""
+	}
+	for _, d := range drills {
+		ends := d.Ends
+		if d.Stopped != nil {
+			ends = *d.Stopped
 		}
-		for _, t := range trials {
-			e.Notes = append(e.Notes, fmt.Sprintf("Trial %d (%s) sent its requests in the window %s; they count as calls of %s.", t.Number, t.Name, w.name, trialCaller))
+		if w := where(d.Began, ends); w != "" {
+			e.Notes = append(e.Notes, fmt.Sprintf("Drill %s (%s: %s) ran in %s.", d.ID, d.Target, d.What, w))
 		}
 	}
-	return nil
+	trials, err := c.store.TrialsBetween(ctx, time.Unix(e.Before.From, 0), time.Unix(e.After.To, 0))
+	for _, t := range trials {
+		if w := where(t.Began, t.Ended); w != "" {
+			e.Notes = append(e.Notes, fmt.Sprintf("Trial %d (%s) sent its requests in %s; they count as calls of %s.", t.Number, t.Name, w, trialCaller))
+		}
+	}
+	return err
 }
 
 // side adds up a window. With own, only requests that followed its revision count.

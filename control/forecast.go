@@ -56,8 +56,8 @@ type SplitAsk struct {
 // Forecast is what requests would come to.
 type Forecast struct {
 	Revision    uint              `json:"revision" doc:"in force"`
-	Before      string            `json:"before" doc:"what the side before is: measured, or the rules in force"`
-	After       string            `json:"after" doc:"the rules in force, or the draft"`
+	Before      string            `json:"before" doc:"what the side before is: measured, or in force"`
+	After       string            `json:"after" doc:"forecast (of the rules in force), or draft"`
 	Draft       []rules.Change    `json:"draft" doc:"what the draft changes"`
 	Requests    uint64            `json:"requests" doc:"simulated on each side, that come into the mesh"`
 	Simulated   float64           `json:"simulated" doc:"seconds of the mesh on each side"`
@@ -120,6 +120,7 @@ const beginsAt = 0.001
 // InForceSide and DraftSide name the sides of a forecast.
 const (
 	MeasuredSide = "measured"
+	AloneSide    = "forecast" // of the rules in force, without a draft
 	InForceSide  = "in force"
 	DraftSide    = "draft"
 )
@@ -139,7 +140,7 @@ func (c *Control) Forecast(ctx context.Context, ask ForecastAsk) (Forecast, erro
 	}
 	ctx, stop := context.WithTimeout(ctx, forecastTime)
 	defer stop()
-	f := Forecast{Revision: c.InForce().Revision.Number, Before: MeasuredSide, After: InForceSide, Draft: []rules.Change{}, Seed: q.seed, Expected: []trial.Judgement{}, Rows: []effect.Row{}}
+	f := Forecast{Revision: c.InForce().Revision.Number, Before: MeasuredSide, After: AloneSide, Draft: []rules.Change{}, Seed: q.seed, Expected: []trial.Judgement{}, Rows: []effect.Row{}}
 	if q.draft != nil {
 		f.Before, f.After, f.Draft = InForceSide, DraftSide, q.changes
 	}

@@ -1077,9 +1077,9 @@ export interface components {
         Forecast: {
             /** @description in force */
             revision: number;
-            /** @description what the side before is: measured, or the rules in force */
+            /** @description what the side before is: measured, or in force */
             before: string;
-            /** @description the rules in force, or the draft */
+            /** @description forecast (of the rules in force), or draft */
             after: string;
             /** @description what the draft changes */
             draft: components["schemas"]["RulesChange"][];

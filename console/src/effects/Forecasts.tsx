@@ -16,6 +16,9 @@ import { useForecast } from "./useForecast";
 import { Rows } from "./Rows";
 import { Expected } from "./Trials";
 
+/** Of a choice whose empty value has words. */
+const shown = { select: { displayEmpty: true }, inputLabel: { shrink: true } };
+
 const rates = ["0.25", "0.5", "1", "2", "4", "8"];
 
 /** Asks what a draft would do, and shows the answer with what it assumed. */
@@ -57,14 +60,14 @@ export function Forecasts() {
           <MenuItem value="in force">in force</MenuItem>
           <MenuItem value="draft">of my draft</MenuItem>
         </TextField>
-        <TextField select size="small" label="Besides, the trial" value={trial} onChange={(e) => setTrial(e.target.value)} sx={{ minWidth: 150 }}>
+        <TextField select size="small" label="Besides, the trial" value={trial} onChange={(e) => setTrial(e.target.value)} sx={{ minWidth: 150 }} slotProps={shown}>
           <MenuItem value="">none</MenuItem>
           {names.map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
         <TextField select size="small" label="Today's rates, times" value={rate} onChange={(e) => setRate(e.target.value)} sx={{ width: 140 }}>
           {rates.map((r) => <MenuItem key={r} value={r}>{r}</MenuItem>)}
         </TextField>
-        <TextField select size="small" label="Nobody answers of" value={down} onChange={(e) => setDown(e.target.value)} sx={{ minWidth: 150 }}>
+        <TextField select size="small" label="Nobody answers of" value={down} onChange={(e) => setDown(e.target.value)} sx={{ minWidth: 150 }} slotProps={shown}>
           <MenuItem value="">everybody does</MenuItem>
           {[...sites, ...versions].map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
@@ -118,8 +121,8 @@ function Sweep({ forecast: f }: { forecast: Forecast }) {
   };
   return (
     <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, mt: 1, "& .MuiLineElement-series-second": { strokeDasharray: "5 3" } }} data-test="sweep">
-      <Box><strong>Refused</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 52, min: 0, tickNumber: 3, valueFormatter: (v: number) => `${Number((100 * v).toFixed(2))}%` }]} series={series((s) => s.refused, percent)} /></Box>
-      <Box><strong>Latency, p95</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 58, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={series((s) => s.p95MS, millis)} /></Box>
+      <Box><strong>Refused</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 52, min: 0, max: Math.max(0.01, ...points.flatMap((p) => [p.before.refused, p.after.refused])), tickNumber: 3, valueFormatter: (v: number) => `${Number((100 * v).toFixed(2))}%` }]} series={series((s) => s.refused, percent)} /></Box>
+      <Box><strong>Latency, p95</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={series((s) => s.p95MS, millis)} /></Box>
     </Box>
   );
 }

@@ -47,17 +47,17 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
     <>
       {!only && (
         <Box sx={{ display: "flex", gap: 1, flexWrap: "wrap", alignItems: "center", mb: 1 }}>
-          <TextField select size="small" label="Requests of" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ width: 120 }} slotProps={{ select: { SelectDisplayProps: { "aria-label": "Requests of" } } }}>
+          <TextField select size="small" label="Requests of" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ width: 120 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
             {kinds.map((k) => <MenuItem key={k} value={k}>{k || "any"}</MenuItem>)}
           </TextField>
           <TextField size="small" label="Name holds" value={text} onChange={(e) => setText(e.target.value)} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "row-filter" } }} />
-          <Box sx={{ color: "text.secondary", fontSize: 12 }}>Points of success with their 95% interval; a difference is called one only where that leaves 0 out and both sides have 30 requests.</Box>
+          <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each cell: {before} → {after}. Points of success with their 95% interval; a difference is called one only where that leaves 0 out and both sides have 30 requests.</Box>
         </Box>
       )}
       <Box sx={{ overflowX: "auto" }}>
-        <Box component="table" data-test="rows" sx={{ borderCollapse: "collapse", fontSize: 12.5, width: "100%", "& th, & td": { px: 1, py: 0.45, borderBottom: 1, borderColor: "divider", textAlign: "left", whiteSpace: "nowrap" }, "& .n": { textAlign: "right" }, "& th": { color: "text.secondary", fontWeight: 600 } }}>
+        <Box component="table" data-test="rows" sx={{ borderCollapse: "collapse", fontSize: 12.5, width: "100%", "& th, & td": { px: 0.9, py: 0.45, borderBottom: 1, borderColor: "divider", textAlign: "left", whiteSpace: "nowrap" }, "& .n": { textAlign: "right" }, "& th": { color: "text.secondary", fontWeight: 600 } }}>
           <thead>
-            <tr><th>Requests of</th><th className="n">Number</th><th className="n">Success, {before} → {after}</th><th className="n">Points</th><th>Verdict</th><th className="n">First try</th><th className="n">Load</th><th className="n">p95</th><th aria-label="Verdict on p95" /><th>Why not</th></tr>
+            <tr><th>Requests of</th><th className="n">Number</th><th className="n" title={`${before} → ${after}`}>Success</th><th className="n">Points</th><th>Verdict</th><th className="n">p95</th><th aria-label="Verdict on p95" /><th>Why not</th><th className="n">First try</th><th className="n">Load</th></tr>
           </thead>
           <tbody>
             {shown.map((r) => (
@@ -67,8 +67,6 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
                 <td className="n">{pair(r.success, percent)}</td>
                 <td className="n">{points(r.success)}</td>
                 <td><Verdict of={r.verdict} /></td>
-                <td className="n">{pair(r.firstTry, percent)}</td>
-                <td className="n">{pair(r.load, factor)}</td>
                 <td className="n">{pair(r.p95MS, ms)}</td>
                 <td>{(r.p95MS.verdict === "slower" || r.p95MS.verdict === "faster") && <Verdict of={r.p95MS.verdict} />}</td>
                 <td>
@@ -77,6 +75,8 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
                     <Box component="span" sx={{ color: "error.main" }}> ▼ shares off the weights: {r.shares.map((x) => `${x.target} ${percent(x.observed)} of ${percent(x.intended)}`).join(", ")}</Box>
                   )}
                 </td>
+                <td className="n">{pair(r.firstTry, percent)}</td>
+                <td className="n">{pair(r.load, factor)}</td>
               </tr>
             ))}
           </tbody>

@@ -141,7 +141,7 @@ function One({ number, others, against, onAgainst }: { number: number; others: T
       {(t.points?.length ?? 0) > 1 && <Charts trial={t} />}
       {!running && others.length > 0 && (
         <Box sx={{ mt: 1.5 }}>
-          <TextField select size="small" label="Compare with" value={against || ""} onChange={(e) => onAgainst(Number(e.target.value))} sx={{ minWidth: 240, mb: 1 }} data-test="against">
+          <TextField select size="small" label="Compare with" value={against || ""} onChange={(e) => onAgainst(Number(e.target.value))} sx={{ minWidth: 240, mb: 1 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} data-test="against">
             <MenuItem value="">nothing</MenuItem>
             {others.map((o) => <MenuItem key={o.number} value={o.number}>{o.number}: {o.name}, {timeOfDay(o.began)}</MenuItem>)}
           </TextField>
@@ -173,7 +173,7 @@ function Charts({ trial }: { trial: Trial }) {
   return (
     <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, mt: 1, "& .MuiLineElement-series-second": { strokeDasharray: "5 3" } }}>
       <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, tickNumber: 3 }]} series={[line("requests a second", palette.primary.main, points.map((p) => p.ok + p.failed + p.refused)), { ...line("without success", palette.error.main, points.map((p) => p.failed + p.refused)), id: "second" }]} />
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 56, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={[line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null))), { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null))), id: "second" }, line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)))]} />
+      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={[line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null))), { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null))), id: "second" }, line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)))]} />
     </Box>
   );
 }

@@ -54,7 +54,7 @@ export default function History({ query }: { query: Query }) {
           {marks}
         </LineChart>
         <LineChart
-          {...chart} xAxis={axis} yAxis={[{ width: 56, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]}
+          {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]}
           series={[
             line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null)), millis),
             { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null)), millis), id: "app" },
