@@ -4,7 +4,7 @@ ARGS ?=
 APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: build static demo test lint types bench fuzz screenshots clean chromium
+.PHONY: build static demo test lint types bench fuzz screenshots accuracy clean chromium
 
 build: console/dist/index.html
 	go build -o bin/nightjar ./cmd/nightjar
@@ -61,3 +61,7 @@ screenshots: build chromium
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html
+
+# Holds forecasts against trials of the sample mesh: docs/forecast-accuracy.md.
+accuracy: build
+	go run ./test/accuracy $(ARGS)

@@ -1,0 +1,228 @@
+package control
+
+import (
+	"errors"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"nightjar/core/effect"
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/store"
+	"nightjar/wire"
+)
+
+// traffic counts requests of every second from begin to before end, of one
+// revision.
+func (k *clock) traffic(seq *uint64, revision uint, begin, end time.Time, ok, failed uint64) {
+	k.t.Helper()
+	for k.now = begin; k.now.Before(end); k.now = k.now.Add(time.Second) {
+		*seq++
+		bucket := uint16(stats.Bucket(20 * time.Millisecond))
+		k.Count("p", delta(*seq, wire.Series{Revision: revision, Service: "s", Version: "v1", RouteOf: "s", Route: "all",
+			Counts: stats.Counts{OK: ok, FirstOK: ok, Failed: failed, Tries: ok + failed, Latency: []stats.Bin{{Bucket: bucket, N: ok + failed}}}}))
+		k.telemetry.Tidy(k.now)
+	}
+	if err := k.writeTelemetry(k.t.Context()); err != nil {
+		k.t.Fatal(err)
+	}
+}
+
+// Each revision gets its own windows: nothing of another one is in them, nothing
+// counts twice, and what was cut is said.
+func TestEffectsKeepRevisionsApart(t *testing.T) {
+	dir := t.TempDir()
+	k := reopen(t, dir)
+	begin, seq := k.now, uint64(0)
+	at := func(s int) time.Time { return begin.Add(time.Duration(s) * time.Second) }
+	k.mustPublish(two)
+	k.traffic(&seq, 1, at(0), at(400), 9, 1)
+	k.now = at(400).Add(300 * time.Millisecond)
+	k.mustPublish(strings.Replace(two, "v1: 80, v2: 20", "v1: 100, v2: 0", 1))
+	k.traffic(&seq, 2, at(401), at(500), 10, 0)
+	k.now = at(500)
+	k.mustPublish(two)
+	k.traffic(&seq, 3, at(501), at(900), 6, 4)
+
+	get := func(revision uint) Effect {
+		t.Helper()
+		e, err := k.Effect(t.Context(), EffectAsk{Revision: revision, Settle: -1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e
+	}
+	row := func(e Effect, kind effect.Kind, name string) effect.Row {
+		t.Helper()
+		for _, r := range e.Rows {
+			if r.Kind == kind && r.Name == name {
+				return r
+			}
+		}
+		t.Fatalf("no row %s %s", kind, name)
+		return effect.Row{}
+	}
+	second := get(2)
+	if second.Before.Seconds != 300 || second.After.From != at(406).Unix() || second.After.To != at(500).Unix() || !second.Complete || second.Recorded {
+		t.Errorf("windows of revision 2: %+v, %+v", second.Before, second.After)
+	}
+	if !strings.Contains(strings.Join(second.Notes, " "), "window after is short: revision 3 came 1m40s later") {
+		t.Errorf("notes: %q", second.Notes)
+	}
+	r := row(second, effect.Route, "s/all")
+	if r.Before.Requests != 3000 || r.After.Requests != 940 || r.Verdict != effect.Better || math.Abs(*r.Success.Change-0.1) > 1e-9 || r.Before.RPS != 10 {
+		t.Errorf("revision 2: %+v", r)
+	}
+	third := get(3)
+	if r := row(third, effect.Caller, "kiosk"); r.Before.Requests != 940 || r.After.Requests != 3000 || r.Verdict != effect.Worse {
+		t.Errorf("revision 3: %+v, %v", r, third.Notes)
+	}
+	if first := get(1); first.Before.Seconds != 0 || first.Whole().Verdict != effect.TooFew {
+		t.Errorf("revision 1 has a side before: %+v", first.Before)
+	}
+	moment, err := k.Effect(t.Context(), EffectAsk{At: at(650).Unix(), Window: 60, Settle: 0})
+	if r := row(moment, effect.Mesh, ""); err != nil || r.Before.Requests != 600 || r.After.Requests != 600 || r.Verdict != effect.NoChange {
+		t.Errorf("a moment at which nothing changed: %+v, %v", r, err)
+	}
+
+	// What is full is recorded once, and read back when nothing is in memory any more.
+	for range 2 {
+		if err := k.recordEffects(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	k.now = at(5000)
+	later := reopen(t, dir)
+	later.clockFrom(k)
+	e, err := later.Effect(t.Context(), EffectAsk{Revision: 2, Settle: -1})
+	if err != nil || !e.Recorded || e.Whole().Before.Requests != 3000 {
+		t.Errorf("recorded: %+v, %v", e.Whole(), err)
+	}
+	heads, err := later.Effects(t.Context(), 0, 10)
+	if err != nil || len(heads) != 3 || heads[0].Revision != 3 || heads[0].Verdict != effect.Worse || heads[0].Worse == 0 || heads[1].Verdict != effect.Better || !heads[2].Complete {
+		t.Errorf("the list: %+v, %v", heads, err)
+	}
+	for _, bad := range []EffectAsk{{Revision: 9, Settle: -1}, {At: 5, Settle: -1}, {Window: 100_000, Settle: -1}} {
+		_, err := k.Effect(t.Context(), bad)
+		var no Unusable
+		if err == nil || !errors.Is(err, store.ErrNotFound) && !errors.As(err, &no) {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+}
+
+func (k *clock) clockFrom(o *clock) { k.now = o.now }
+
+// An effect that is not full yet says when it will be, and is not recorded.
+func TestYoungEffect(t *testing.T) {
+	k := newClock(t)
+	seq := uint64(0)
+	k.mustPublish(two)
+	begin := k.now
+	k.traffic(&seq, 1, begin, begin.Add(30*time.Second), 10, 0)
+	if err := k.recordEffects(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	e, err := k.Effect(t.Context(), EffectAsk{Settle: -1})
+	if err != nil || e.Complete || e.Due == nil || e.Due.Unix() != begin.Unix()+306 || e.After.Seconds != 24 || e.Whole().After.Requests != 240 {
+		t.Errorf("%+v, %v", e, err)
+	}
+	if heads, err := k.Effects(t.Context(), 0, 5); err != nil || len(heads) != 1 || heads[0].Complete || heads[0].Due == nil {
+		t.Errorf("%+v, %v", heads, err)
+	}
+}
+
+const harbour = `
+services:
+  front: {versions: [v1]}
+  back: {versions: [v1, v2], routes: [{name: crew, when: {headers: {x-crew: "yes"}}, send: v2}, {name: all, when: {path: /back/**}, send: v1}]}
+gateways:
+  door: {listen: ":8080", hosts: [ferry.example], routes: [{name: home, when: {path: /}, rewrite: {path: /front}, send: front}]}
+`
+
+// A model takes versions, rates and calls for what was measured: the own time of
+// a workload is without that of what it calls, and what fails together is needed.
+func TestModelOfWhatWasMeasured(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(harbour)
+	k.register("front-1", "front", "v1")
+	k.register("back-1", "back", "v1")
+	k.register("back-2", "back", "v2")
+	if _, err := k.Register(wire.Registration{ID: "door-1", Nonce: "n-door", Gateway: "door"}); err != nil {
+		t.Fatal(err)
+	}
+	bins := func(ms int, n uint64) []stats.Bin {
+		return []stats.Bin{{Bucket: uint16(stats.Bucket(time.Duration(ms) * time.Millisecond)), N: n}}
+	}
+	begin := k.now
+	for i := range uint64(120) {
+		k.now = begin.Add(time.Duration(i+1) * time.Second)
+		bad := i % 10 / 9 // one second in ten a call fails, and with it the request that needs it
+		count := func(id, nonce, caller, version string, s ...wire.Series) {
+			k.Count(id, wire.Delta{Nonce: nonce, Sequence: i + 1, Caller: caller, CallerVersion: version, Series: s})
+		}
+		count("door-1", "n-door", "door", "", wire.Series{Revision: 1, Gate: "home", RouteOf: "front", Route: "", Service: "front", Version: "v1", Counts: stats.Counts{OK: 20 - bad, FirstOK: 20 - bad, Failed: bad, Tries: 20, Latency: bins(31, 20)}})
+		count("front-1", "n-front-1", "front", "v1",
+			wire.Series{App: true, Caller: "door", Service: "front", Version: "v1", Instance: "front-1", Counts: stats.Counts{OK: 20 - bad, Failed: bad, Tries: 20, Latency: bins(30, 20)}},
+			wire.Series{Revision: 1, RouteOf: "back", Route: "all", Service: "back", Version: "v1", Counts: stats.Counts{OK: 9, FirstOK: 9, Tries: 9, Latency: bins(20, 9)}},
+			wire.Series{Revision: 1, RouteOf: "back", Route: "crew", Service: "back", Version: "v2", Counts: stats.Counts{OK: 11 - bad, FirstOK: 11 - bad, Failed: bad, Tries: 11, Latency: bins(20, 11)}})
+		count("back-1", "n-back-1", "back", "v1", wire.Series{App: true, Caller: "front", Service: "back", Version: "v1", Instance: "back-1", Counts: stats.Counts{OK: 9, Tries: 9, Latency: bins(19, 9)}})
+		count("back-2", "n-back-2", "back", "v2", wire.Series{App: true, Caller: "front", Service: "back", Version: "v2", Instance: "back-2", Counts: stats.Counts{OK: 11 - bad, Failed: bad, Tries: 11, Latency: bins(19, 11)}})
+		k.telemetry.Tidy(k.now)
+	}
+	k.now = k.now.Add(time.Second)
+	f, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 20_000, Expect: []string{"success >= 99%", "p50 <= 33ms"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	taken := map[string]TakenFor{}
+	for _, b := range f.Behaviour {
+		taken[b.Target] = b
+	}
+	if front := taken["front/v1"]; math.Abs(front.P50MS-10) > 1.2 || front.Errors > 0.0005 || front.Calls != "1 × back (needed)" {
+		t.Errorf("front/v1 is taken for %+v; its own time is 10 ms of 30", front)
+	}
+	if back := taken["back/v2"]; math.Abs(back.Errors-0.1/11) > 0.0005 || math.Abs(back.P50MS-19) > 0.3 || math.Abs(back.HopMS-1) > 0.4 {
+		t.Errorf("back/v2 is taken for %+v", back)
+	}
+	rows := map[string]effect.Row{}
+	for _, r := range f.Rows {
+		rows[string(r.Kind)+" "+r.Name] = r
+	}
+	if r := rows["caller door"]; r.Verdict != effect.NoChange || math.Abs(*r.P50MS.After-31) > 1.5 || math.Abs(*r.Success.After-0.995) > 0.001 {
+		t.Errorf("the forecast of what is: %+v, p50 %v", r.Success, *r.P50MS.After)
+	}
+	if r := rows["route back/crew"]; math.Abs(float64(r.After.Requests)/20_000-0.55) > 0.01 {
+		t.Errorf("%d of 20000 requests take the route that 11 of 20 took", r.After.Requests)
+	}
+	if len(f.Expected) != 2 || !f.Expected[0].Met || !f.Expected[1].Met || len(f.Calibration) == 0 || f.After != AloneSide {
+		t.Errorf("%+v, %q", f.Expected, f.Calibration)
+	}
+
+	// A draft that takes the crew's version away, and one that gives up too early.
+	draft := func(old, now string) Forecast {
+		t.Helper()
+		f, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 20_000, Rules: []rules.File{{Name: "a.yaml", Text: strings.Replace(harbour, old, now, 1)}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	if f := draft(`{path: /back/**}, send: v1}]`, `{path: /back/**}, send: v1, timeout: 15ms}]`); !strings.HasPrefix(f.Worse, "caller") || f.Rows[0].Verdict != effect.Worse {
+		t.Errorf("a timeout of 15 ms on what takes 20: worse is %q", f.Worse)
+	}
+	if f := draft("send: v2}", "send: v1}"); f.Rows[0].Verdict != effect.Better || f.Worse != "" {
+		t.Errorf("without the version that fails: %+v", f.Rows[0].Success)
+	}
+	down, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 2000, Down: []string{"back/v2"}, Behaviour: "behaviour: {front/v1: {calls: [{to: back, needed: true}]}}", Sweep: true})
+	if err != nil || math.Abs(*down.Rows[0].Success.After-0.45) > 0.1 || len(down.Sweep) != len(sweepRates) {
+		t.Errorf("with back/v2 down: %+v, %v", down.Rows[0].Success, err)
+	}
+	for _, bad := range []ForecastAsk{{Trial: "none"}, {Behaviour: "x"}, {Expect: []string{"much"}}, {Window: 2}, {Down: []string{"the sea"}}, {Rate: -1}, {Split: &SplitAsk{Service: "sea"}}, {Requests: 1 << 40}} {
+		if _, err := k.Forecast(t.Context(), bad); err == nil {
+			t.Errorf("%+v is forecast", bad)
+		}
+	}
+}

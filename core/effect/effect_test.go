@@ -1,0 +1,110 @@
+package effect
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/stats"
+)
+
+// requests makes a group of requests of which so many are ok, fail, and are refused
+// because of a limit, that all took so long.
+func requests(ok, failed, limited uint64, took time.Duration) *stats.Counts {
+	c := &stats.Counts{OK: ok, Failed: failed, Refused: limited, FirstOK: ok, Tries: ok + failed}
+	n, _ := engine.Limited.Number()
+	c.Reasons[n] = limited
+	for i := range ok + failed + limited { // some spread, as always
+		c.Observe(took + time.Duration(i%20)*took/100)
+	}
+	return c
+}
+
+func TestCompare(t *testing.T) {
+	var before, after Tally
+	before.Seconds, after.Seconds = 10, 20
+	names := Names{Caller: "kiosk", RouteOf: "sailings", Route: "timetable", Service: "sailings", Version: "v1"}
+	before.Add(names, requests(700, 300, 0, 10*time.Millisecond))
+	retried := requests(970, 30, 0, 12*time.Millisecond)
+	retried.FirstOK, retried.Tries = 700, 1390
+	after.Add(names, retried)
+	names.Version = "v2"
+	before.Add(names, requests(200, 0, 0, 10*time.Millisecond))
+	after.Add(names, requests(150, 0, 50, 10*time.Millisecond))
+	quiet := Names{Caller: "door", Gate: "tides", Service: "tides", Version: "v1"}
+	before.Add(quiet, requests(10, 0, 0, time.Millisecond))
+	after.Add(quiet, requests(0, 10, 0, time.Millisecond))
+	gone := Names{Caller: "door", Gate: "old", Service: "berths"}
+	before.Add(gone, requests(100, 0, 0, time.Millisecond))
+
+	rows := Compare(&before, &after, func(route string) []Target {
+		if route == "sailings/timetable" {
+			return []Target{{"sailings/v1", 0.95}, {"sailings/v2", 0.05}}
+		}
+		return nil
+	})
+	at := map[string]*Row{}
+	for i := range rows {
+		at[string(rows[i].Kind)+" "+rows[i].Name] = &rows[i]
+	}
+	v1, v2, tides := at["version sailings/v1"], at["version sailings/v2"], at["version tides/v1"]
+	if v1.Verdict != Better || math.Abs(*v1.Success.Change-0.27) > 1e-9 || *v1.Success.Low < 0.23 || *v1.Success.High > 0.31 || v1.FirstTry.Verdict != NoChange || math.Abs(*v1.Load.After-1.39) > 1e-9 {
+		t.Errorf("what a retry does: %+v", v1)
+	}
+	if v1.P95MS.Verdict != Slower || v1.After.RPS != 50 || v1.Before.RPS != 100 {
+		t.Errorf("p95 20%% longer: %+v, %v", v1.P95MS, v1.After)
+	}
+	if v2.Verdict != Worse || len(v2.Reasons) != 1 || v2.Reasons[0].Reason != "limited" || v2.Reasons[0].After != 50 || v2.Reasons[0].Share.Verdict != Worse {
+		t.Errorf("what a limit does: %+v", v2)
+	}
+	if tides.Verdict != TooFew || tides.P95MS.Verdict != TooFew || tides.Success.Change == nil || *tides.Success.Change != -1 {
+		t.Errorf("ten requests: %+v", tides)
+	}
+	if g := at["link door > berths"]; g.Verdict != TooFew || g.Success.After != nil || g.P50MS.Before == nil || g.P50MS.After != nil {
+		t.Errorf("requests that ceased: %+v", g)
+	}
+	route := at["route sailings/timetable"]
+	if len(route.Shares) != 2 || route.Shares[1].Requests != 200 || math.Abs(route.Shares[1].Observed-1.0/6) > 1e-9 || route.ShareP == nil || *route.ShareP > OffShare {
+		t.Errorf("one in six where one in twenty was intended: %+v", route)
+	}
+	if at["route door/tides"] == nil || at["caller kiosk"] == nil || at["service sailings"] == nil || at["route door/tides"].Shares != nil {
+		t.Error("a row is missing")
+	}
+	if rows[0].Kind != Mesh || rows[1].Verdict != Worse || rows[1].Name != "sailings/v2" {
+		t.Errorf("the order begins with %s %s, %s %s", rows[0].Kind, rows[0].Name, rows[1].Kind, rows[1].Name)
+	}
+	for i := 2; i < len(rows); i++ {
+		if rows[i].rank() < rows[i-1].rank() {
+			t.Errorf("%s %s (%s) comes after %s %s (%s)", rows[i].Kind, rows[i].Name, rows[i].Verdict, rows[i-1].Kind, rows[i-1].Name, rows[i-1].Verdict)
+		}
+	}
+}
+
+func TestJoin(t *testing.T) {
+	var a, b, both Tally
+	x, y := Names{Caller: "c", RouteOf: "s", Route: "r", Service: "s", Version: "v1"}, Names{Caller: "c", RouteOf: "s", Route: "r", Service: "s", Version: "v2"}
+	a.Add(x, requests(5, 1, 0, time.Millisecond))
+	b.Add(x, requests(2, 0, 7, time.Millisecond))
+	b.Add(y, requests(3, 0, 1, time.Millisecond))
+	both.Add(x, requests(5, 1, 0, time.Millisecond))
+	both.Add(x, requests(2, 0, 7, time.Millisecond))
+	both.Add(y, requests(3, 0, 1, time.Millisecond))
+	var joined Tally
+	joined.Join(&a)
+	joined.Join(&b)
+	for k, c := range both.groups {
+		if j := joined.groups[k]; j == nil || j.Requests() != c.Requests() || j.Refused != c.Refused || len(j.Latency) != len(c.Latency) {
+			t.Errorf("%v: %+v, want %+v", k, j, c)
+		}
+	}
+	if joined.targets["s/r"]["s/v1"] != 15 || joined.targets["s/r"]["s/v2"] != 4 {
+		t.Errorf("targets %v", joined.targets)
+	}
+	if reason, link := joined.MostRefused(); reason != "limited" || link != "c > s" {
+		t.Errorf("most refused: %q on %q", reason, link)
+	}
+	if a.Whole().Requests() != 6 {
+		t.Error("joining changed what was joined")
+	}
+}

@@ -1,0 +1,319 @@
+package test
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"nightjar/control"
+	"nightjar/core/effect"
+)
+
+// asJSON runs a command and reads what it prints.
+func asJSON[T any](m *mesh, code int, args ...string) (v T) {
+	m.t.Helper()
+	out, errs, got := m.run(append(args, "-o", "json")...)
+	if err := json.Unmarshal([]byte(out), &v); err != nil || got != code {
+		m.t.Fatalf("%v: exit %d, want %d, %v\n%s%s", args, got, code, err, out, errs)
+	}
+	return v
+}
+
+func rowOf(t *testing.T, rows []effect.Row, kind effect.Kind, name string) effect.Row {
+	t.Helper()
+	for _, r := range rows {
+		if r.Kind == kind && r.Name == name {
+			return r
+		}
+	}
+	t.Fatalf("there is no row %s %s", kind, name)
+	return effect.Row{}
+}
+
+// sample is the rules in force, changed.
+func (m *mesh) sample(t *testing.T, pairs ...string) string {
+	t.Helper()
+	r, err := m.client.Revision(t.Context(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := r.Bundles[control.MainBundle][0].Text
+	for i := 0; i < len(pairs); i += 2 {
+		if !strings.Contains(text, pairs[i]) {
+			t.Fatalf("the rules in force hold no %q", pairs[i])
+		}
+		text = strings.Replace(text, pairs[i], pairs[i+1], 1)
+	}
+	return write(t, t.TempDir(), "rules.yaml", text)
+}
+
+const timetableLabels = "        labels: {kind: read}     # see the policy quick-reads\n"
+
+// TestEffects: what a retry does to a version that fails, a change that has too
+// few requests for a verdict, and an end to both.
+func TestEffects(t *testing.T) {
+	m := startDemo(t, "--no-traffic")
+	m.must(0, "drill", "start", "--service", "sailings", "--version", "v1", "--fail", "30%", "--for", "10m")
+	ask := func(n int) { m.call(n, "http://sailings/sailings/today") }
+	counted := func(n uint64, args ...string) (e control.Effect) {
+		t.Helper()
+		eventually(t, fmt.Sprintf("%d requests are counted after the change", n), func() bool {
+			e = asJSON[control.Effect](m, 0, append([]string{"effect", "--settle", "0s"}, args...)...)
+			for _, r := range e.Rows {
+				if r.Kind == effect.Route && r.Name == "sailings/timetable" && r.After.Requests == n {
+					return true
+				}
+			}
+			return false
+		})
+		return e
+	}
+	// The second of the change belongs to neither side.
+	nextSecond := func() { time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(1050 * time.Millisecond))) }
+
+	ask(400)
+	time.Sleep(2 * time.Second) // until the proxy has told of them
+	m.must(0, "rules", "publish", m.sample(t, timetableLabels, timetableLabels+"        retry: {times: 2, on: [5xx], wait: 1ms..5ms, budget: 100%}\n"), "-m", "retry reads")
+	nextSecond()
+	ask(400)
+	e := counted(400)
+	r := rowOf(t, e.Rows, effect.Route, "sailings/timetable")
+	if r.Before.Requests != 400 || r.Verdict != effect.Better || *r.Success.Change < 0.18 || *r.Success.Low <= 0.1 || *r.Success.High >= 0.36 || r.FirstTry.Verdict != effect.NoChange {
+		t.Errorf("what the retry did: %+v, first tries %+v", r.Success, r.FirstTry)
+	}
+	if *r.Load.Before != 1 || math.Abs(*r.Load.After-1.33) > 0.1 { // 85% of them go to the version that fails
+		t.Errorf("load factor %v, then %v", *r.Load.Before, *r.Load.After)
+	}
+	if len(r.Shares) != 2 || r.ShareP == nil || *r.ShareP < effect.OffShare || r.Shares[1].Target != "sailings/v2" {
+		t.Errorf("shares: %+v, p %v", r.Shares, r.ShareP)
+	}
+	if notes := strings.Join(e.Notes, "\n"); !strings.Contains(notes, "Drill drill-1") || !strings.Contains(notes, "both windows") {
+		t.Errorf("notes: %s", notes)
+	}
+	text := m.must(0, "effect", "--settle", "0s", "--by", "route")
+	for _, want := range []string{"\"retry reads\", by ", "better", "route sailings/timetable", "1.00 → 1.3", "95% interval"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("effect does not say %q:\n%s", want, text)
+		}
+	}
+	if html := m.must(0, "effect", "-o", "html"); !strings.Contains(html, "<svg") || strings.Contains(html, "src=") || strings.Contains(html, "href=") || !strings.Contains(html, "sailings/timetable") {
+		t.Errorf("the page is not whole by itself: %.300s", html)
+	}
+	if csv := m.must(0, "effect", "--settle", "0s", "-o", "csv", "--of", "sailings/timetable"); strings.Count(csv, "\n") != 2 || !strings.HasPrefix(csv, "kind,name,") {
+		t.Errorf("as CSV: %s", csv)
+	}
+
+	m.must(0, "drill", "stop", "drill-1")
+	m.must(0, "split", "sailings", "v1=80", "v2=20", "--route", "timetable")
+	nextSecond()
+	ask(10)
+	if r := rowOf(t, counted(10).Rows, effect.Route, "sailings/timetable"); r.Verdict != effect.TooFew {
+		t.Errorf("ten requests are enough for %q", r.Verdict)
+	}
+	m.must(1, "effect", "--fail-on", "unclear", "--settle", "0s", "--by", "mesh")
+	// The effect before has a window that ended with the next revision.
+	if e = asJSON[control.Effect](m, 0, "effect", "2"); !e.Complete || e.Whole() == nil {
+		t.Errorf("revision 2: %+v", e)
+	}
+	for _, bad := range [][]string{{"effect", "0"}, {"effect", "77"}, {"effect", "1", "--ago", "1m"}, {"effect", "--by", "hour"}, {"effect", "--at", "noon"}, {"effect", "--fail-on", "rain"}, {"effect", "--window", "90h"}} {
+		if out := m.must(2, bad...); !strings.HasPrefix(out, "nightjar: ") {
+			t.Errorf("%v: %s", bad, out)
+		}
+	}
+
+	b := openTab(t, m)
+	b.visit("/effects?revision=2")
+	b.until(`document.querySelector("[data-test=headline]")?.textContent.includes("better")`)
+	b.until(`document.querySelector("[data-test='row-route-sailings/timetable']")?.textContent.includes("better")`)
+	b.until(`document.querySelector("[data-test=notes]").textContent.includes("revision 3 came")`)
+	b.click("effect-3")
+	b.until(`document.querySelector("[data-test=headline]")?.textContent.includes("too few requests")`)
+}
+
+const trials = `trials:
+  calm:
+    load:
+      - {to: sailings, path: /sailings/today, rate: 30/s, share: {headers: {x-crew: "yes"}, of: 50%}}
+      - {to: front-door, path: /tides/next, steps: [5/s, 15/s]}
+      - {from: kiosk, to: fares, method: POST, path: /fares/book, body: "{}", rate: 5/s, arrivals: random}
+    for: 3s
+    warm-up: 1s
+    expect: [success >= 95%, share(sailings/v3) = 50% ± 3%, refused = 0, requests >= 120, load-factor <= 1.01]
+  hopeless:
+    load: {to: sailings, path: /sailings/today, rate: 50/s}
+    for: 25s
+    expect: [share(sailings/v3) >= 90%, success >= 50%]
+  long:
+    load: {to: tides, path: /tides/next, rate: 5/s}
+    for: 60s
+`
+
+// TestTrials: a load with expectations, by the rules in force and by a draft that
+// nobody else follows; its end, early and by force.
+func TestTrials(t *testing.T) {
+	m := startDemo(t, "--no-traffic")
+	dir := t.TempDir()
+	file, junit := write(t, dir, "trials.yaml", trials), filepath.Join(dir, "trial.xml")
+
+	calm := asJSON[control.Trial](m, 0, "trial", "run", "calm", "--file", file, "--junit", junit)
+	if calm.State != control.TrialMet || calm.Figures.Requests < 120 || calm.Figures.Requests > 145 || len(calm.Expected) != 5 || len(calm.Curve) == 0 || len(calm.Points) != 3 || calm.Figures.OK != calm.Figures.Requests-calm.Figures.Failed {
+		t.Errorf("%+v", calm)
+	}
+	var suites struct {
+		Suites []struct {
+			Tests    int `xml:"tests,attr"`
+			Failures int `xml:"failures,attr"`
+			Cases    []struct {
+				Name    string    `xml:"name,attr"`
+				Failure *struct{} `xml:"failure"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	if text, err := os.ReadFile(junit); err != nil || xml.Unmarshal(text, &suites) != nil || len(suites.Suites) != 1 || suites.Suites[0].Tests != 5 || suites.Suites[0].Failures != 0 || suites.Suites[0].Cases[0].Name != "success >= 95%" {
+		t.Errorf("as JUnit XML: %+v, %v", suites, err)
+	}
+	began := time.Now()
+	hopeless := asJSON[control.Trial](m, 1, "trial", "run", "hopeless", "--file", file)
+	if hopeless.State != control.TrialMissed || !strings.Contains(hopeless.Why, "share(sailings/v3) >= 90% cannot be met any more") || time.Since(began) > 20*time.Second {
+		t.Errorf("after %v: %s, %s", time.Since(began), hopeless.State, hopeless.Why)
+	}
+
+	// A rehearsal: all of the trial's requests go to v3, none of the others.
+	draft := m.sample(t, "send: {v1: 85, v2: 15}", "send: v3")
+	stop := load(t, m.outbound(""), "sailings", "/sailings/today")
+	rehearsed := asJSON[control.Trial](m, 1, "trial", "run", "calm", "--file", file, "--rules", draft)
+	if sent, bad := stop(); sent == 0 || len(bad) > 0 {
+		t.Errorf("%d requests beside the rehearsal, bad: %v", sent, bad)
+	}
+	if !rehearsed.Rehearse || len(rehearsed.Draft) != 1 || rehearsed.Expected[1].Value == nil || *rehearsed.Expected[1].Value != 1 {
+		t.Errorf("by the draft: %+v", rehearsed)
+	}
+	if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=85 v2=15" {
+		t.Errorf("beside the rehearsal: %s", answers(got))
+	}
+	if f := asJSON[struct{ Revision uint }](m, 0, "fleet"); f.Revision != 1 {
+		t.Errorf("a rehearsal published revision %d", f.Revision)
+	}
+	c := asJSON[control.TrialComparison](m, 0, "trial", "compare", fmt.Sprint(calm.Number), fmt.Sprint(rehearsed.Number))
+	if r := rowOf(t, c.Rows, effect.Version, "sailings/v3"); r.After.Requests <= r.Before.Requests || len(c.Notes) != 0 {
+		t.Errorf("compared: %+v, %v", r, c.Notes)
+	}
+
+	// Two at once, an interrupt, and a service that dies.
+	m.must(0, "trial", "run", "long", "--file", file, "--wait=false")
+	if out := m.must(2, "trial", "run", "calm", "--file", file); !strings.Contains(out, "two at once would measure each other") {
+		t.Errorf("a second one: %s", out)
+	}
+	var n uint
+	eventually(t, "the trial measures", func() bool {
+		s := asJSON[control.Trial](m, 0, "trial", "show")
+		n = s.Number
+		return s.Figures.Requests > 3
+	})
+	if s := asJSON[control.Trial](m, 0, "trial", "stop", fmt.Sprint(n)); s.State != control.TrialStopped || s.Figures.Requests == 0 {
+		t.Errorf("stopped: %+v", s)
+	}
+	run := exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.addr)
+	if err := run.Start(); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the next one runs", func() bool { s := asJSON[control.Trial](m, 0, "trial", "show"); return s.Number > n && s.Figures.Requests > 0 })
+	run.Process.Signal(interrupt)
+	run.Wait()
+	if s := asJSON[control.Trial](m, 0, "trial", "show"); run.ProcessState.ExitCode() != 1 || s.State != control.TrialStopped {
+		t.Errorf("interrupted: exit %d, %s", run.ProcessState.ExitCode(), s.State)
+	}
+	for _, bad := range [][]string{{"trial", "run", "nothing", "--file", file}, {"trial", "run", "calm"}, {"trial", "show", "99"}, {"trial", "show", "x"}, {"trial", "stop", "1"}, {"trial", "compare", "1", "99"}, {"trial", "run", "calm", "--file", file, "--for", "3"}} {
+		if out := m.must(2, bad...); !strings.HasPrefix(out, "nightjar: ") {
+			t.Errorf("%v: %s", bad, out)
+		}
+	}
+	wrong := write(t, dir, "wrong.yaml", "trials: {w: {load: {to: nobody, rate: 1/s}, expect: [succes > 3%]}}")
+	if out := m.must(1, "trial", "run", "w", "--file", wrong); !strings.Contains(out, "unknown-service") || !strings.Contains(out, `there is no figure "succes"`) {
+		t.Errorf("with mistakes: %s", out)
+	}
+}
+
+// TestForecast: an answer before anything is published, in the pipeline's order,
+// each step stopping it by its exit code; and on the pages.
+func TestForecast(t *testing.T) {
+	m := startDemo(t)
+	eventually(t, "a forecast can be made", func() bool {
+		_, _, code := m.run("forecast", "--window", "30")
+		f, err := m.client.Forecast(t.Context(), control.ForecastAsk{Window: 30, Requests: 5000})
+		return code == 0 && err == nil && len(f.Behaviour) >= 9
+	})
+	same := asJSON[control.Forecast](m, 0, "forecast", "--window", "30", "--requests", "20000")
+	if r := rowOf(t, same.Rows, effect.Caller, "front-door"); r.After.Requests != 20000 || math.Abs(*r.Success.Change) > 0.05 || same.After != control.AloneSide {
+		t.Errorf("the rules in force: %+v", r)
+	}
+	split := asJSON[control.Forecast](m, 0, "forecast", "--window", "30", "--split", "sailings/timetable:v1=50,v2=50")
+	if r := rowOf(t, split.Rows, effect.Route, "sailings/timetable"); len(split.Draft) == 0 || len(r.Shares) != 2 || math.Abs(r.Shares[0].Observed-0.5) > 0.01 {
+		t.Errorf("50 to 50: %+v", r.Shares)
+	}
+	good, broken := m.sample(t, timetableLabels, timetableLabels+"        timeout: 24s\n"), m.sample(t, timetableLabels, timetableLabels+"        fault: {status: 503, share: 40%}\n")
+	file := write(t, t.TempDir(), "trials.yaml", "trials: {gate: {load: {to: sailings, path: /sailings/today, rate: 40/s}, for: 2s, expect: [success >= 90%]}}")
+	pipeline := func(rules string) (steps []int) {
+		for _, args := range [][]string{{"rules", "check", rules}, {"forecast", rules, "--window", "30"}, {"trial", "run", "gate", "--file", file, "--rules", rules}, {"rules", "publish", rules}} {
+			_, _, code := m.run(args...)
+			if steps = append(steps, code); code != 0 {
+				return steps
+			}
+		}
+		return steps
+	}
+	if got := fmt.Sprint(pipeline(broken)); got != "[0 1]" {
+		t.Errorf("a draft that refuses 40%%: %s", got)
+	}
+	if out := m.must(1, "trial", "run", "gate", "--file", file, "--rules", broken); !strings.Contains(out, "! missed") {
+		t.Errorf("the trial of it: %s", out)
+	}
+	if got := fmt.Sprint(pipeline(good)); got != "[0 0 0 0]" {
+		t.Errorf("a draft that does no harm: %s", got)
+	}
+	out := m.must(0, "forecast", "--window", "30", "--sweep", "--requests", "5000", "--down", "north-quay", "-o", "wide")
+	for _, want := range []string{"REQUESTS/s", "Nobody answers of north-quay", "TAKEN TO BEHAVE", "Assumed:"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("forecast does not say %q:\n%s", want, out)
+		}
+	}
+	behaviour := write(t, t.TempDir(), "behaviour.yaml", "behaviour: {fares/v2: {errors: 50%, time: {median: 40ms, spread: 0.2}}}")
+	f := asJSON[control.Forecast](m, 1, "forecast", "--window", "30", "--behaviour", behaviour, "--expect", "success >= 99.9%")
+	if r := rowOf(t, f.Rows, effect.Version, "fares/v2"); math.Abs(*r.Success.After-0.5) > 0.05 || math.Abs(*r.P50MS.After-40) > 4 {
+		t.Errorf("as the file says: %+v, p50 %v", r.Success, *r.P50MS.After)
+	}
+	for _, bad := range [][]string{{"forecast", "--split", "sailings"}, {"forecast", "--down", "moon"}, {"forecast", "--expect", "good"}, {"forecast", "--window", "1"}, {"forecast", "--behaviour", "none.yaml"}, {"forecast", "--trial", "none"}} {
+		if out := m.must(2, bad...); !strings.HasPrefix(out, "nightjar: ") {
+			t.Errorf("%v: %s", bad, out)
+		}
+	}
+	resp, err := http.Post("http://"+m.addr+"/api/v1/forecasts/report", "application/json", strings.NewReader(`{"window": 30, "requests": 2000, "sweep": true}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if page, _ := io.ReadAll(resp.Body); resp.StatusCode != 200 || strings.Count(string(page), "<svg") != 3 || !strings.Contains(string(page), "What was assumed") {
+		t.Errorf("the report: %s, %.200s", resp.Status, page)
+	}
+
+	b := openTab(t, m)
+	b.visit("/services/fares")
+	b.until(`!!document.querySelector("[data-test=handle-0]")`)
+	b.press("[data-test=handle-0]", arrowLeft, 20)
+	b.click("preview-go")
+	b.until(`document.querySelector("[data-test=preview-answer] [data-test='row-version-fares/v1']")?.textContent.includes("→")`)
+	b.says("[data-test=preview-answer]", "becomes worse by more than a point")
+	b.visit("/effects?view=forecast")
+	b.click("forecast")
+	b.until(`document.querySelectorAll("[data-test=sweep] svg").length >= 2`)
+	b.until(`document.querySelector("[data-test=assumed]").textContent.includes("was measured")`)
+}
