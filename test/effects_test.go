@@ -42,7 +42,7 @@ func rowOf(t *testing.T, rows []effect.Row, kind effect.Kind, name string) effec
 // sample is the rules in force, changed.
 func (m *mesh) sample(t *testing.T, pairs ...string) string {
 	t.Helper()
-	r, err := m.client.Revision(t.Context(), 0)
+	r, err := m.api.Revision(t.Context(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -226,7 +226,10 @@ func TestTrials(t *testing.T) {
 	if err := run.Start(); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the next one runs", func() bool { s := asJSON[control.Trial](m, 0, "trial", "show"); return s.Number > n && s.Figures.Requests > 0 })
+	eventually(t, "the next one runs", func() bool {
+		s := asJSON[control.Trial](m, 0, "trial", "show")
+		return s.Number > n && s.Figures.Requests > 0
+	})
 	run.Process.Signal(interrupt)
 	run.Wait()
 	if s := asJSON[control.Trial](m, 0, "trial", "show"); run.ProcessState.ExitCode() != 1 || s.State != control.TrialStopped {
@@ -249,7 +252,7 @@ func TestForecast(t *testing.T) {
 	m := startDemo(t)
 	eventually(t, "a forecast can be made", func() bool {
 		_, _, code := m.run("forecast", "--window", "30")
-		f, err := m.client.Forecast(t.Context(), control.ForecastAsk{Window: 30, Requests: 5000})
+		f, err := m.api.Forecast(t.Context(), control.ForecastAsk{Window: 30, Requests: 5000})
 		return code == 0 && err == nil && len(f.Behaviour) >= 9
 	})
 	same := asJSON[control.Forecast](m, 0, "forecast", "--window", "30", "--requests", "20000")
