@@ -27,7 +27,8 @@ chromium:
 	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
 
 test: build chromium
-	go test -race $$(go list ./... | grep -v ^nightjar/test)
+	go test -race $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast)
+	go test ./core/forecast # one goroutine, and a million requests for each formula
 	go test -race -count=1 ./test/... # builds the binary itself, which the test cache does not see
 
 lint: console/node_modules/.installed
@@ -45,7 +46,7 @@ types: console/node_modules/.installed
 
 bench: build
 	@command -v wrk >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends wrk; }
-	go test -run '^$$' -bench . -benchmem ./core/... ./proxy/...
+	go test -run '^$$' -bench . -benchmem ./core/... ./proxy/... ./control
 	go run ./test/bench $(ARGS)
 
 FUZZTIME ?= 60s

@@ -297,12 +297,17 @@ func (c *Control) recordEffects(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	const told = 2 // seconds until proxies have told, who do so once a second
+	newest, now := c.InForce().Revision.Number, c.now().Unix()
 	for _, rev := range list {
+		if rev.Number == newest && now < rev.At.Unix()+EffectSettle+1+EffectWindow+told {
+			continue
+		}
 		e, err := c.effect(ctx, rev, EffectAsk{Window: EffectWindow, Settle: EffectSettle})
 		if err != nil {
 			return err
 		}
-		if !e.Complete || c.now().Unix() < e.After.To+2 { // proxies tell once a second
+		if !e.Complete || now < e.After.To+told {
 			continue
 		}
 		e.Recorded = true

@@ -2,6 +2,7 @@ package control
 
 import (
 	"errors"
+	"fmt"
 	"math"
 	"strings"
 	"testing"
@@ -223,6 +224,43 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 	for _, bad := range []ForecastAsk{{Trial: "none"}, {Behaviour: "x"}, {Expect: []string{"much"}}, {Window: 2}, {Down: []string{"the sea"}}, {Rate: -1}, {Split: &SplitAsk{Service: "sea"}}, {Requests: 1 << 40}} {
 		if _, err := k.Forecast(t.Context(), bad); err == nil {
 			t.Errorf("%+v is forecast", bad)
+		}
+	}
+}
+
+// BenchmarkEffect compares five minutes with five minutes of 200 services.
+func BenchmarkEffect(b *testing.B) {
+	st, err := store.Open(b.TempDir())
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer st.Close()
+	c, err := New(b.Context(), st, "bench")
+	if err != nil {
+		b.Fatal(err)
+	}
+	begin := time.Now().Add(-620 * time.Second)
+	now := begin
+	c.now = func() time.Time { return now }
+	const services = 200
+	for s := range uint64(615) {
+		now = begin.Add(time.Duration(s) * time.Second)
+		for i := range services {
+			d := wire.Delta{Nonce: fmt.Sprint(i), Sequence: s + 1, Caller: fmt.Sprint("service-", i)}
+			for k := range 8 {
+				to, v := fmt.Sprint("service-", (i*3+k/2+1)%services), []string{"v1", "v2"}[k%2]
+				d.Series = append(d.Series, wire.Series{Service: to, Version: v, Instance: to + v, RouteOf: to, Route: "all",
+					Counts: stats.Counts{OK: 20 + s%7, Tries: 20, Latency: []stats.Bin{{Bucket: uint16(800 + k), N: 10}, {Bucket: uint16(820 + s%40), N: 10 + s%7}}}})
+			}
+			c.Count(d.Nonce, d)
+		}
+		c.telemetry.Tidy(now)
+	}
+	now = now.Add(time.Second)
+	for b.Loop() {
+		e, err := c.Effect(b.Context(), EffectAsk{At: begin.Unix() + 306, Settle: -1})
+		if err != nil || e.Before.Seconds < 290 || len(e.Rows) < 1000 {
+			b.Fatalf("%d rows, %v", len(e.Rows), err)
 		}
 	}
 }

@@ -298,15 +298,15 @@ func fleet(b *bench) error {
 	return nil
 }
 
-// load is steady requests, by several callers one after the other.
-type load struct {
+// callers are steady requests, by several callers one after the other.
+type callers struct {
 	quit      chan struct{}
 	done      sync.WaitGroup
 	sent, bad atomic.Int64
 }
 
-func loadOn(addr string) *load {
-	l := &load{quit: make(chan struct{})}
+func loadOn(addr string) *callers {
+	l := &callers{quit: make(chan struct{})}
 	for range 8 {
 		l.done.Go(func() {
 			tr := &http.Transport{}
@@ -335,7 +335,7 @@ func loadOn(addr string) *load {
 	return l
 }
 
-func (l *load) stop() (sent, bad int64) {
+func (l *callers) stop() (sent, bad int64) {
 	close(l.quit)
 	l.done.Wait()
 	return l.sent.Load(), l.bad.Load()

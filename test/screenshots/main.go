@@ -41,7 +41,6 @@ type page struct {
 
 var pages = []page{
 	{name: "mesh", path: "/", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
-	{name: "mesh-dark", path: "/", dark: "dark", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
 	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]') && document.querySelector('[data-test=history] path')"},
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
@@ -55,6 +54,9 @@ var pages = []page{
 	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2",
 		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
+	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] tbody tr').length > 8 && document.querySelector('[data-test=history] path')"},
+	{name: "forecast-page", path: "/effects?view=forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
+		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
 }
 
 // command is a picture of a terminal of so many rows.
@@ -65,20 +67,19 @@ type command struct {
 }
 
 var commands = []command{
+	{"effect", 44, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush --to-end; sleep 12"},
+	{"forecast", 44, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version"},
 	{"services", 46, "nightjar services; nightjar services sailings"},
 	{"links", 34, "nightjar links; nightjar routes"},
 	{"call", 18, "nightjar call http://sailings/sailings/today -n 200"},
 	{"explain", 34, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
-	{"effective", 26, "nightjar rules show --effective sailings"},
 	{"check", 28, "nightjar rules check examples/mistakes"},
 	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
-	{"fleet", 18, "nightjar fleet"},
-	{"drill", 36, "nightjar rules publish examples/bad-weather --bundle bad-weather; nightjar drill start --service berths --instance berths-v1-a --fail 100% --for 1m; sleep 12; nightjar services berths -o wide; nightjar activity --limit 5"},
 	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --tries 2 -n 2 -o wide; nightjar traces --outcome trouble -n 3"},
 }
 
 func run(only []string) error {
-	ctx, stop := context.WithTimeout(context.Background(), 5*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 8*time.Minute)
 	defer stop()
 	root, err := os.Getwd()
 	if err != nil {
@@ -196,8 +197,12 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 			return err
 		}
 		time.Sleep(4 * time.Second)
-		if strings.Contains(c.run, "sleep 12") {
-			time.Sleep(14 * time.Second)
+		for _, part := range strings.Split(c.run, ";") {
+			if text, ok := strings.CutPrefix(strings.TrimSpace(part), "sleep "); ok {
+				if s, err := strconv.Atoi(text); err == nil {
+					time.Sleep(time.Duration(s+1) * time.Second)
+				}
+			}
 		}
 		shot := exec.CommandContext(ctx, "import", "-window", title, filepath.Join(outDir, c.name+".png"))
 		shot.Env = append(os.Environ(), "DISPLAY="+display)
