@@ -184,12 +184,8 @@ func (s *sim) tableOf(p *proxy) (*engine.Table, error) {
 	for i := range drills {
 		drills[i].Until = endless
 	}
-	opt := engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now}
-	if rule := s.rules.Service(p.Caller); rule != nil && !p.Gateway {
-		opt.Calls = rule.Calls
-	}
 	var err error
-	p.table, err = engine.Compile(s.rules, s.mesh.Instances, opt)
+	p.table, err = engine.Compile(s.rules, s.mesh.Instances, engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now})
 	return p.table, err
 }
 
