@@ -28,9 +28,8 @@ Without a draft the rules in force are simulated and compared with what was meas
 which shows how far the forecast can be trusted. With --sweep also at other rates.
 Exit code 1: an expectation is not met, or, without any, the success of a caller or
 of a service becomes worse by more than one point.`,
-		Example: `  nightjar forecast examples/ferry
-  nightjar forecast examples/ferry --trial morning-rush --sweep
-  nightjar forecast --split sailings:v1=50,v2=50 --expect 'p95 <= 100ms'`,
+		Example: `  nightjar forecast examples/ferry --trial morning-rush --sweep
+  nightjar forecast --split sailings/timetable:v1=50,v2=50 --expect 'p95 <= 100ms'`,
 		Annotations: map[string]string{moreFormats: "html"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var err error
