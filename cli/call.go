@@ -4,11 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
 	"github.com/spf13/cobra"
@@ -76,29 +74,14 @@ expected one.`,
 	return cmd
 }
 
-// bar draws progress on a terminal's standard error, for work of some size.
+// bar draws progress for work of some size.
 func (a *app) bar(total int) (update func(control.Tally), done func()) {
-	if total < 20 || !out.Terminal(os.Stderr) {
+	if total < 20 {
 		return func(control.Tally) {}, func() {}
 	}
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr)
-	w.SetUpdateFrequency(100 * time.Millisecond)
-	w.SetTrackerLength(30)
-	w.Style().Visibility.ETA = true
-	t := &progress.Tracker{Message: "Requests", Total: int64(total)}
-	w.AppendTracker(t)
-	go w.Render()
-	return func(tally control.Tally) { t.SetValue(int64(tally.Done)) }, func() {
-		t.MarkAsDone()
-		for range 20 { // the writer draws its last line by itself
-			if !w.IsRenderInProgress() || w.LengthActive() == 0 {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-		w.Stop()
-	}
+	const name = "Requests"
+	show, done := a.progress(name, int64(total), func(s *progress.Style) { s.Visibility.ETA = true })
+	return func(tally control.Tally) { show(name, int64(tally.Done)) }, done
 }
 
 func tallySheet(s *out.Sheet, t control.Tally) {

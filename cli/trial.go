@@ -141,37 +141,16 @@ func (a *app) trialNames(cmd *cobra.Command, args []string, _ string) ([]string,
 	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
-// trialBar draws progress with live figures on a terminal's standard error.
+// trialBar draws progress with live figures.
 func (a *app) trialBar(t *control.Trial) (update func(*control.Trial), done func()) {
-	if !out.Terminal(os.Stderr) {
-		return func(*control.Trial) {}, func() {}
-	}
-	w := progress.NewWriter()
-	w.SetOutputWriter(os.Stderr)
-	w.SetUpdateFrequency(100 * time.Millisecond)
-	w.SetTrackerLength(24)
-	w.SetMessageLength(64)
-	w.Style().Visibility.Value, w.Style().Visibility.Speed = false, false
-	bar := &progress.Tracker{Message: t.Name, Total: int64(10 * (t.For + t.WarmUp))}
-	w.AppendTracker(bar)
-	go w.Render()
+	show, done := a.progress(t.Name, int64(10*(t.For+t.WarmUp)), func(s *progress.Style) { s.Visibility.Value, s.Visibility.Speed = false, false })
 	return func(t *control.Trial) {
-			text := fmt.Sprintf("%s  %.0f/s  success %s  p99 %s", t.Name, t.Figures.RPS, out.Share(t.Figures.Success), out.Millis(t.Figures.P99MS))
-			if t.Seconds == 0 {
-				text = t.Name + "  warming up"
-			}
-			bar.UpdateMessage(text)
-			bar.SetValue(int64(10 * time.Since(t.Began).Seconds()))
-		}, func() {
-			bar.MarkAsDone()
-			for range 20 {
-				if !w.IsRenderInProgress() || w.LengthActive() == 0 {
-					break
-				}
-				time.Sleep(20 * time.Millisecond)
-			}
-			w.Stop()
+		text := fmt.Sprintf("%s  %.0f/s  success %s  p99 %s", t.Name, t.Figures.RPS, out.Share(t.Figures.Success), out.Millis(t.Figures.P99MS))
+		if t.Seconds == 0 {
+			text = t.Name + "  warming up"
 		}
+		show(text, int64(10*time.Since(t.Began).Seconds()))
+	}, done
 }
 
 // showTrial prints a trial in every format that there is.

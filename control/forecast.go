@@ -33,6 +33,7 @@ type ForecastAsk struct {
 	Rules     []rules.File `json:"rules,omitempty" doc:"draft of a bundle; without one the rules in force are compared with what was measured"`
 	Bundle    string       `json:"bundle,omitempty" doc:"bundle that the draft replaces; main when empty"`
 	Split     *SplitAsk    `json:"split,omitempty" doc:"in place of a draft: other weights of one route"`
+	Guard     *GuardAsk    `json:"guard,omitempty" doc:"in place of a draft: another line in front of each version of a service"`
 	Trial     string       `json:"trial,omitempty" doc:"a trial whose load comes besides; its expectations are judged"`
 	File      []rules.File `json:"file,omitempty" doc:"files that hold the trial"`
 	Alone     bool         `json:"alone,omitempty" doc:"the trial's load alone, without what comes into the mesh now"`
@@ -51,6 +52,35 @@ type SplitAsk struct {
 	Service string   `json:"service"`
 	Route   string   `json:"route,omitempty"`
 	Weights []Weight `json:"weights"`
+}
+
+// GuardAsk is another line in front of each version of a service.
+type GuardAsk struct {
+	Service  string `json:"service"`
+	InFlight int    `json:"inFlight" doc:"requests at once for each calling proxy"`
+	Waiting  int    `json:"waiting" doc:"that wait beyond them; more are refused"`
+}
+
+// draft is the rules in which the guard is so.
+func (g *GuardAsk) draft(rs *rules.Rules) (*rules.Rules, error) {
+	s := rs.Service(g.Service)
+	switch {
+	case s == nil:
+		return nil, Unusable{fmt.Sprintf("the rules in force declare no service %s", g.Service)}
+	case g.InFlight < 1 || g.InFlight > 1_000_000 || g.Waiting < 0 || g.Waiting > 1_000_000:
+		return nil, Unusable{"a guard lets 1 to 1000000 requests through at once, and lets 0 to 1000000 wait"}
+	}
+	own := *s
+	queue := rules.Queue{Waiting: g.Waiting, WaitAtMost: 100 * time.Millisecond, Origin: s.At}
+	if s.Queue != nil {
+		queue.WaitAtMost = s.Queue.WaitAtMost
+	}
+	queue.InFlight = g.InFlight
+	own.Queue = &queue
+	out := *rs
+	out.Services = slices.Clone(rs.Services)
+	out.Services[slices.Index(rs.Services, s)] = &own
+	return &out, nil
 }
 
 // Forecast is what requests would come to.
@@ -233,6 +263,16 @@ func (c *Control) forecastPlan(ask ForecastAsk) (*forecastPlan, error) {
 			return nil, Mistaken{rep.Findings}
 		}
 		q.draft, q.changes = rs, rep.Changes
+	}
+	if ask.Guard != nil {
+		if q.draft != nil {
+			return nil, Unusable{"a draft and a guard do not go together: write the guard into the draft"}
+		}
+		rs, err := ask.Guard.draft(c.InForce().Rules)
+		if err != nil {
+			return nil, err
+		}
+		q.draft, q.changes = rs, rules.Diff(c.InForce().Rules, rs)
 	}
 	var changes forecast.Changes
 	if ask.Behaviour != "" {
@@ -470,89 +510,6 @@ func calibration(q *forecastPlan, now *effect.Tally) []string {
 			100**r.Success.After, 100**r.Success.Before, *r.P95MS.After, *r.P95MS.Before, *r.Load.After, *r.Load.Before))
 	}
 	return out
-}
-
-// sweepRates are the multiples of today's rates that a sweep looks at.
-var sweepRates = []float64{0.25, 0.5, 0.75, 1, 1.25, 1.5, 2, 2.5, 3, 4, 5, 6, 8}
-
-// sweep simulates other rates.
-func (q *forecastPlan) sweep(ctx context.Context, sets []*rules.Rules, f *Forecast) error {
-	look := func(rate float64) (SweepPoint, error) {
-		sides, err := q.run(ctx, sets, q.rate*rate, min(q.requests, sweepRequests))
-		if err != nil {
-			return SweepPoint{}, err
-		}
-		p := SweepPoint{RPS: q.inboundRate() * rate, Before: sides[0].sweep()}
-		p.After = sides[len(sides)-1].sweep()
-		return p, nil
-	}
-	for _, rate := range sweepRates {
-		p, err := look(rate)
-		if err != nil {
-			return err
-		}
-		f.Sweep = append(f.Sweep, p)
-	}
-	for i := range sets {
-		name, of := InForceSide, func(p *SweepPoint) *SweepSide { return &p.Before }
-		if i == 1 {
-			name, of = DraftSide, func(p *SweepPoint) *SweepSide { return &p.After }
-		}
-		b := Begins{Rules: name}
-		at := slices.IndexFunc(f.Sweep, func(p SweepPoint) bool { return of(&p).Refused >= beginsAt })
-		if at >= 0 {
-			high := f.Sweep[at]
-			b.RPS, b.Reason, b.Where = high.RPS, of(&high).Reason, of(&high).Where
-			if at > 0 { // closer, between the last rate without and the first with
-				low, up := sweepRates[at-1], sweepRates[at]
-				for range 4 {
-					middle := (low + up) / 2
-					p, err := look(middle)
-					if err != nil {
-						return err
-					}
-					if of(&p).Refused >= beginsAt {
-						up, b.RPS, b.Reason, b.Where = middle, p.RPS, of(&p).Reason, of(&p).Where
-					} else {
-						low = middle
-					}
-				}
-			}
-		}
-		f.Begins = append(f.Begins, b)
-	}
-	return nil
-}
-
-// inboundRate is how many requests a second come into the mesh at today's rates.
-func (q *forecastPlan) inboundRate() float64 {
-	sum := 0.0
-	for i := range q.model.streams {
-		s := &q.model.streams[i]
-		if s.length > 0 {
-			sum += trial.NewArrivals(&s.load, 0, s.length, 0).Planned() / s.length.Seconds()
-			continue
-		}
-		sum += s.load.Rate.PerSecond()
-	}
-	return sum * q.rate
-}
-
-func (s *side) sweep() SweepSide {
-	whole, in := s.tally.Whole(), s.inbound
-	out := SweepSide{Success: share0(in.OK, in.Requests()), Refused: min(share0(refusals(whole), in.Requests()), 1), P95MS: millis(in.Quantile(0.95)), Load: share0(whole.Tries, max(s.requests, 1))}
-	out.Reason, out.Where = s.tally.MostRefused()
-	return out
-}
-
-// refusals are the requests that guards and limits turned away.
-func refusals(c *stats.Counts) uint64 {
-	sum := uint64(0)
-	for _, r := range []engine.Reason{engine.Overflow, engine.BreakerOpen, engine.Limited} {
-		n, _ := r.Number()
-		sum += c.Reasons[n]
-	}
-	return sum
 }
 
 // fieldsOf are header fields and cookies by canonical name.

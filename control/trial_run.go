@@ -45,6 +45,7 @@ type trialRun struct {
 	parts  map[effect.Names]*stats.Counts
 	status map[string]int
 	points []tally
+	shown  []Point // of points, as they were when they were shown last
 	known  map[string]*toldOf
 	ending string // state that somebody decided on
 }
@@ -326,8 +327,10 @@ func (r *trialRun) watch(answered <-chan struct{}, ends []func(), toEnd bool) {
 		case <-answered:
 			over = true
 		case <-tick.C:
-			s := r.state()
-			for _, j := range s.Expected {
+			r.mu.Lock()
+			expected := r.judge(r.seconds())
+			r.mu.Unlock()
+			for _, j := range expected {
 				if j.Hopeless && !toEnd {
 					r.stop(TrialMissed, fmt.Sprintf("%s cannot be met any more: %s", j.Expectation, j.Measured))
 				}
@@ -370,23 +373,13 @@ func (r *trialRun) state() Trial {
 	if k := r.over.Load(); k != nil {
 		return k.Trial
 	}
-	gone := time.Since(r.begins)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	t := r.result
-	t.Seconds = min(max(gone, 0), r.plan.trial.For).Seconds()
-	if r.ctx.Err() == nil && gone >= r.plan.trial.For {
-		t.Seconds = t.For
-	}
+	t.Seconds = r.seconds()
 	t.Figures = (&tally{Counts: r.tally.Counts}).figures(1)
 	t.Figures.RPS = float64(r.tally.Requests()) / max(t.Seconds, 0.001)
-	left := r.planned + r.slack - min(r.planned+r.slack, r.tally.Requests())
-	if t.Expected = []trial.Judgement{}; r.ctx.Err() == nil && r.load != nil && gone >= r.plan.trial.For && r.load.Pace().Flying == 0 {
-		left = 0
-	}
-	for i := range r.plan.trial.Expect {
-		t.Expected = append(t.Expected, trial.Judge(&r.plan.trial.Expect[i], &r.tally, t.Seconds, left))
-	}
+	t.Expected = r.judge(t.Seconds)
 	t.Versions = []TrialShare{}
 	for _, target := range slices.Sorted(maps.Keys(r.tally.Versions)) {
 		service, _, _ := strings.Cut(target, "/")
@@ -410,13 +403,36 @@ func (r *trialRun) state() Trial {
 			t.Curve = append(t.Curve, CurvePoint{q, millis(r.tally.Quantile(q))})
 		}
 	}
-	t.Points = make([]Point, len(r.points))
 	for i := range r.points {
 		p := &r.points[i]
-		t.Points[i] = Point{At: int64(i), OK: p.OK, Failed: p.Failed, Refused: p.Refused, Success: share(p.OK, p.Requests()),
-			P50MS: millis(p.Quantile(0.5)), P95MS: millis(p.Quantile(0.95)), P99MS: millis(p.Quantile(0.99))}
+		if i == len(r.shown) {
+			r.shown = append(r.shown, Point{At: int64(i)})
+		}
+		if was := &r.shown[i]; was.OK+was.Failed+was.Refused != p.Requests() {
+			*was = Point{At: int64(i), OK: p.OK, Failed: p.Failed, Refused: p.Refused, Success: share(p.OK, p.Requests()),
+				P50MS: millis(p.Quantile(0.5)), P95MS: millis(p.Quantile(0.95)), P99MS: millis(p.Quantile(0.99))}
+		}
 	}
+	t.Points = slices.Clone(r.shown)
 	return t
+}
+
+// seconds is how long the trial has measured.
+func (r *trialRun) seconds() float64 {
+	return min(max(time.Since(r.begins), 0), r.plan.trial.For).Seconds()
+}
+
+// judge compares what was measured so far with what was expected. The caller holds mu.
+func (r *trialRun) judge(seconds float64) []trial.Judgement {
+	left := r.planned + r.slack - min(r.planned+r.slack, r.tally.Requests())
+	if r.load != nil && time.Since(r.begins) >= r.plan.trial.For && r.load.Pace().Flying == 0 {
+		left = 0
+	}
+	out := []trial.Judgement{}
+	for i := range r.plan.trial.Expect {
+		out = append(out, trial.Judge(&r.plan.trial.Expect[i], &r.tally, seconds, left))
+	}
+	return out
 }
 
 // endTrial ends the trial that runs, since the service ends.
@@ -432,73 +448,4 @@ func (c *Control) endTrial() {
 	case <-r.done:
 	case <-time.After(5 * time.Second):
 	}
-}
-
-// rehearse starts a proxy that follows a draft and the instances of the mesh, by
-// which the requests of a trial go. It returns the address to call.
-func (c *Control) rehearse(ctx context.Context, p *plan, from, gateway string) (address string, end func(), err error) {
-	if c.Beside == nil {
-		return "", nil, Unusable{"this service cannot start proxies of its own to rehearse a draft"}
-	}
-	_, site := c.doorman(from, gateway)
-	ctx, stop := context.WithCancel(ctx)
-	lines := make(chan wire.Snapshot, 1)
-	lines <- c.draftSnapshot(p, 1)
-	go func() {
-		c.mu.Lock()
-		changed := c.changed
-		c.mu.Unlock()
-		for n := uint64(2); ; n++ {
-			select {
-			case <-ctx.Done():
-				return
-			case <-changed:
-			}
-			c.mu.Lock()
-			changed = c.changed
-			c.mu.Unlock()
-			select {
-			case <-ctx.Done():
-				return
-			case lines <- c.draftSnapshot(p, n):
-			}
-		}
-	}()
-	address, done, err := c.Beside(ctx, Beside{Caller: cmp.Or(from, ownCaller), Gateway: gateway, Site: site, Snapshots: lines})
-	if err != nil {
-		stop()
-		return "", nil, fmt.Errorf("a proxy to rehearse the draft cannot be started: %w", err)
-	}
-	return address, func() { stop(); done() }, nil
-}
-
-// Beside is a proxy that follows snapshots of its own.
-type Beside struct {
-	Caller    string // by which its calls are known
-	Gateway   string // that it serves; empty: none
-	Site      string
-	Snapshots <-chan wire.Snapshot
-}
-
-// draftSnapshot is what a proxy is told that rehearses a draft: its gateways
-// listen anywhere, and the trial's drill harms nobody else.
-func (c *Control) draftSnapshot(p *plan, sequence uint64) wire.Snapshot {
-	c.mu.Lock()
-	instances, drills := c.instances(), slices.Clone(c.drills)
-	c.mu.Unlock()
-	rest := &rules.Rules{Sites: p.rules.Sites, Policies: p.rules.Policies, Defaults: p.rules.Defaults, Access: p.rules.Access}
-	for _, g := range p.rules.Gateways {
-		own := *g
-		own.Listen, own.TLS = "127.0.0.1:0", nil
-		rest.Gateways = append(rest.Gateways, &own)
-	}
-	s := wire.Snapshot{Sequence: sequence, Revision: c.InForce().Revision.Number, Whole: true, Services: p.rules.Services, Rest: rest, Instances: instances, Settled: true, Drills: []wire.Drill{}}
-	for _, d := range drills {
-		s.Drills = append(s.Drills, d.Harm)
-	}
-	if d := p.trial.Drill; d != nil {
-		s.Drills = append(s.Drills, wire.Drill{Ends: c.now().Add(maxTrialTime), ForMS: maxTrialTime.Milliseconds(),
-			Drill: engine.Drill{ID: "rehearsal", Service: d.Service, Version: d.Version, Site: d.Site, Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down}})
-	}
-	return s
 }

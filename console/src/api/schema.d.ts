@@ -1114,6 +1114,8 @@ export interface components {
             bundle?: string;
             /** @description in place of a draft: other weights of one route */
             split?: components["schemas"]["SplitAsk"];
+            /** @description in place of a draft: another line in front of each version of a service */
+            guard?: components["schemas"]["GuardAsk"];
             /** @description a trial whose load comes besides; its expectations are judged */
             trial?: string;
             /** @description files that hold the trial */
@@ -1147,6 +1149,13 @@ export interface components {
             routes: components["schemas"]["Route"][];
             /** @description how the limits of its routes stand in every proxy that serves it */
             callers: components["schemas"]["Caller"][];
+        };
+        GuardAsk: {
+            service: string;
+            /** @description requests at once for each calling proxy */
+            inFlight: number;
+            /** @description that wait beyond them; more are refused */
+            waiting: number;
         };
         Instance: {
             id: string;

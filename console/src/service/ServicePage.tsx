@@ -18,6 +18,7 @@ import { Sides } from "../parts/Sides";
 import { Trouble } from "../parts/Trouble";
 import { Activity } from "./Activity";
 import { DrillForm } from "./Drills";
+import { GuardPreview } from "./GuardPreview";
 import { Guards } from "./Guards";
 import { Rung } from "./Rung";
 
@@ -60,6 +61,7 @@ export function ServicePage() {
       <Trouble query={{ to: name }} />
       <Heading>Guards, in every caller</Heading>
       <Guards callers={service.callers} />
+      {service.declared && <GuardPreview key={`guard ${name}`} service={name} />}
       <Box sx={{ mt: 1.5 }}>
         <DrillForm key={name} service={service} />
       </Box>
