@@ -72,7 +72,7 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []effect.Row, before, after string) 
 	var table [][]string
 	for _, row := range rows {
 		line := []string{strings.TrimSpace(string(row.Kind) + " " + row.Name), fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
-			out.Share(row.Success.Before) + " → " + out.Share(row.Success.After), points(row.Success), marked(row.Verdict),
+			pair(row.Success, out.Share), points(row.Success), marked(row.Verdict),
 			pair(row.FirstTry, out.Share), pair(row.Load, load), pair(row.P95MS, millisOf), latencyWord(row.P95MS), reasonsOf(row)}
 		if s.Wide {
 			line = append(line, pair(row.P50MS, millisOf), latencyWord(row.P50MS), pair(row.P99MS, millisOf), latencyWord(row.P99MS), sharesOf(row), fmt.Sprintf("%.1f → %.1f", row.Before.RPS, row.After.RPS))
@@ -143,11 +143,18 @@ func millisOf(f *float64) string {
 	return out.Millis(*f)
 }
 
-// pair writes both sides of a figure, once when they read the same.
+// pair writes both sides of a figure, once when they read the same, and with one
+// unit when that is the same.
 func pair(f effect.Figure, write func(*float64) string) string {
 	b, a := write(f.Before), write(f.After)
 	if a == b {
 		return a
+	}
+	for _, unit := range []string{"%", " ms", " s"} {
+		if number, ok := strings.CutSuffix(b, unit); ok && strings.HasSuffix(a, unit) {
+			b = number
+			break
+		}
 	}
 	return b + " → " + a
 }

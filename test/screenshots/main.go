@@ -67,8 +67,8 @@ type command struct {
 }
 
 var commands = []command{
-	{"effect", 44, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush --to-end; sleep 12"},
-	{"forecast", 44, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version"},
+	{"effect", 40, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush; sleep 12"},
+	{"forecast", 44, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version; sleep 8"},
 	{"services", 46, "nightjar services; nightjar services sailings"},
 	{"links", 34, "nightjar links; nightjar routes"},
 	{"call", 18, "nightjar call http://sailings/sailings/today -n 200"},
