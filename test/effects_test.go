@@ -104,7 +104,7 @@ func TestEffects(t *testing.T) {
 		t.Errorf("notes: %s", notes)
 	}
 	text := m.must(0, "effect", "--by", "route")
-	for _, want := range []string{"\"retry reads\", by ", "better", "route sailings/timetable", "better", "95% interval"} {
+	for _, want := range []string{"\"retry reads\", by ", "better", "route sailings/timetable", "1.00 → 1.3", "95% interval"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("effect does not say %q:\n%s", want, text)
 		}
