@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"nightjar/control"
 	"nightjar/core/effect"
 )
