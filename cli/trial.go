@@ -281,7 +281,7 @@ func (a *app) trialList() *cobra.Command {
 	return cmd
 }
 
-func number(text string) (uint, error) {
+func trialNumber(text string) (uint, error) {
 	n, err := strconv.ParseUint(text, 10, 32)
 	if err != nil || n == 0 {
 		return 0, usagef("%q is not the number of a trial: nightjar trial list lists them", text)
@@ -300,7 +300,7 @@ func (a *app) trialShow() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := uint(0), error(nil)
 			if len(args) == 1 {
-				if n, err = number(args[0]); err != nil {
+				if n, err = trialNumber(args[0]); err != nil {
 					return err
 				}
 			}
@@ -326,11 +326,11 @@ func (a *app) trialCompare() *cobra.Command {
   nightjar trial compare 1 2 --by version -o json`,
 		Args: exactly(2, "BEFORE AFTER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			before, err := number(args[0])
+			before, err := trialNumber(args[0])
 			if err != nil {
 				return err
 			}
-			after, err := number(args[1])
+			after, err := trialNumber(args[1])
 			if err != nil {
 				return err
 			}
@@ -369,7 +369,7 @@ func (a *app) trialStop() *cobra.Command {
   nightjar trial stop 3 -o json`,
 		Args: exactly(1, "NUMBER"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := number(args[0])
+			n, err := trialNumber(args[0])
 			if err != nil {
 				return err
 			}

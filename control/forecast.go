@@ -5,14 +5,12 @@ import (
 	"context"
 	"fmt"
 	"math"
-	"net/http"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"nightjar/core/effect"
-	"nightjar/core/engine"
 	"nightjar/core/forecast"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
@@ -59,28 +57,6 @@ type GuardAsk struct {
 	Service  string `json:"service"`
 	InFlight int    `json:"inFlight" doc:"requests at once for each calling proxy"`
 	Waiting  int    `json:"waiting" doc:"that wait beyond them; more are refused"`
-}
-
-// draft is the rules in which the guard is so.
-func (g *GuardAsk) draft(rs *rules.Rules) (*rules.Rules, error) {
-	s := rs.Service(g.Service)
-	switch {
-	case s == nil:
-		return nil, Unusable{fmt.Sprintf("the rules in force declare no service %s", g.Service)}
-	case g.InFlight < 1 || g.InFlight > 1_000_000 || g.Waiting < 0 || g.Waiting > 1_000_000:
-		return nil, Unusable{"a guard lets 1 to 1000000 requests through at once, and lets 0 to 1000000 wait"}
-	}
-	own := *s
-	queue := rules.Queue{Waiting: g.Waiting, WaitAtMost: 100 * time.Millisecond, Origin: s.At}
-	if s.Queue != nil {
-		queue.WaitAtMost = s.Queue.WaitAtMost
-	}
-	queue.InFlight = g.InFlight
-	own.Queue = &queue
-	out := *rs
-	out.Services = slices.Clone(rs.Services)
-	out.Services[slices.Index(rs.Services, s)] = &own
-	return &out, nil
 }
 
 // Forecast is what requests would come to.
@@ -158,15 +134,15 @@ const (
 // Forecast computes what requests would come to.
 func (c *Control) Forecast(ctx context.Context, ask ForecastAsk) (Forecast, error) {
 	began := time.Now()
-	q, err := c.forecastPlan(ask)
-	if err != nil {
-		return Forecast{}, err
-	}
 	select {
 	case c.forecasting <- struct{}{}:
 		defer func() { <-c.forecasting }()
 	default:
 		return Forecast{}, Busy{fmt.Sprintf("%d forecasts are being computed: try again in a moment", maxForecasts)}
+	}
+	q, err := c.forecastPlan(ask)
+	if err != nil {
+		return Forecast{}, err
 	}
 	ctx, stop := context.WithTimeout(ctx, forecastTime)
 	defer stop()
@@ -217,177 +193,6 @@ func worseThan(rows []effect.Row) string {
 		}
 	}
 	return ""
-}
-
-// forecastPlan is a forecast that can be computed.
-type forecastPlan struct {
-	model    *model
-	seen     *measured
-	draft    *rules.Rules
-	changes  []rules.Change
-	trial    *rules.Trial
-	expect   []rules.Expectation
-	requests uint64
-	seed     uint64
-	rate     float64
-}
-
-func (c *Control) forecastPlan(ask ForecastAsk) (*forecastPlan, error) {
-	q := &forecastPlan{requests: cmp.Or(ask.Requests, usualRequests), seed: cmp.Or(ask.Seed, 1), rate: cmp.Or(ask.Rate, 1)}
-	window := cmp.Or(ask.Window, EffectWindow)
-	switch {
-	case q.requests > maxForecastRequests:
-		return nil, Unusable{fmt.Sprintf("at most %d requests are simulated at once", maxForecastRequests)}
-	case window < 5 || window > maxModelWindow:
-		return nil, Unusable{fmt.Sprintf("a forecast takes measurements of 5 to %d seconds", maxModelWindow)}
-	case !(q.rate > 0 && q.rate <= 1000):
-		return nil, Unusable{"rate is a multiple of today's rates, above 0 and at most 1000"}
-	case ask.Split != nil && len(ask.Rules) > 0:
-		return nil, Unusable{"a draft and a split do not go together: write the weights into the draft"}
-	}
-	bundle, files := cmp.Or(ask.Bundle, MainBundle), ask.Rules
-	if s := ask.Split; s != nil {
-		force := c.InForce()
-		change, err := splitOf(&force, s.Service, s.Route, s.Weights)
-		if err != nil {
-			return nil, err
-		}
-		bundle, files = change.bundle, change.files
-	}
-	if len(files) > 0 {
-		rs, rep, err := c.check(bundle, files)
-		if err != nil {
-			return nil, err
-		}
-		if rep.Mistakes > 0 {
-			return nil, Mistaken{rep.Findings}
-		}
-		q.draft, q.changes = rs, rep.Changes
-	}
-	if ask.Guard != nil {
-		if q.draft != nil {
-			return nil, Unusable{"a draft and a guard do not go together: write the guard into the draft"}
-		}
-		rs, err := ask.Guard.draft(c.InForce().Rules)
-		if err != nil {
-			return nil, err
-		}
-		q.draft, q.changes = rs, rules.Diff(c.InForce().Rules, rs)
-	}
-	var changes forecast.Changes
-	if ask.Behaviour != "" {
-		var err error
-		if changes, err = forecast.ReadChanges("behaviour", ask.Behaviour); err != nil {
-			return nil, Unusable{err.Error()}
-		}
-	}
-	if ask.Trial != "" || len(ask.File) > 0 {
-		p, err := c.plan(TrialAsk{Name: ask.Trial, File: ask.File, Rules: files, Bundle: bundle})
-		if err != nil {
-			return nil, err
-		}
-		q.trial = p.trial
-		q.expect = append(q.expect, p.trial.Expect...)
-	}
-	for _, text := range ask.Expect {
-		e, err := rules.ParseExpectation(text)
-		if err != nil {
-			return nil, Unusable{err.Error()}
-		}
-		q.expect = append(q.expect, e)
-	}
-	var err error
-	if q.model, q.seen, err = c.model(window, changes, q.draft); err != nil {
-		return nil, err
-	}
-	if ask.Alone {
-		q.model.streams = nil
-	}
-	if q.trial != nil {
-		if err := q.addTrial(c); err != nil {
-			return nil, err
-		}
-	}
-	if len(q.model.streams) == 0 {
-		return nil, Unusable{"nothing comes into the mesh: send some requests, or forecast a trial"}
-	}
-	return q, q.takeDown(c, ask.Down)
-}
-
-// takeDown lets sites and versions be down.
-func (q *forecastPlan) takeDown(c *Control, down []string) error {
-	sites, services := map[string]bool{}, map[string]bool{}
-	for _, in := range q.model.instances {
-		sites[in.Site], services[in.Service+"/"+in.Version], services[in.Service] = true, true, true
-	}
-	for _, rs := range []*rules.Rules{c.InForce().Rules, q.draft} {
-		if rs != nil {
-			for _, s := range rs.Services {
-				for _, in := range s.Instances {
-					sites[in.Site], services[s.Name+"/"+in.Version], services[s.Name] = true, true, true
-				}
-			}
-		}
-	}
-	for _, name := range down {
-		d := engine.Drill{ID: "down: " + name, Down: true}
-		switch {
-		case services[name]:
-			d.Service, d.Version = cutTarget(name)
-		case name != "" && sites[name]:
-			d.Site = name
-		default:
-			return Unusable{fmt.Sprintf("nothing runs at or as %q: name a site, SERVICE or SERVICE/VERSION", name)}
-		}
-		q.model.drills = append(q.model.drills, d)
-		q.model.assume("Nobody answers of %s.", name)
-	}
-	return nil
-}
-
-// trialStream begins the names of a trial's streams.
-const trialStream = "trial: "
-
-// addTrial adds the load of a trial.
-func (q *forecastPlan) addTrial(c *Control) error {
-	t, rs := q.trial, c.InForce().Rules
-	for i := range t.Load {
-		l := t.Load[i]
-		st := modelStream{load: l, warmUp: max(t.WarmUp, warmUp), length: t.For}
-		st.Name, st.Caller, st.To, st.PassOn = fmt.Sprint(trialStream, i), cmp.Or(l.From, ownCaller), l.To, true
-		host := ""
-		if g := rs.Gateway(l.To); g != nil {
-			st.Caller, st.To = g.Name, ""
-			for _, h := range g.Hosts {
-				if host == "" && !strings.HasPrefix(h, "*") {
-					host = h
-				}
-			}
-		}
-		st.Counted = st.warmUp
-		path, query, _ := strings.Cut(l.Path, "?")
-		kind := func(weight float64, headers, cookies []rules.Field) forecast.Kind {
-			r := &forecast.Request{Method: l.Method, Path: path, Query: query, Host: host, Fields: fieldsOf(slices.Concat(l.Headers, headers), slices.Concat(l.Cookies, cookies))}
-			if h := r.Fields["Host"]; len(h) > 0 {
-				r.Host = h[0]
-			}
-			return forecast.Kind{Weight: weight, Request: r}
-		}
-		rest := 1.0
-		for _, s := range l.Shares {
-			rest -= s.Of.Share()
-			st.Kinds = append(st.Kinds, kind(s.Of.Share(), s.Headers, s.Cookies))
-		}
-		if rest > 1e-9 {
-			st.Kinds = append(st.Kinds, kind(rest, nil, nil))
-		}
-		q.model.streams = append(q.model.streams, st)
-	}
-	q.model.assume("The requests of the trial hand their headers and cookies on to what is called for them.")
-	if d := t.Drill; d != nil {
-		q.model.drills = append(q.model.drills, engine.Drill{ID: "trial", Service: d.Service, Version: d.Version, Site: d.Site, Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down})
-	}
-	return nil
 }
 
 // side is what came of one set of rules.
@@ -465,11 +270,7 @@ func scaleDown(t *trial.Tally, runs float64) {
 	if runs <= 1 {
 		return
 	}
-	carry := 0.0
-	part := func(n uint64) uint64 {
-		carry = 0
-		return uint64(math.Round(float64(n) / runs))
-	}
+	part := func(n uint64) uint64 { return uint64(math.Round(float64(n) / runs)) }
 	c := &t.Counts
 	for _, f := range []*uint64{&c.OK, &c.Failed, &c.Refused, &c.Tries, &c.FirstOK} {
 		*f = part(*f)
@@ -481,6 +282,7 @@ func scaleDown(t *trial.Tally, runs float64) {
 		t.Versions[v] = part(t.Versions[v])
 	}
 	var bins []stats.Bin
+	carry := 0.0 // so that rare latencies are not lost
 	for _, b := range c.Latency {
 		carry += float64(b.N) / runs
 		if n := uint64(carry); n > 0 {
@@ -510,20 +312,4 @@ func calibration(q *forecastPlan, now *effect.Tally) []string {
 			100**r.Success.After, 100**r.Success.Before, *r.P95MS.After, *r.P95MS.Before, *r.Load.After, *r.Load.Before))
 	}
 	return out
-}
-
-// fieldsOf are header fields and cookies by canonical name.
-func fieldsOf(headers, cookies []rules.Field) map[string][]string {
-	h := map[string][]string{}
-	for _, f := range headers {
-		h[http.CanonicalHeaderKey(f.Name)] = []string{f.Value}
-	}
-	var pairs []string
-	for _, f := range cookies {
-		pairs = append(pairs, f.Name+"="+f.Value)
-	}
-	if len(pairs) > 0 {
-		h["Cookie"] = append(h["Cookie"], strings.Join(pairs, "; "))
-	}
-	return h
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"nightjar/core/effect"
@@ -199,7 +200,7 @@ func (c *Control) plan(ask TrialAsk) (*plan, error) {
 	case p.trial == nil && len(names) == 0:
 		return nil, Unusable{"the rules hold no trial: write one in the section trials and publish it, or name its file"}
 	case p.trial == nil:
-		return nil, Unusable{fmt.Sprintf("there is no trial %q; there are %s", ask.Name, oneOfNames(names))}
+		return nil, Unusable{fmt.Sprintf("there is no trial %q; there are %s", ask.Name, strings.Join(slices.Sorted(slices.Values(names)), ", "))}
 	}
 	if ask.For != "" {
 		d, err := time.ParseDuration(ask.For)
@@ -225,21 +226,6 @@ func (c *Control) plan(ask TrialAsk) (*plan, error) {
 		return nil, Unusable{fmt.Sprintf("trial %s has no load", t.Name)}
 	}
 	return p, nil
-}
-
-func oneOfNames(names []string) string {
-	slices.Sort(names)
-	if len(names) > 12 {
-		names = append(names[:12], "…")
-	}
-	out := ""
-	for i, n := range names {
-		if i > 0 {
-			out += ", "
-		}
-		out += n
-	}
-	return out
 }
 
 // Trial is a trial as it is now.

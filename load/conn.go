@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -83,6 +84,7 @@ func (c *conn) rest(address string) bool {
 
 // exchange sends what was not sent, and reads the whole answer.
 func (c *conn) exchange(j *job) (keep bool, err error) {
+	c.n = 0
 	for {
 		if c.net == nil {
 			if err = c.dial(j.s.Address); err != nil {
@@ -102,7 +104,7 @@ func (c *conn) exchange(j *job) (keep bool, err error) {
 		c.close(false)
 		// A kept connection that ended says nothing of who would have answered
 		// (RFC 9112, section 9.3.1).
-		if !c.used || !j.s.Safe || c.n > 0 || errors.Is(err, errTooLong) {
+		if !c.used || !j.s.Safe || c.n > 0 || errors.Is(err, os.ErrDeadlineExceeded) {
 			return false, err
 		}
 		j.sent, err = false, nil

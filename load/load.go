@@ -153,17 +153,18 @@ func (r *Run) send(s *Source, message int, due time.Duration) {
 	r.mu.Lock()
 	list := r.idle[s.Address]
 	var c *conn
-	if n := len(list); n > 0 {
-		c = list[n-1]
-		r.idle[s.Address] = list[:n-1]
-	} else if len(r.all) >= r.opt.MaxOpen {
+	kept := len(list) > 0
+	switch {
+	case kept:
+		c = list[len(list)-1]
+		r.idle[s.Address] = list[:len(list)-1]
+	case len(r.all) >= r.opt.MaxOpen:
 		r.unsent++
 		r.mu.Unlock()
 		return
-	} else {
+	default:
 		c = &conn{run: r, jobs: make(chan job, 1)}
 		r.all[c] = true
-		defer r.conns.Go(c.work)
 	}
 	r.sent++
 	r.late.Observe(time.Since(r.opt.Begin) - due)
@@ -171,8 +172,10 @@ func (r *Run) send(s *Source, message int, due time.Duration) {
 	r.flying.Add(1)
 	r.waiting.Add(1)
 	j := job{s: s, message: message, due: due}
-	if c.net != nil {
+	if kept {
 		j.sent = c.write(&j)
+	} else {
+		r.conns.Go(c.work)
 	}
 	c.jobs <- j
 }

@@ -189,6 +189,27 @@ func TestBrokenConnections(t *testing.T) {
 	}
 }
 
+// A request that waited too long is not sent again, whatever the connection had
+// carried before: it may be at work.
+func TestNoAnswer(t *testing.T) {
+	var came atomic.Int64
+	s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		if came.Add(1) > 1 {
+			<-r.Context().Done()
+		}
+	}))
+	defer s.Close()
+	got, _ := collect(t, t.Context(), Options{Wait: 150 * time.Millisecond}, Source{Address: s.Listener.Addr().String(), Messages: [][]byte{message("GET", "/", "")}, Safe: true, Next: every(100*time.Millisecond, 3)})
+	if len(got[0]) != 3 || came.Load() != 3 {
+		t.Errorf("%d requests came, %d have an outcome, of 3", came.Load(), len(got[0]))
+	}
+	for _, a := range got[0][1:] {
+		if a.Err == nil || a.Took > 5*time.Second {
+			t.Errorf("%+v", a)
+		}
+	}
+}
+
 // A load ends soon when it is ended, and never opens more than it may.
 func TestBounds(t *testing.T) {
 	release := make(chan struct{})

@@ -2,6 +2,7 @@ package forecast
 
 import (
 	"strconv"
+	"strings"
 	"time"
 
 	"nightjar/core/effect"
@@ -53,10 +54,11 @@ func (c *call) Header(key string) []string {
 	if c.passed != nil {
 		fields = c.passed
 	}
-	if v := fields[key]; len(v) != 1 || v[0] != EachOwn {
+	v := fields[key]
+	if len(v) != 1 || !strings.Contains(v[0], EachOwn) {
 		return v
 	}
-	return []string{strconv.FormatUint(uint64(c.luck), 36)}
+	return []string{strings.Replace(v[0], EachOwn, strconv.FormatUint(uint64(c.luck), 36), 1)}
 }
 
 func (c *call) Caller() string { return c.proxy.Caller }

@@ -124,6 +124,24 @@ func TestRulesAct(t *testing.T) {
 	near("harmed on purpose", float64(c.Refused)/1e5, 0.2, 0.001)
 }
 
+// Visitors that the rules tell apart are as many as there are requests.
+func TestVisitorsStick(t *testing.T) {
+	rs := mustRules(t, `services: {s: {versions: [v1, v2], routes: [{name: all, send: {v1: 70, v2: 30}, stick: {by: "cookie:berth"}}]}}`)
+	for cookie, want := range map[string]float64{"lang=no; berth=" + EachOwn: 0.3, "berth=B7": math.NaN()} {
+		m := single(100, Behaviour{}, 4)
+		m.Instances = append(m.Instances, engine.Instance{ID: "s-b", Service: "s", Version: "v2"})
+		m.Streams[0].Kinds[0].Fields = map[string][]string{"Cookie": {cookie}}
+		r, err := Run(rs, m, Options{Seed: 1, Requests: 20_000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := float64(r.Streams["all"].Versions["s/v2"]) / 20_000
+		if one := math.IsNaN(want); one && got != 0 && got != 1 || !one && math.Abs(got-want) > 0.01 {
+			t.Errorf("%q: %.3f of the requests go to v2", cookie, got)
+		}
+	}
+}
+
 // A workload that waits for another one holds its own caller up, fails with it
 // where it needs it, and gives up with its caller.
 func TestCallsGoOn(t *testing.T) {

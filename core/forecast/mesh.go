@@ -56,7 +56,7 @@ type Request struct {
 	Host   string // empty: the called service
 	Path   string
 	Query  string
-	Fields map[string][]string // by canonical name; of the value EachOwn every request has another one
+	Fields map[string][]string // by canonical name; in place of EachOwn in a value every request has another one
 }
 
 // EachOwn stands for a value that differs from request to request.

@@ -5,6 +5,7 @@ package trial
 
 import (
 	"math"
+	"math/rand/v2"
 	"time"
 
 	"nightjar/core/rules"
@@ -13,10 +14,9 @@ import (
 // Arrivals are the times at which the requests of a load are due.
 type Arrivals struct {
 	stretches []stretch
-	random    bool
-	draws     uint64
-	level     float64 // requests that are due before the next one, as a number with a fraction
-	at        int     // of stretches
+	random    *rand.Rand // nil: evenly spaced
+	level     float64    // requests that are due before the next one, as a number with a fraction
+	at        int        // of stretches
 }
 
 // stretch is a time of one rate.
@@ -30,7 +30,8 @@ type stretch struct {
 // requests are due before 0. The seed moves loads of one rate apart, and draws
 // the times of random ones.
 func NewArrivals(l *rules.Load, warmUp, length time.Duration, seed uint64) *Arrivals {
-	a := &Arrivals{random: l.Random, draws: seed}
+	a := &Arrivals{}
+	chance := rand.New(rand.NewPCG(seed, 0))
 	rates := l.Steps
 	if len(rates) == 0 {
 		rates = []rules.Rate{l.Rate}
@@ -59,19 +60,11 @@ func NewArrivals(l *rules.Load, warmUp, length time.Duration, seed uint64) *Arri
 		s.before = sum
 		sum += s.rate * (s.to - s.from).Seconds()
 	}
-	if a.level = a.draw(); a.random {
-		a.level = -math.Log(1 - a.level)
+	if a.level = chance.Float64(); l.Random {
+		a.random = chance
+		a.level = chance.ExpFloat64()
 	}
 	return a
-}
-
-// draw returns a number from 0 to below 1 (S. Vigna's splitmix64).
-func (a *Arrivals) draw() float64 {
-	a.draws += 0x9e3779b97f4a7c15
-	z := a.draws
-	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
-	z = (z ^ z>>27) * 0x94d049bb133111eb
-	return float64((z^z>>31)>>11) / (1 << 53)
 }
 
 // Next is when the next request is due since the end of the warm-up; false:
@@ -83,8 +76,8 @@ func (a *Arrivals) Next() (due time.Duration, ok bool) {
 		if past >= (s.to - s.from).Seconds() {
 			continue
 		}
-		if a.random {
-			a.level -= math.Log(1 - a.draw())
+		if a.random != nil {
+			a.level += a.random.ExpFloat64()
 		} else {
 			a.level++
 		}

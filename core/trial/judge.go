@@ -94,13 +94,13 @@ func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64) measu
 				count = t.Reasons[i]
 			}
 		}
-		return count1(count, left, 1)
+		return amount(count, left, 1)
 	case "failed":
-		return count1(t.Failed, left, 1)
+		return amount(t.Failed, left, 1)
 	case "requests":
-		return count1(n, left, 1)
+		return amount(n, left, 1)
 	case "rps":
-		return count1(n, left, seconds)
+		return amount(n, left, seconds)
 	}
 	return quantile(t, map[string]float64{"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99}[e.Metric], left)
 }
@@ -117,7 +117,7 @@ func rate(hits, n, left uint64) measured {
 	return m
 }
 
-func count1(count, left uint64, per float64) measured {
+func amount(count, left uint64, per float64) measured {
 	per = max(per, 1e-3)
 	return measured{value: float64(count) / per, least: float64(count) / per, most: float64(count+left) / per}
 }

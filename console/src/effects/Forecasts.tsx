@@ -11,6 +11,7 @@ import { LineChart } from "@mui/x-charts/LineChart";
 import { useEffect, useState } from "react";
 import { readDraft, readTrialNames, type Forecast, type ForecastAsk } from "../api/client";
 import { useLive } from "../api/live";
+import { chartLook, chartPair, latencyAxis } from "../parts/charts";
 import { millis, percent, plural } from "../parts/format";
 import { useForecast } from "./useForecast";
 import { Rows } from "./Rows";
@@ -113,16 +114,16 @@ function Sweep({ forecast: f }: { forecast: Forecast }) {
   const { palette } = useTheme();
   const points = f.sweep ?? [];
   const two = (f.begins?.length ?? 0) > 1;
-  const chart = { height: 190, margin: { left: 4, right: 10, top: 14, bottom: 4 }, skipAnimation: true, slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } } };
+  const chart = chartLook(190);
   const axis = [{ data: points.map((p) => p.rps), label: "requests a second that come in", valueFormatter: (v: number) => v.toFixed(0), disableLine: true, tickNumber: 8 }];
   const series = (of: (side: (typeof points)[number]["before"]) => number, write: (v: number) => string) => {
     const line = (label: string, colour: string, data: number[]) => ({ label, color: colour, data, showMark: true, shape: "circle" as const, curve: "linear" as const, valueFormatter: (v: number | null) => (v === null ? "–" : write(v)) });
     return [line("in force", palette.primary.main, points.map((p) => of(p.before))), ...(two ? [{ ...line("draft", palette.warning.main, points.map((p) => of(p.after))), id: "second" }] : [])];
   };
   return (
-    <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, mt: 1, "& .MuiLineElement-series-second": { strokeDasharray: "5 3" } }} data-test="sweep">
+    <Box sx={{ ...chartPair, mt: 1 }} data-test="sweep">
       <Box><strong>Refused</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 52, min: 0, max: Math.max(0.01, ...points.flatMap((p) => [p.before.refused, p.after.refused])), tickNumber: 3, valueFormatter: (v: number) => `${Number((100 * v).toFixed(2))}%` }]} series={series((s) => s.refused, percent)} /></Box>
-      <Box><strong>Latency, p95</strong><LineChart {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={series((s) => s.p95MS, millis)} /></Box>
+      <Box><strong>Latency, p95</strong><LineChart {...chart} xAxis={axis} yAxis={latencyAxis} series={series((s) => s.p95MS, millis)} /></Box>
     </Box>
   );
 }

@@ -4,6 +4,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { readEffect, readEffects, reportURL, type Effect, type EffectHead } from "../api/client";
 import { clock, percent, timeOfDay } from "../parts/format";
+import { Pick } from "../parts/Pick";
 import { TimeBar } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
@@ -37,13 +38,7 @@ export function Revisions() {
 
 function Head({ head: h, picked, onPick }: { head: EffectHead; picked: boolean; onPick: () => void }) {
   return (
-    <Box
-      component="button" type="button" onClick={onPick} aria-current={picked ? "true" : undefined} data-test={`effect-${h.revision}`}
-      sx={{
-        display: "block", width: "100%", textAlign: "left", font: "inherit", color: "inherit", bgcolor: picked ? "background.paper" : "transparent", border: 0, borderLeft: 3, cursor: "pointer",
-        borderColor: picked ? "warning.main" : "transparent", px: 1.25, py: 0.6, "&:hover": { bgcolor: "background.paper" },
-      }}
-    >
+    <Pick picked={picked} onPick={onPick} test={`effect-${h.revision}`}>
       <Box sx={{ display: "flex", gap: 1, alignItems: "baseline" }}>
         <strong>r{h.revision}</strong>
         <Box component="time" dateTime={h.at} title={h.at} sx={{ color: "text.secondary", fontSize: 12 }}>{timeOfDay(h.at)}</Box>
@@ -51,7 +46,7 @@ function Head({ head: h, picked, onPick }: { head: EffectHead; picked: boolean; 
       </Box>
       <Box sx={{ fontSize: 12.5, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" }}>{h.message || h.kind} <Box component="span" sx={{ color: "text.secondary" }}>by {h.author}</Box></Box>
       {h.complete && (h.worse > 0 || h.better > 0) && <Box sx={{ fontSize: 12, color: "text.secondary" }}>{[h.worse > 0 && `${h.worse} worse`, h.better > 0 && `${h.better} better`].filter(Boolean).join(", ")}{h.worst && `; most: ${h.worst}`}</Box>}
-    </Box>
+    </Pick>
   );
 }
 

@@ -10,7 +10,9 @@ import { LineChart } from "@mui/x-charts/LineChart";
 import { useEffect, useState } from "react";
 import { compareTrials, readDraft, readTrial, readTrialNames, readTrials, reportURL, startTrial, stopTrial, type Judgement, type Trial } from "../api/client";
 import { useLive } from "../api/live";
+import { chartLook, chartPair, latencyAxis } from "../parts/charts";
 import { millis, percent, plural, rate, timeOfDay } from "../parts/format";
+import { Pick } from "../parts/Pick";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
 import { Rows, Verdict } from "./Rows";
@@ -31,13 +33,10 @@ export function Trials() {
         <Box component="ol" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 700 }, overflowY: "auto" }} data-test="trials">
           {(list ?? []).map((t) => (
             <Box component="li" key={t.number}>
-              <Box
-                component="button" type="button" onClick={() => change({ trial: String(t.number), against: null })} aria-current={t.number === number ? "true" : undefined} data-test={`trial-${t.number}`}
-                sx={{ display: "block", width: "100%", textAlign: "left", font: "inherit", color: "inherit", bgcolor: t.number === number ? "background.paper" : "transparent", border: 0, borderLeft: 3, borderColor: t.number === number ? "warning.main" : "transparent", cursor: "pointer", px: 1.25, py: 0.6, "&:hover": { bgcolor: "background.paper" } }}
-              >
+              <Pick picked={t.number === number} onPick={() => change({ trial: String(t.number), against: null })} test={`trial-${t.number}`}>
                 <Box sx={{ display: "flex", gap: 1 }}><strong>{t.number}</strong> {t.name} <Box sx={{ ml: "auto" }}><Verdict of={t.state} /></Box></Box>
                 <Box sx={{ color: "text.secondary", fontSize: 12 }}>{timeOfDay(t.began)} by {t.by}{t.rehearse && ", a draft"}; {plural(t.figures.requests, "request")}, {percent(t.figures.success)}</Box>
-              </Box>
+              </Pick>
             </Box>
           ))}
         </Box>
@@ -167,13 +166,13 @@ function Charts({ trial }: { trial: Trial }) {
   const { palette } = useTheme();
   const points = trial.points ?? [];
   const some = (p: (typeof points)[number]) => p.ok + p.failed + p.refused > 0;
-  const chart = { height: 150, margin: { left: 4, right: 8, top: 14, bottom: 0 }, skipAnimation: true, slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } } };
+  const chart = chartLook(150);
   const line = (label: string, colour: string, data: (number | null)[]) => ({ label, color: colour, data, showMark: false, curve: "linear" as const });
   const axis = [{ data: points.map((p) => p.at), valueFormatter: (v: number) => `${v} s`, disableLine: true, tickNumber: 5 }];
   return (
-    <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, mt: 1, "& .MuiLineElement-series-second": { strokeDasharray: "5 3" } }}>
+    <Box sx={{ ...chartPair, mt: 1 }}>
       <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, tickNumber: 3 }]} series={[line("requests a second", palette.primary.main, points.map((p) => p.ok + p.failed + p.refused)), { ...line("without success", palette.error.main, points.map((p) => p.failed + p.refused)), id: "second" }]} />
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]} series={[line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null))), { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null))), id: "second" }, line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)))]} />
+      <LineChart {...chart} xAxis={axis} yAxis={latencyAxis} series={[line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null))), { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null))), id: "second" }, line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)))]} />
     </Box>
   );
 }

@@ -6,6 +6,7 @@ import { ChartsReferenceLine } from "@mui/x-charts/ChartsReferenceLine";
 import { LineChart } from "@mui/x-charts/LineChart";
 import { useState } from "react";
 import { readTimeline, type Query, type Timeline } from "../api/client";
+import { chartLook, chartPair, latencyAxis } from "../parts/charts";
 import { millis, percent } from "../parts/format";
 import { markName } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
@@ -34,7 +35,7 @@ export default function History({ query }: { query: Query }) {
       lineStyle={{ stroke: palette.text.primary, strokeDasharray: m.kind === "drill" ? "2 3" : "none" }} labelStyle={{ fontSize: 10, fill: palette.text.primary }}
     />
   ));
-  const chart = { height: 150, margin: { left: 4, right: 8, top: 14, bottom: 0 }, skipAnimation: true, hideLegend: false, slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } } };
+  const chart = chartLook(150);
   const line = (label: string, colour: string, data: (number | null)[], format: (v: number) => string) =>
     ({ label, color: colour, data, showMark: points.filter(some).length < 4, curve: "linear" as const, connectNulls: false, valueFormatter: (v: number | null) => (v === null ? "–" : format(v)) });
   const share = (good: number, all: number) => (all > 0 ? (100 * good) / all : null);
@@ -43,21 +44,21 @@ export default function History({ query }: { query: Query }) {
       <ToggleButtonGroup size="small" exclusive value={span} onChange={(_, v: string | null) => { if (v) setSpan(v); }} aria-label="How far back" sx={{ mb: 0.5, "& button": { py: 0.1, textTransform: "none" } }}>
         {Object.keys(spans).map((s) => <ToggleButton key={s} value={s}>{s}</ToggleButton>)}
       </ToggleButtonGroup>
-      <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, "& .MuiLineElement-series-app": { strokeDasharray: "5 3" } }}>
+      <Box sx={chartPair}>
         <LineChart
           {...chart} xAxis={axis} yAxis={[{ width: 52, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${Number(v.toFixed(1))}%` }]}
           series={[
             { ...line("callers got", palette.primary.main, points.map((p) => share(p.ok, p.ok + p.failed + p.refused)), (v) => percent(v / 100)), id: "callers" },
-            { ...line("workloads gave", palette.warning.main, points.map((p) => share(p.appOK, p.appAll)), (v) => percent(v / 100)), id: "app" },
+            { ...line("workloads gave", palette.warning.main, points.map((p) => share(p.appOK, p.appAll)), (v) => percent(v / 100)), id: "second" },
           ]}
         >
           {marks}
         </LineChart>
         <LineChart
-          {...chart} xAxis={axis} yAxis={[{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }]}
+          {...chart} xAxis={axis} yAxis={latencyAxis}
           series={[
             line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null)), millis),
-            { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null)), millis), id: "app" },
+            { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null)), millis), id: "second" },
             line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)), millis),
           ]}
         >
