@@ -4,7 +4,6 @@ package browser
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -35,17 +34,20 @@ func Open(ctx context.Context, profile string) (context.Context, func(), error) 
 	return tab, end, nil
 }
 
-// Wait polls a JavaScript expression until it is true, for half a minute at most.
+// patience is long: binaries that look for races compute ten times slower.
+const patience = 90 * time.Second
+
+// Wait polls a JavaScript expression until it is true, within patience.
 // A page that is on its way, or lacks what the expression looks at, is not
 // ready yet.
 func Wait(tab context.Context, js string) error {
-	for end := time.Now().Add(30 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
 		ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+js+")"))
 		if ok && err == nil {
 			return nil
 		}
 		if tab.Err() != nil || time.Now().After(end) {
-			return fmt.Errorf("waiting for %s: %w", js, cmp.Or(err, errors.New("not true after 30s")))
+			return fmt.Errorf("waiting for %s: %w", js, cmp.Or(err, fmt.Errorf("not true after %v", patience)))
 		}
 	}
 }
