@@ -96,23 +96,6 @@ type EffectHead struct {
 	Worst    string         `json:"worst,omitempty" doc:"the row that became worse most"`
 }
 
-// neighbours are the revisions around a moment.
-func (c *Control) neighbours(ctx context.Context, number uint, at time.Time) (before, after store.Revision, err error) {
-	list, err := c.store.Revisions(ctx, 0, 1000)
-	if err != nil {
-		return before, after, err
-	}
-	for _, r := range list { // newest first
-		switch {
-		case number > 0 && r.Number > number || number == 0 && r.At.After(at):
-			after = r
-		case number > 0 && r.Number < number || number == 0:
-			return r, after, nil
-		}
-	}
-	return before, after, nil
-}
-
 // Effect works out what a change did, or reads what was recorded of it.
 func (c *Control) Effect(ctx context.Context, q EffectAsk) (Effect, error) {
 	usual := q.Window == 0 && q.Settle < 0
@@ -147,7 +130,7 @@ func (c *Control) Effect(ctx context.Context, q EffectAsk) (Effect, error) {
 
 // effect compares the windows before and after a revision, or a moment.
 func (c *Control) effect(ctx context.Context, rev store.Revision, q EffectAsk) (Effect, error) {
-	prev, next, err := c.neighbours(ctx, rev.Number, rev.At)
+	prev, next, err := c.store.Around(ctx, rev.Number, rev.At)
 	if err != nil {
 		return Effect{}, err
 	}
@@ -234,7 +217,13 @@ func (c *Control) meanwhile(ctx context.Context, e *Effect) error {
 	}
 	trials, err := c.store.TrialsBetween(ctx, time.Unix(e.Before.From, 0), time.Unix(e.After.To, 0))
 	for _, t := range trials {
-		if w := where(t.Began, t.Ended); w != "" {
+		ended := t.Ended
+		if t.State == TrialRunning {
+			ended = c.now()
+		} else if ended.Before(t.Began) {
+			ended = t.Began // nobody stored when; then it ran at least
+		}
+		if w := where(t.Began, ended); w != "" {
 			e.Notes = append(e.Notes, fmt.Sprintf("Trial %d (%s) sent its requests in %s; they count as calls of %s.", t.Number, t.Name, w, trialCaller))
 		}
 	}

@@ -255,8 +255,8 @@ func (k *maker) roots() {
 		k.m.streams = append(k.m.streams, modelStream{Stream: forecast.Stream{Name: at[0], Caller: at[0], To: at[1], Kinds: kinds[at], Counted: warmUp},
 			load: rules.Load{Rate: rules.Rate{Count: rates[at], Per: time.Second}, Random: true}})
 	}
-	for caller, n := range lost {
-		k.m.assume("%d requests of %s are left out: no request is known that their routes would take.", n, caller)
+	for _, caller := range slices.Sorted(maps.Keys(lost)) {
+		k.m.assume("%d requests of %s are left out: no request is known that their routes would take.", lost[caller], caller)
 	}
 	strays := uint64(0)
 	for _, n := range k.seen.strays {

@@ -96,7 +96,9 @@ func (k *maker) keys() map[string]string {
 		case "header":
 			out[http.CanonicalHeaderKey(key.Name)] = forecast.EachOwn
 		case "cookie":
-			out["Cookie"] = key.Name + "=" + forecast.EachOwn
+			if pair := key.Name + "=" + forecast.EachOwn; !slices.Contains(strings.Split(out["Cookie"], "; "), pair) {
+				out["Cookie"] = strings.TrimPrefix(out["Cookie"]+"; "+pair, "; ")
+			}
 		}
 	}
 	for _, rs := range []*rules.Rules{k.force, k.draft} {

@@ -45,7 +45,7 @@ func (k *maker) behaviours(changes forecast.Changes) {
 			k.m.versions = append(k.m.versions, taken)
 		}
 	}
-	for of := range changes {
+	for _, of := range slices.Sorted(maps.Keys(changes)) {
 		if !declared[of] {
 			k.m.assume("The behaviour file speaks of %s, which nobody knows.", of)
 		}

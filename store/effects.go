@@ -83,7 +83,7 @@ func (s *Store) EffectHeads(ctx context.Context, first, last uint, visit func(re
 // their text, oldest first.
 func (s *Store) WithoutEffect(ctx context.Context, since time.Time, limit int) ([]Revision, error) {
 	var rows []revisionRow
-	err := s.read.WithContext(ctx).Omit("bundles").Where("at >= ? AND number NOT IN (SELECT revision FROM effects)", since).Order("number").Limit(limit).Find(&rows).Error
+	err := s.read.WithContext(ctx).Omit("bundles").Where("at >= ? AND number NOT IN (SELECT revision FROM effects)", since.UTC()).Order("number").Limit(limit).Find(&rows).Error
 	out := make([]Revision, len(rows))
 	for i, row := range rows {
 		out[i] = row.head()

@@ -133,7 +133,7 @@ func (s *Store) AddRevision(ctx context.Context, r Revision) (Revision, error) {
 	if err != nil {
 		return r, err
 	}
-	row := revisionRow{Kind: r.Kind, Bundle: r.Bundle, Author: r.Author, Message: r.Message, At: r.At, Bundles: string(text)}
+	row := revisionRow{Kind: r.Kind, Bundle: r.Bundle, Author: r.Author, Message: r.Message, At: r.At.UTC(), Bundles: string(text)}
 	err = s.write.WithContext(ctx).Create(&row).Error
 	r.Number = row.Number
 	return r, err
@@ -176,6 +176,28 @@ func (s *Store) Revisions(ctx context.Context, before uint, limit int) ([]Revisi
 		out[i] = row.head()
 	}
 	return out, nil
+}
+
+// Around finds the revisions before and after one, or around a moment when number
+// is 0, without their text. Number 0 of what it returns: there is none.
+func (s *Store) Around(ctx context.Context, number uint, at time.Time) (before, after Revision, err error) {
+	below, above, value := "number < ?", "number > ?", any(number)
+	if number == 0 {
+		below, above, value = "at <= ?", "at > ?", at.UTC()
+	}
+	for _, side := range []struct {
+		of           *Revision
+		where, order string
+	}{{&before, below, "number DESC"}, {&after, above, "number"}} {
+		var rows []revisionRow
+		if err := s.read.WithContext(ctx).Omit("bundles").Where(side.where, value).Order(side.order).Limit(1).Find(&rows).Error; err != nil {
+			return before, after, err
+		}
+		if len(rows) > 0 {
+			*side.of = rows[0].head()
+		}
+	}
+	return before, after, nil
 }
 
 func (row revisionRow) head() Revision {

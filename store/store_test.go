@@ -63,6 +63,54 @@ func TestRevisionsOutliveTheProcess(t *testing.T) {
 	}
 }
 
+// TestTimesOfAllZones: a clock that is hours ahead of UTC finds the same rows.
+func TestTimesOfAllZones(t *testing.T) {
+	s, ctx, noon := open2(t, t.TempDir()), t.Context(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.FixedZone("", 5*3600))
+	for minute := range 4 {
+		if _, err := s.AddRevision(ctx, Revision{At: noon.Add(time.Duration(minute) * time.Minute)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	east := time.FixedZone("", 9*3600)
+	for _, tt := range []struct {
+		number        uint
+		at            time.Duration
+		before, after uint
+	}{{1, 0, 0, 2}, {3, 0, 2, 4}, {4, 0, 3, 0}, {0, time.Minute, 2, 3}, {0, 90 * time.Second, 2, 3}, {0, -time.Second, 0, 1}, {0, time.Hour, 4, 0}} {
+		before, after, err := s.Around(ctx, tt.number, noon.Add(tt.at).In(east))
+		if err != nil || before.Number != tt.before || after.Number != tt.after {
+			t.Errorf("around %d, %s: %d and %d, %v", tt.number, tt.at, before.Number, after.Number, err)
+		}
+	}
+	if list, err := s.WithoutEffect(ctx, noon.Add(2*time.Minute).In(east), 10); err != nil || len(list) != 2 || list[0].Number != 3 {
+		t.Errorf("since minute 2: %+v, %v", list, err)
+	}
+	for _, h := range []TrialHead{{Name: "over", State: "met"}, {Name: "runs", State: "running"}} {
+		h.Began = noon
+		h, err := s.AddTrial(ctx, h)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if h.Name == "over" {
+			h.Ended = noon.Add(time.Minute)
+			err = s.EndTrial(ctx, h, 1, 1)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for minute, want := range map[int]string{-1: "", 0: "over runs", 1: "runs"} {
+		from, names := noon.Add(time.Duration(minute)*time.Minute).In(east), []string{}
+		list, err := s.TrialsBetween(ctx, from, from.Add(time.Minute))
+		for _, h := range list {
+			names = append(names, h.Name)
+		}
+		if got := strings.Join(names, " "); err != nil || got != want {
+			t.Errorf("trials in minute %d: %q, %v", minute, got, err)
+		}
+	}
+}
+
 func TestCheckedFilesAreReplaced(t *testing.T) {
 	s, ctx := open2(t, t.TempDir()), t.Context()
 	for n := range 2 {

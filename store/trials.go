@@ -13,7 +13,7 @@ type TrialHead struct {
 	Name   string
 	State  string
 	Began  time.Time
-	Ended  time.Time // zero while it runs
+	Ended  time.Time // zero while it runs, and when no end was stored
 }
 
 // trialRow is a trial: what a list shows, and all of it.
@@ -31,7 +31,7 @@ func (trialRow) TableName() string { return "trials" }
 
 // AddTrial stores that a trial began, and gives it the next number.
 func (s *Store) AddTrial(ctx context.Context, t TrialHead) (TrialHead, error) {
-	row := trialRow{Name: t.Name, State: t.State, Began: t.Began, Head: "{}", Body: []byte{}}
+	row := trialRow{Name: t.Name, State: t.State, Began: t.Began.UTC(), Head: "{}", Body: []byte{}}
 	err := s.write.WithContext(ctx).Create(&row).Error
 	t.Number = row.Number
 	return t, err
@@ -47,7 +47,7 @@ func (s *Store) EndTrial(ctx context.Context, t TrialHead, head, body any) error
 	if err != nil {
 		return err
 	}
-	return s.write.WithContext(ctx).Save(&trialRow{Number: t.Number, Name: t.Name, State: t.State, Began: t.Began, Ended: t.Ended, Head: string(text), Body: b}).Error
+	return s.write.WithContext(ctx).Save(&trialRow{Number: t.Number, Name: t.Name, State: t.State, Began: t.Began.UTC(), Ended: t.Ended.UTC(), Head: string(text), Body: b}).Error
 }
 
 // InterruptTrials marks trials of which no end was stored.
@@ -96,10 +96,11 @@ func (s *Store) Trial(ctx context.Context, number uint, into any) (TrialHead, er
 	return rows[0].head(), nil
 }
 
-// TrialsBetween lists the trials that ran in a time.
+// TrialsBetween lists the trials that ran in a time, and those that began before
+// its end and of which no end was stored.
 func (s *Store) TrialsBetween(ctx context.Context, from, to time.Time) ([]TrialHead, error) {
 	var rows []trialRow
-	err := s.read.WithContext(ctx).Omit("body", "head").Where("began < ? AND ended > ?", to, from).Order("number").Limit(100).Find(&rows).Error
+	err := s.read.WithContext(ctx).Omit("body", "head").Where("began < ? AND (ended > ? OR ended < began)", to.UTC(), from.UTC()).Order("number").Limit(100).Find(&rows).Error
 	out := make([]TrialHead, len(rows))
 	for i := range rows {
 		out[i] = rows[i].head()

@@ -58,7 +58,7 @@ func (c *call) Header(key string) []string {
 	if len(v) != 1 || !strings.Contains(v[0], EachOwn) {
 		return v
 	}
-	return []string{strings.Replace(v[0], EachOwn, strconv.FormatUint(uint64(c.luck), 36), 1)}
+	return []string{strings.ReplaceAll(v[0], EachOwn, strconv.FormatUint(uint64(c.luck), 36))}
 }
 
 func (c *call) Caller() string { return c.proxy.Caller }
