@@ -11,6 +11,7 @@ import (
 	"nightjar/core/effect"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
+	"nightjar/core/trial"
 	"nightjar/store"
 	"nightjar/wire"
 )
@@ -42,7 +43,9 @@ func TestEffectsKeepRevisionsApart(t *testing.T) {
 	k.traffic(&seq, 1, at(0), at(400), 9, 1)
 	k.now = at(400).Add(300 * time.Millisecond)
 	k.mustPublish(strings.Replace(two, "v1: 80, v2: 20", "v1: 100, v2: 0", 1))
-	k.traffic(&seq, 2, at(401), at(500), 10, 0)
+	k.traffic(&seq, 2, at(401), at(450), 10, 0)
+	k.traffic(&seq, 1, at(450), at(452), 0, 100) // by a proxy that was told late
+	k.traffic(&seq, 2, at(450), at(500), 10, 0)
 	k.now = at(500)
 	k.mustPublish(two)
 	k.traffic(&seq, 3, at(501), at(900), 6, 4)
@@ -185,7 +188,7 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 	if front := taken["front/v1"]; math.Abs(front.P50MS-10) > 1.2 || front.Errors > 0.0005 || front.Calls != "1 × back (needed)" {
 		t.Errorf("front/v1 is taken for %+v; its own time is 10 ms of 30", front)
 	}
-	if back := taken["back/v2"]; math.Abs(back.Errors-0.1/11) > 0.0005 || math.Abs(back.P50MS-19) > 0.3 || math.Abs(back.HopMS-1) > 0.4 {
+	if back := taken["back/v2"]; math.Abs(back.Errors-0.1/11) > 0.0005 || math.Abs(back.P50MS-19) > 0.3 || math.Abs(back.HopMS-1) > 0.3 {
 		t.Errorf("back/v2 is taken for %+v", back)
 	}
 	rows := map[string]effect.Row{}
@@ -220,6 +223,28 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 	down, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 2000, Down: []string{"back/v2"}, Behaviour: "behaviour: {front/v1: {calls: [{to: back, needed: true}]}}", Sweep: true})
 	if err != nil || math.Abs(*down.Rows[0].Success.After-0.45) > 0.1 || len(down.Sweep) != len(sweepRates) {
 		t.Errorf("with back/v2 down: %+v, %v", down.Rows[0].Success, err)
+	}
+
+	// A trial is forecast with the arrivals that it has whenever it runs.
+	file := []rules.File{{Name: "t.yaml", Text: "trials: {t: {for: 9s, warm-up: 3s, load: [{to: front, path: /, rate: 7/s, arrivals: random}, {to: back, path: /back/x, rate: 5/s, arrivals: random}]}}"}}
+	q, err := k.forecastPlan(ForecastAsk{File: file, Alone: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, run := range []uint64{1, 2} {
+		for i, st := range q.model.mesh(run, 1).Streams {
+			real := trial.NewArrivals(&q.trial.Load[i], q.trial.WarmUp, q.trial.For, arrivalsOf(i))
+			for n := 0; ; n++ {
+				want, more := real.Next()
+				at, ok := st.Next()
+				if ok != more || ok && at-st.Counted != want {
+					t.Fatalf("run %d, load %d, request %d is due at %s, %t; in the trial at %s, %t", run, i, n, at-st.Counted, ok, want, more)
+				}
+				if !ok {
+					break
+				}
+			}
+		}
 	}
 	for _, bad := range []ForecastAsk{{Trial: "none"}, {Behaviour: "x"}, {Expect: []string{"much"}}, {Window: 2}, {Down: []string{"the sea"}}, {Rate: -1}, {Split: &SplitAsk{Service: "sea"}}, {Requests: 1 << 40}} {
 		if _, err := k.Forecast(t.Context(), bad); err == nil {
@@ -262,5 +287,27 @@ func BenchmarkEffect(b *testing.B) {
 		if err != nil || e.Before.Seconds < 290 || len(e.Rows) < 1000 {
 			b.Fatalf("%d rows, %v", len(e.Rows), err)
 		}
+	}
+}
+
+// A trial that was simulated ten times over is as sure of its figures as one.
+func TestScaleDown(t *testing.T) {
+	c := stats.Counts{OK: 9_000, FirstOK: 8_000, Failed: 600, Refused: 400, Tries: 12_000}
+	c.Reasons[3] = 50
+	for i := range 10_000 { // so spread that no bucket holds ten
+		c.Observe(time.Duration(i+1) * time.Millisecond)
+	}
+	long := c.Quantile(0.99)
+	one := trial.Tally{Counts: c, Versions: map[string]uint64{"s/v1": 9_000, "s/v2": 1_000}}
+	scaleDown(&one, 10)
+	left := uint64(0)
+	for _, b := range one.Latency {
+		left += b.N
+	}
+	if one.Requests() != 1000 || one.Tries != 1200 || one.FirstOK != 800 || one.Reasons[3] != 5 || one.Versions["s/v2"] != 100 || left < 999 || left > 1000 {
+		t.Errorf("%+v, %d latencies", one, left)
+	}
+	if short := one.Quantile(0.99); short < long*95/100 || short > long*105/100 {
+		t.Errorf("p99 was %s, and is %s", long, short)
 	}
 }

@@ -147,7 +147,7 @@ func (q *forecastPlan) addTrial(c *Control) error {
 	t, rs := q.trial, c.InForce().Rules
 	for i := range t.Load {
 		l := t.Load[i]
-		st := modelStream{load: l, warmUp: max(t.WarmUp, warmUp), length: t.For}
+		st := modelStream{load: l, warmUp: t.WarmUp, length: t.For, seed: arrivalsOf(i)}
 		st.Name, st.Caller, st.To, st.PassOn = fmt.Sprint(trialStream, i), cmp.Or(l.From, ownCaller), l.To, true
 		host := ""
 		if g := rs.Gateway(l.To); g != nil {
@@ -158,7 +158,7 @@ func (q *forecastPlan) addTrial(c *Control) error {
 				}
 			}
 		}
-		st.Counted = st.warmUp
+		st.Counted = max(t.WarmUp, warmUp)
 		path, query, _ := strings.Cut(l.Path, "?")
 		kind := func(weight float64, headers, cookies []rules.Field) forecast.Kind {
 			r := &forecast.Request{Method: l.Method, Path: path, Query: query, Host: host, Fields: fieldsOf(slices.Concat(l.Headers, headers), slices.Concat(l.Cookies, cookies))}
@@ -177,7 +177,7 @@ func (q *forecastPlan) addTrial(c *Control) error {
 		}
 		q.model.streams = append(q.model.streams, st)
 	}
-	q.model.assume("The requests of the trial hand their headers and cookies on to what is called for them.")
+	q.model.assume("The requests of the trial come at the times at which it sends them, and hand their headers and cookies on to what is called for them.")
 	if d := t.Drill; d != nil {
 		q.model.drills = append(q.model.drills, engine.Drill{ID: "trial", Service: d.Service, Version: d.Version, Site: d.Site, Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down})
 	}

@@ -28,6 +28,8 @@ type measured struct {
 	from, to int64
 	app      map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered
 	versions map[string]*stats.Counts // by SERVICE/VERSION, as callers saw it
+	sent     map[string]*stats.Counts // the same with the requests of trials
+	got      map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered the requests in sent
 	links    map[link]*stats.Counts
 	classes  map[class]uint64
 	whole    *effect.Tally
@@ -55,26 +57,35 @@ func tick[K comparable](m map[K]map[int64]float64, k K, at int64, n uint64) {
 
 // measure reads a window that is in memory.
 func (c *Control) measure(from, to int64) *measured {
-	m := &measured{from: from, to: to, app: map[string]*stats.Counts{}, versions: map[string]*stats.Counts{}, links: map[link]*stats.Counts{}, classes: map[class]uint64{},
-		whole: &effect.Tally{Seconds: float64(to - from)}, unwell: map[string]map[int64]float64{}, unserved: map[link]map[int64]float64{}, strays: map[string]uint64{}}
+	m := &measured{from: from, to: to, app: map[string]*stats.Counts{}, versions: map[string]*stats.Counts{}, sent: map[string]*stats.Counts{}, got: map[string]*stats.Counts{},
+		links: map[link]*stats.Counts{}, classes: map[class]uint64{}, whole: &effect.Tally{Seconds: float64(to - from)}, unwell: map[string]map[int64]float64{}, unserved: map[link]map[int64]float64{}, strays: map[string]uint64{}}
 	c.telemetry.Sum(from, to, func(n *telemetry.Names, _ uint, s *stats.Counts) {
+		if n.Copy || n.Service == wire.Other {
+			return
+		}
 		of := n.Service + "/" + n.Version
-		switch {
-		case n.Copy || n.Service == wire.Other:
-		case n.App:
+		if n.App {
 			if add(m.app, of, s); n.Caller == "" {
 				m.strays[of] += s.Requests()
+			} else {
+				add(m.got, of, s)
 			}
-		case n.Caller != ownCaller:
-			if n.Service != "" {
-				add(m.links, link{n.Caller, n.CallerVersion, n.Service}, s)
-			}
-			if n.Version != "" {
-				add(m.versions, of, s)
-			}
-			m.classes[class{n.Caller, n.CallerVersion, n.Gate, n.RouteOf, n.Route, n.Service}] += s.Requests()
-			m.whole.Add(effect.Names{Caller: n.Caller, Gate: n.Gate, RouteOf: n.RouteOf, Route: n.Route, Service: n.Service, Version: n.Version}, s)
+			return
 		}
+		if n.Version != "" {
+			add(m.sent, of, s)
+		}
+		if n.Caller == ownCaller {
+			return
+		}
+		if n.Service != "" {
+			add(m.links, link{n.Caller, n.CallerVersion, n.Service}, s)
+		}
+		if n.Version != "" {
+			add(m.versions, of, s)
+		}
+		m.classes[class{n.Caller, n.CallerVersion, n.Gate, n.RouteOf, n.Route, n.Service}] += s.Requests()
+		m.whole.Add(effect.Names{Caller: n.Caller, Gate: n.Gate, RouteOf: n.RouteOf, Route: n.Route, Service: n.Service, Version: n.Version}, s)
 	})
 	c.telemetry.Each(from, to, func(at int64, n *telemetry.Names, _ uint, s *stats.Counts) {
 		switch {
@@ -104,8 +115,9 @@ type model struct {
 type modelStream struct {
 	forecast.Stream
 	load   rules.Load
-	warmUp time.Duration
+	warmUp time.Duration // of the load itself
 	length time.Duration // 0: without end
+	seed   uint64        // of its arrivals; 0: another one in each run
 }
 
 // TakenFor is how a forecast takes a version to behave.
@@ -143,12 +155,14 @@ func (m *model) mesh(seed uint64, factor float64) *forecast.Mesh {
 		if length == 0 {
 			length = 1000 * time.Hour
 		}
-		a := trial.NewArrivals(&l, s.warmUp, length, seed*1000+uint64(i)+1)
-		shift := s.warmUp
-		st := s.Stream
+		a := trial.NewArrivals(&l, s.warmUp, length, cmp.Or(s.seed, seed*1000+uint64(i)+1))
+		st, begins := s.Stream, s.Counted
+		if s.length == 0 {
+			begins = 0
+		}
 		st.Next = func() (time.Duration, bool) {
 			at, ok := a.Next()
-			return at + shift, ok
+			return at + begins, ok
 		}
 		out.Streams = append(out.Streams, st)
 	}

@@ -155,8 +155,9 @@ func (k *maker) version(of string, outside bool) (forecast.Behaviour, TakenFor) 
 	if given > 0.001 {
 		k.m.assume("%.1f%% of the requests to %s were given up by their callers: how long they would have taken is not known, and they are taken for longer than any timeout.", 100*given, of)
 	}
-	if callers != nil && callers.Requests() >= enough && n >= enough {
-		b.Hop = max(callers.Quantile(0.5)-app.Quantile(0.5), 0)
+	if sent, got := k.seen.sent[of], k.seen.got[of]; sent != nil && got != nil && sent.Requests() >= enough && got.Requests() >= enough {
+		const usual = 0.9 // of the requests: the others waited, or were tried anew
+		b.Hop = max(sent.LowerMean(usual)-got.LowerMean(usual), 0)
 	}
 	if n < enough {
 		k.m.assume("%s is known by %d requests only.", of, n)

@@ -187,9 +187,13 @@ func loadsInWords(list []rules.Load) []string {
 	return out
 }
 
+// arrivalsOf is the seed of the arrivals of a trial's load: they are the same
+// whenever it runs, and when it is forecast.
+func arrivalsOf(load int) uint64 { return uint64(load) + 1 }
+
 // source makes the requests of a load.
 func (r *trialRun) source(i int, l *rules.Load, address, host, caller string) load.Source {
-	arrivals := trial.NewArrivals(l, r.plan.trial.WarmUp, r.plan.trial.For, uint64(i)+1)
+	arrivals := trial.NewArrivals(l, r.plan.trial.WarmUp, r.plan.trial.For, arrivalsOf(i))
 	planned := arrivals.Planned()
 	r.planned += uint64(planned + 0.5)
 	if r.callers = append(r.callers, caller); l.Random {

@@ -165,15 +165,21 @@ func TestBrokenConnections(t *testing.T) {
 						return
 					}
 					io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+					if r.URL.Path == "/reset" { // once the answer was read: the next write fails
+						time.Sleep(20 * time.Millisecond)
+						c.(*net.TCPConn).SetLinger(0)
+					}
 				}
 			}()
 		}
 	}()
 	at := l.Addr().String()
-	got, _ := collect(t, t.Context(), Options{}, Source{Address: at, Messages: [][]byte{message("GET", "/", "")}, Safe: true, Next: every(4*time.Millisecond, 50)})
-	for _, a := range got[0] {
-		if a.Err != nil {
-			t.Fatalf("a connection that was closed after its answer: %v", a.Err)
+	for path, apart := range map[string]time.Duration{"/": 4 * time.Millisecond, "/reset": 60 * time.Millisecond} {
+		got, _ := collect(t, t.Context(), Options{}, Source{Address: at, Messages: [][]byte{message("GET", path, "")}, Safe: true, Next: every(apart, 20)})
+		for _, a := range got[0] {
+			if a.Err != nil {
+				t.Fatalf("a connection that was closed after its answer to %s: %v", path, a.Err)
+			}
 		}
 	}
 	half, _ := collect(t, t.Context(), Options{}, Source{Address: at, Messages: [][]byte{message("GET", "/half", "")}, Safe: true, Next: every(time.Millisecond, 5)})

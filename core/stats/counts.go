@@ -186,3 +186,22 @@ func (c *Counts) Quantile(q float64) time.Duration {
 	}
 	return BucketMiddle(int(c.Latency[len(c.Latency)-1].Bucket))
 }
+
+// LowerMean is the mean of the shortest share of the latencies, from 0 to 1; 0
+// without any. What is above it, such as a rare stall, does not move it.
+func (c *Counts) LowerMean(share float64) time.Duration {
+	n := uint64(0)
+	for _, b := range c.Latency {
+		n += b.N
+	}
+	left, sum := float64(n)*share, 0.0
+	for _, b := range c.Latency {
+		take := min(float64(b.N), left)
+		sum += take * float64(BucketMiddle(int(b.Bucket)))
+		left -= take
+	}
+	if n == 0 || share <= 0 {
+		return 0
+	}
+	return time.Duration(sum / (float64(n) * share))
+}

@@ -137,3 +137,27 @@ func FuzzCounts(f *testing.F) {
 		}
 	})
 }
+
+// A tenth of a millisecond is seen where a bucket is a quarter wide, and a few
+// stalls do not hide it.
+func TestLowerMean(t *testing.T) {
+	var near, far Counts
+	chance := rand.New(rand.NewPCG(1, 2))
+	for i := range 5000 {
+		took := 15*time.Millisecond + time.Duration(10*chance.Float64()*float64(time.Millisecond))
+		near.Observe(took)
+		if i%50 == 0 {
+			took += time.Second
+		}
+		far.Observe(took + 100*time.Microsecond)
+	}
+	if all := near.LowerMean(1); all < 19800*time.Microsecond || all > 20200*time.Microsecond {
+		t.Errorf("the mean of 15 to 25 ms is %s", all)
+	}
+	if d := far.LowerMean(0.9) - near.LowerMean(0.9); d < 80*time.Microsecond || d > 250*time.Microsecond {
+		t.Errorf("100 µs more are %s", d)
+	}
+	if (&Counts{}).LowerMean(0.9) != 0 || near.LowerMean(0) != 0 {
+		t.Error("nothing has a mean")
+	}
+}
