@@ -296,9 +296,9 @@ func TestForecast(t *testing.T) {
 			t.Errorf("forecast does not say %q:\n%s", want, out)
 		}
 	}
-	behaviour := write(t, t.TempDir(), "behaviour.yaml", "behaviour: {fares/v2: {errors: 50%, time: {median: 40ms, spread: 0.2}}}")
+	behaviour := write(t, t.TempDir(), "behaviour.yaml", "behaviour: {fares/v2: {errors: 50%, time: {median: 40ms, spread: 0.2}, hop: 1ms}}")
 	f := asJSON[control.Forecast](m, 1, "forecast", "--window", "30", "--behaviour", behaviour, "--expect", "success >= 99.9%")
-	if r := rowOf(t, f.Rows, effect.Version, "fares/v2"); math.Abs(*r.Success.After-0.5) > 0.05 || math.Abs(*r.P50MS.After-40) > 4 {
+	if r := rowOf(t, f.Rows, effect.Version, "fares/v2"); math.Abs(*r.Success.After-0.5) > 0.05 || math.Abs(*r.P50MS.After-41) > 2 {
 		t.Errorf("as the file says: %+v, p50 %v", r.Success, *r.P50MS.After)
 	}
 	for _, bad := range [][]string{{"forecast", "--split", "sailings"}, {"forecast", "--down", "moon"}, {"forecast", "--expect", "good"}, {"forecast", "--window", "1"}, {"forecast", "--behaviour", "none.yaml"}, {"forecast", "--trial", "none"}} {
