@@ -215,7 +215,7 @@ func (c *Control) meanwhile(ctx context.Context, e *Effect) error {
 			e.Notes = append(e.Notes, fmt.Sprintf("Drill %s (%s: %s) ran in %s.", d.ID, d.Target, d.What, w))
 		}
 	}
-	trials, err := c.store.TrialsBetween(ctx, time.Unix(e.Before.From, 0), time.Unix(e.After.To, 0))
+	trials, err := c.store.TrialsBetween(ctx, TrialRunning, time.Unix(e.Before.From, 0), time.Unix(e.After.To, 0))
 	for _, t := range trials {
 		ended := t.Ended
 		if t.State == TrialRunning {

@@ -157,7 +157,7 @@ func (m *model) mesh(seed uint64, factor float64) *forecast.Mesh {
 		}
 		a := trial.NewArrivals(&l, s.warmUp, length, cmp.Or(s.seed, seed*1000+uint64(i)+1))
 		st, begins := s.Stream, s.Counted
-		if s.length == 0 {
+		if s.length == 0 { // it has no warm-up of its own, and is the same before and after
 			begins = 0
 		}
 		st.Next = func() (time.Duration, bool) {

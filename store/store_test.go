@@ -85,7 +85,7 @@ func TestTimesOfAllZones(t *testing.T) {
 	if list, err := s.WithoutEffect(ctx, noon.Add(2*time.Minute).In(east), 10); err != nil || len(list) != 2 || list[0].Number != 3 {
 		t.Errorf("since minute 2: %+v, %v", list, err)
 	}
-	for _, h := range []TrialHead{{Name: "over", State: "met"}, {Name: "runs", State: "running"}} {
+	for _, h := range []TrialHead{{Name: "over", State: "met"}, {Name: "runs", State: "running"}, {Name: "broke off", State: "interrupted"}} {
 		h.Began = noon
 		h, err := s.AddTrial(ctx, h)
 		if err != nil {
@@ -99,9 +99,9 @@ func TestTimesOfAllZones(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for minute, want := range map[int]string{-1: "", 0: "over runs", 1: "runs"} {
+	for minute, want := range map[int]string{-1: "", 0: "over runs broke off", 1: "runs"} {
 		from, names := noon.Add(time.Duration(minute)*time.Minute).In(east), []string{}
-		list, err := s.TrialsBetween(ctx, from, from.Add(time.Minute))
+		list, err := s.TrialsBetween(ctx, "running", from, from.Add(time.Minute))
 		for _, h := range list {
 			names = append(names, h.Name)
 		}

@@ -96,11 +96,11 @@ func (s *Store) Trial(ctx context.Context, number uint, into any) (TrialHead, er
 	return rows[0].head(), nil
 }
 
-// TrialsBetween lists the trials that ran in a time, and those that began before
-// its end and of which no end was stored.
-func (s *Store) TrialsBetween(ctx context.Context, from, to time.Time) ([]TrialHead, error) {
+// TrialsBetween lists the trials that ran in a time; running is the state of those
+// that still do.
+func (s *Store) TrialsBetween(ctx context.Context, running string, from, to time.Time) ([]TrialHead, error) {
 	var rows []trialRow
-	err := s.read.WithContext(ctx).Omit("body", "head").Where("began < ? AND (ended > ? OR ended < began)", to.UTC(), from.UTC()).Order("number").Limit(100).Find(&rows).Error
+	err := s.read.WithContext(ctx).Omit("body", "head").Where("began < ? AND (began >= ? OR ended > ? OR state = ?)", to.UTC(), from.UTC(), from.UTC(), running).Order("number").Limit(100).Find(&rows).Error
 	out := make([]TrialHead, len(rows))
 	for i := range rows {
 		out[i] = rows[i].head()
