@@ -368,7 +368,7 @@ func pace(p load.Pace, planned uint64, p50 time.Duration) TrialPace {
 	case p.Unsent > 0:
 		out.Bottleneck = fmt.Sprintf("%d requests did not leave, since as many as are kept open waited for their answers: the mesh, or this machine, cannot take this rate", p.Unsent)
 	case p.Late99 > 5*time.Millisecond && p.Late99 > p50/10:
-		out.Bottleneck = fmt.Sprintf("one request in a hundred left %s or more after its time: this machine is too busy for this rate, and latencies hold that wait", p.Late99.Round(100*time.Microsecond))
+		out.Bottleneck = fmt.Sprintf("one request in a hundred left %.1f ms or more after its time: this machine is too busy for this rate, and latencies hold that wait", millis(p.Late99))
 	}
 	return out
 }
