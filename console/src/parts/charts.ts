@@ -7,7 +7,7 @@ export const chartLook = (height: number) => ({
 });
 
 /** Two charts side by side; the line whose id is "second" is dashed. */
-export const chartPair = { display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, "& .MuiLineElement-series-second": { strokeDasharray: "5 3" } };
+export const chartPair = { display: "grid", gap: 2, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" }, "& path[data-series='second']": { strokeDasharray: "5 3" } };
 
 /** An axis of latencies. */
 export const latencyAxis = [{ width: 68, min: 0, tickNumber: 3, valueFormatter: (v: number) => (v === 0 ? "0" : millis(v)) }];

@@ -27,7 +27,9 @@ export default function History({ query }: { query: Query }) {
   const whole = (value?.points ?? []).slice(0, -1); // the last step is not over
   const points = whole.slice(Math.max(0, Math.min(whole.findIndex(some), whole.length - 12))); // a young mesh has no past to show
   const times = points.map((p) => new Date(p.at * 1000));
-  const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit" }));
+  const short = points.length > 0 && (points[points.length - 1]?.at ?? 0) - (points[0]?.at ?? 0) < 300; // minutes alone would come twice
+  const clock: Intl.DateTimeFormatOptions = { hourCycle: "h23", hour: "2-digit", minute: "2-digit", ...(short ? { second: "2-digit" } : {}) };
+  const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], clock));
   const axis = [{ data: times, scaleType: "time" as const, valueFormatter: of, disableLine: true, tickNumber: 4 }];
   const marks = (value?.marks ?? []).map((m, i, all) => (
     <ChartsReferenceLine
