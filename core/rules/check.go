@@ -411,7 +411,7 @@ func (c *checker) nearLabels(want Labels) string {
 }
 
 func (c *checker) releases() {
-	type span struct{ service, route string }
+	type span struct{ service, route, from string }
 	first := map[span]*Release{}
 	for _, r := range c.rules.Releases {
 		path := "releases." + r.Name
@@ -437,14 +437,14 @@ func (c *checker) releases() {
 		c.loads(r.Load, path)
 		c.expectations(r.Judge.Expect, path+".judge")
 		for k, before := range first {
-			if k.service == r.Service && (k.route == r.Route || k.route == "" || r.Route == "") {
+			if k.service == r.Service && k.from == r.From && (k.route == r.Route || k.route == "" || r.Route == "") {
 				also := before.At
 				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: r.At, Path: path, Also: &also,
-					Message: fmt.Sprintf("release %s moves the same route already", before.Name), Expected: "one release for a route at a time"})
+					Message: fmt.Sprintf("release %s moves the same route away from %s already", before.Name, r.From), Expected: "one release from a version of a route"})
 				break
 			}
 		}
-		first[span{r.Service, r.Route}] = r
+		first[span{r.Service, r.Route, r.From}] = r
 	}
 }
 

@@ -187,7 +187,22 @@ func (l leaves) release(r *Release) {
 	l.put(p+".judge", fmt.Sprintf("least %d, every %s, misses %d, patience %s", j.Least, j.Every, j.Misses, j.Patience), r.At)
 	l.expect(p+".judge", j.Expect)
 	l.loads(p, r.Load)
-	l.put(p+".notify", strings.Join(r.Notify, ", "), r.At)
+	if r.Dark > 0 {
+		l.put(p+".dark", r.Dark.String()+"%", r.At)
+	}
+	if r.Watch > 0 {
+		l.put(p+".watch", r.Watch.String(), r.At)
+	}
+	for _, to := range r.Notify {
+		how := "structured"
+		if to.Binary {
+			how = "binary"
+		}
+		if to.Gate {
+			how += ", gate"
+		}
+		l.put(p+".notify["+to.URL+"]", how, to.At)
+	}
 	l.put(p+".on-success", r.OnSuccess, r.At)
 }
 

@@ -36,26 +36,16 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 				}
 			}
 		},
+		"dark": func(n *yaml.Node, path string) { rel.Dark, _ = r.percent(n, path, 1) },
 		"each": func(n *yaml.Node, path string) {
 			d, ok := r.duration(n, path, time.Second)
 			set(&rel.Each, d, ok)
 		},
+		"watch": func(n *yaml.Node, path string) { rel.Watch, _ = r.duration(n, path, time.Second) },
 		"hold-at": func(n *yaml.Node, path string) { rel.HoldAt = r.shares(n, path) },
 		"judge":   func(n *yaml.Node, path string) { r.judge(&rel.Judge, n, path) },
 		"load":    func(n *yaml.Node, path string) { rel.Load = r.loads(n, path) },
-		"notify": func(n *yaml.Node, path string) {
-			r.items(n, path, func(n *yaml.Node, path string) {
-				s, ok := r.scalar(n, path, "a URL")
-				if !ok {
-					return
-				}
-				if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-					r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a URL to notify", s), "http://HOST/PATH or https://HOST/PATH, without a password")
-					return
-				}
-				rel.Notify = append(rel.Notify, s)
-			})
-		},
+		"notify": func(n *yaml.Node, path string) { rel.Notify = r.receivers(n, path) },
 		"on-success": func(n *yaml.Node, path string) {
 			if s := r.choice(n, path, "make-default", "leave"); s != "" {
 				rel.OnSuccess = s
@@ -65,6 +55,20 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 	r.need(k, path, seen, "release "+rel.Name, "service", "from", "to", "stages")
 	if rel.From != "" && rel.From == rel.To {
 		r.mistake(seen["to"], path+".to", CodeBadValue, "the release leads from a version to itself", "two versions")
+	}
+	if n := len(rel.Stages); n > 0 && rel.OnSuccess == "make-default" && rel.Stages[n-1] != Whole {
+		r.mistake(seen["stages"], path+".stages", CodeBadValue, fmt.Sprintf("%s is to become the default after a last stage of %s%%", rel.To, rel.Stages[n-1]), "a last stage of 100%, or on-success: leave")
+	}
+	if len(rel.Judge.Expect) == 0 {
+		e, _ := ParseExpectation("success >= -1%")
+		e.Metric, e.Text = AgainstFrom, AgainstFrom+" >= -1%"
+		rel.Judge.Expect = []Expectation{e}
+	}
+	for i := range rel.Load {
+		if l := &rel.Load[i]; len(l.Steps) > 0 || l.Spike != nil {
+			r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeBadValue, At: l.At, Path: path + ".load",
+				Message: "the load of a release lasts as long as the release, so it has no steps and no spike", Expected: "rate: 20/s"})
+		}
 	}
 	if at := seen["hold-at"]; at != nil {
 		for _, h := range rel.HoldAt {
@@ -80,6 +84,38 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 	if r.once(k, path, "release "+rel.Name) {
 		r.rules.Releases = append(r.rules.Releases, rel)
 	}
+}
+
+// receivers reads URLs, or mappings of a URL and how it is told.
+func (r *reader) receivers(n *yaml.Node, path string) (out []Receiver) {
+	r.items(n, path, func(n *yaml.Node, path string) {
+		to := Receiver{At: r.at(n)}
+		read := func(n *yaml.Node, path string) {
+			s, ok := r.scalar(n, path, "a URL")
+			if !ok {
+				return
+			}
+			if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a URL to notify", s), "http://HOST/PATH or https://HOST/PATH, without a password")
+				return
+			}
+			to.URL = s
+		}
+		if isMapping(n) {
+			seen := r.mapping(n, path, fields{
+				"url":  read,
+				"mode": func(n *yaml.Node, path string) { to.Binary = r.choice(n, path, "structured", "binary") == "binary" },
+				"gate": func(n *yaml.Node, path string) { to.Gate = r.yes(n, path) },
+			})
+			r.need(n, path, seen, "this receiver", "url")
+		} else {
+			read(n, path)
+		}
+		if to.URL != "" {
+			out = append(out, to)
+		}
+	})
+	return out
 }
 
 // shares reads a list of percentages above zero.
@@ -102,7 +138,7 @@ func (r *reader) judge(j *Judge, n *yaml.Node, path string) {
 			if !ok {
 				return
 			}
-			against := strings.TrimSuffix(metric, "-against-from")
+			against := strings.TrimSuffix(metric, "-against-from") // the figure that is compared
 			e, err := ParseExpectation(against + " " + s)
 			if err == nil && against == metric && e.Value < 0 {
 				err = fmt.Errorf("%s cannot be less than 0", metric)
@@ -116,7 +152,7 @@ func (r *reader) judge(j *Judge, n *yaml.Node, path string) {
 		}
 	}
 	known := fields{
-		"success-against-from": bound("success-against-from"),
+		AgainstFrom: bound(AgainstFrom),
 		"expect":               func(n *yaml.Node, path string) { j.Expect = append(j.Expect, r.expectations(n, path)...) },
 		"least": func(n *yaml.Node, path string) {
 			v, ok := r.number(n, path, 1, 1_000_000)

@@ -13,20 +13,34 @@ type Release struct {
 	Route     string        `json:"route,omitempty"` // empty: every route that sends to From
 	From      string        `json:"from"`
 	To        string        `json:"to"`
+	Dark      Percent       `json:"dark,omitempty"`    // share of the requests that To gets copies of, before it answers anybody
 	FirstTo   *Condition    `json:"firstTo,omitempty"` // a cohort before any weight
 	Stages    []Percent     `json:"stages"`
-	Each      time.Duration `json:"each"`
+	Each      time.Duration `json:"each"`            // how long a stage lasts
+	Watch     time.Duration `json:"watch,omitempty"` // how long To is judged after the last stage
 	HoldAt    []Percent     `json:"holdAt,omitempty"`
 	Judge     Judge         `json:"judge"`
 	Load      []Load        `json:"load,omitempty"` // only while shifting
-	Notify    []string      `json:"notify,omitempty"`
+	Notify    []Receiver    `json:"notify,omitempty"`
 	OnSuccess string        `json:"onSuccess,omitempty"` // make-default or leave
 	At        Origin        `json:"at"`
 }
 
+// Receiver is told what a release does, by CloudEvents over HTTP.
+type Receiver struct {
+	URL    string `json:"url"`
+	Binary bool   `json:"binary,omitempty"` // the event's attributes in headers; else the whole event is the body
+	Gate   bool   `json:"gate,omitempty"`   // is asked before every stage too: without its 2xx the release holds
+	At     Origin `json:"at"`
+}
+
+// AgainstFrom is what a judge expects by success-against-from: by how much the
+// success of the new version is above that of the old one.
+const AgainstFrom = "success-against-from"
+
 // Judge says what a stage has to show before the next one.
 type Judge struct {
-	Expect   []Expectation `json:"expect,omitempty"`
+	Expect   []Expectation `json:"expect"` // success-against-from >= -1% when nothing is said
 	Least    int           `json:"least"` // requests; fewer are no judgement
 	Every    time.Duration `json:"every"`
 	Misses   int           `json:"misses"`   // failed judgements in a row that are borne

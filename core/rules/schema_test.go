@@ -144,9 +144,11 @@ releases:
     stages: [5%, 100%]
     each: 10s
     hold-at: [5%]
+    dark: 10%
+    watch: 5m
     judge: {success: ">= 98.5%", first-try: ">= 90%", success-against-from: ">= -0.5%", p50: "<= 1s", p90: "<= 1s", p95: "<= 1s", p99: "<= 1s", expect: [rps > 1], least: 5, every: 5s, misses: 1, patience: 1m}
     load: {to: a, rate: 1/s}
-    notify: ["http://127.0.0.1:9/x"]
+    notify: ["http://127.0.0.1:9/x", {url: "https://x.example/y", mode: binary, gate: true}]
     on-success: make-default
 trials:
   t:

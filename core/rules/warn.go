@@ -283,7 +283,4 @@ func (c *checker) noEffect() {
 	if a := c.rules.Access; a != nil {
 		warn(a.At, "access", "access")
 	}
-	for _, r := range c.rules.Releases {
-		warn(r.At, "releases."+r.Name, "release "+r.Name)
-	}
 }

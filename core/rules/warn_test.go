@@ -99,7 +99,7 @@ func TestNoEffectYet(t *testing.T) {
 			got = append(got, f.Path)
 		}
 	}
-	want := "access releases.r"
+	want := "access"
 	if strings.Join(got, " ") != want {
 		t.Errorf("got %s", strings.Join(got, " "))
 	}

@@ -35,35 +35,7 @@ func recovered(v1, low1, high1, v2, low2, high2 float64) (diff, low, high float6
 // q of what n values were drawn from lies, with 95% confidence or more (H. A.
 // David and H. N. Nagaraja, "Order Statistics", 3rd ed. 2003, section 7.1). A low
 // rank of 0 and a high one of n+1 mean that so few values bound nothing there.
-func Ranks(n uint64, q float64) (low, high uint64) {
-	if n == 0 || q <= 0 || q >= 1 {
-		return 0, n + 1
-	}
-	m := float64(n)
-	half := z95 * math.Sqrt(m*q*(1-q))
-	// P(Bin(n,q) ≤ k); Abramowitz and Stegun 26.5.24
-	cdf := func(k float64) float64 {
-		if k < 0 {
-			return 0
-		}
-		if k >= m {
-			return 1
-		}
-		return mathext.RegIncBeta(m-k, k+1, 1-q)
-	}
-	k := math.Floor(max(0, m*q-half))
-	for ; k >= 0 && cdf(k) > 0.025; k-- {
-	}
-	for ; cdf(k+1) <= 0.025; k++ {
-	}
-	low = uint64(k + 1)
-	k = math.Ceil(min(m-1, m*q+half))
-	for ; k < m && cdf(k) < 0.975; k++ {
-	}
-	for ; k > 0 && cdf(k-1) >= 0.975; k-- {
-	}
-	return low, uint64(k + 1)
-}
+func Ranks(n uint64, q float64) (low, high uint64) { return RanksAt(n, q, 0.025) }
 
 // Rank is the latency at a rank, counted from 1, among the counted requests in
 // order of latency; 0 before the first.
@@ -80,11 +52,16 @@ func (c *Counts) Rank(rank uint64) time.Duration {
 // QuantileInterval is the 95% interval of the latency at q. Without bounded the
 // requests are too few to bound it from above, and high is the longest latency.
 func (c *Counts) QuantileInterval(q float64) (low, high time.Duration, bounded bool) {
+	return c.QuantileIntervalAt(q, 0.025)
+}
+
+// QuantileIntervalAt is QuantileInterval with the limits of RanksAt.
+func (c *Counts) QuantileIntervalAt(q, alpha float64) (low, high time.Duration, bounded bool) {
 	n := uint64(0)
 	for _, b := range c.Latency {
 		n += b.N
 	}
-	l, h := Ranks(n, q)
+	l, h := RanksAt(n, q, alpha)
 	return c.Rank(l), c.Rank(min(h, n)), h <= n
 }
 

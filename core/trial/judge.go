@@ -35,8 +35,28 @@ const hair = 1e-9
 // Judge compares what was measured in so many seconds with what was expected,
 // while left more requests are to come.
 func Judge(e *rules.Expectation, t *Tally, seconds float64, left uint64) Judgement {
+	return judge(e, t, seconds, left, limits{stats.Wilson, t.QuantileInterval})
+}
+
+// JudgeAt is Judge with intervals whose limits are each wrong with a probability
+// of at most alpha, however few the requests are; see stats.Exact. It is for who
+// looks often and acts on the first surprise.
+func JudgeAt(e *rules.Expectation, t *Tally, seconds float64, left uint64, alpha float64) Judgement {
+	return judge(e, t, seconds, left, limits{
+		func(hits, n uint64) (low, high float64) { return stats.Exact(hits, n, alpha) },
+		func(q float64) (low, high time.Duration, bounded bool) { return t.QuantileIntervalAt(q, alpha) },
+	})
+}
+
+// limits are how sure an interval is.
+type limits struct {
+	rate     func(hits, n uint64) (low, high float64)
+	quantile func(q float64) (low, high time.Duration, bounded bool)
+}
+
+func judge(e *rules.Expectation, t *Tally, seconds float64, left uint64, by limits) Judgement {
 	j := Judgement{Expectation: e.Text}
-	m := measure(e, t, seconds, left)
+	m := measure(e, t, seconds, left, by)
 	j.Hopeless = !reachable(e, m.least, m.most)
 	if m.none {
 		j.Measured = "no requests"
@@ -67,12 +87,12 @@ type measured struct {
 	least, most float64
 }
 
-func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64) measured {
+func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64, by limits) measured {
 	switch n := t.Requests(); e.Metric {
 	case "success":
-		return rate(t.OK, n, left)
+		return rate(t.OK, n, left, by)
 	case "first-try":
-		return rate(t.FirstOK, n, left)
+		return rate(t.FirstOK, n, left, by)
 	case "share":
 		service, _, _ := strings.Cut(e.Of, "/")
 		all := uint64(0)
@@ -81,7 +101,7 @@ func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64) measu
 				all += count
 			}
 		}
-		return rate(t.Versions[e.Of], all, left)
+		return rate(t.Versions[e.Of], all, left, by)
 	case "load-factor":
 		if n == 0 {
 			return measured{none: true, most: math.Inf(1)}
@@ -102,17 +122,17 @@ func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64) measu
 	case "rps":
 		return amount(n, left, seconds)
 	}
-	return quantile(t, map[string]float64{"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99}[e.Metric], left)
+	return quantile(t, map[string]float64{"p50": 0.5, "p90": 0.9, "p95": 0.95, "p99": 0.99}[e.Metric], left, by)
 }
 
-func rate(hits, n, left uint64) measured {
+func rate(hits, n, left uint64, by limits) measured {
 	m := measured{none: n == 0, least: 0, most: 1}
 	if n+left > 0 {
 		m.least, m.most = float64(hits)/float64(n+left), float64(hits+left)/float64(n+left)
 	}
 	if n > 0 {
 		m.value, m.interval = float64(hits)/float64(n), true
-		m.low, m.high = stats.Wilson(hits, n)
+		m.low, m.high = by.rate(hits, n)
 	}
 	return m
 }
@@ -122,7 +142,7 @@ func amount(count, left uint64, per float64) measured {
 	return measured{value: float64(count) / per, least: float64(count) / per, most: float64(count+left) / per}
 }
 
-func quantile(t *Tally, q float64, left uint64) measured {
+func quantile(t *Tally, q float64, left uint64, by limits) measured {
 	n := uint64(0)
 	for _, b := range t.Latency {
 		n += b.N
@@ -138,7 +158,7 @@ func quantile(t *Tally, q float64, left uint64) measured {
 	if n == 0 {
 		return m
 	}
-	low, high, bounded := t.QuantileInterval(q)
+	low, high, bounded := by.quantile(q)
 	m.value, m.low, m.high, m.interval = t.Quantile(q).Seconds(), low.Seconds(), high.Seconds(), true
 	if !bounded {
 		m.high = math.Inf(1)

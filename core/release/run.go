@@ -1,0 +1,472 @@
+package release
+
+import (
+	"cmp"
+	"fmt"
+	"time"
+
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+)
+
+// State is where a release is.
+type State string
+
+// The states of a release. The last two are its end.
+const (
+	Ready     State = "ready"     // nothing is changed yet
+	InDark    State = "dark"      // the new version gets copies, and is judged on them
+	InCohort  State = "cohort"    // the cohort goes to the new version, and it is judged
+	Shifting  State = "shifting"  // receivers are asked, or proxies are getting new weights
+	Judging   State = "judging"   // a stage is judged
+	Held      State = "held"      // it waits for a person, at the weights that it has
+	Completed State = "completed" // the new version took over
+	Withdrawn State = "withdrawn" // everything is as it was
+)
+
+// Over tells whether the release has ended.
+func (s State) Over() bool { return s == Completed || s == Withdrawn }
+
+// Who ended or holds a release, besides persons.
+const (
+	ByJudge   = "judge"
+	ByPublish = "publish"
+	ByPlan    = "plan"
+	ByGate    = "gate"
+)
+
+// Event is something that happened to a release.
+type Event struct {
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind" doc:"started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or away"`
+	Step string    `json:"step,omitempty"`
+	By   string    `json:"by,omitempty"`
+	Text string    `json:"text"`
+}
+
+// Run is a release that runs, or ran. Everything that it is to go on from is in
+// it; who drives it keeps it, and calls its methods one at a time.
+type Run struct {
+	Plan     rules.Release `json:"plan"`
+	Places   []Place       `json:"places"`
+	State    State         `json:"state"`
+	Step     int           `json:"step"`             // in force, of Steps(); -1: none yet
+	Asking   bool          `json:"asking,omitempty"` // receivers are asked before the next step
+	Shift    bool          `json:"shift,omitempty"`  // weights are to be put in force: of Step, or what the end asks for
+	Arriving bool          `json:"arriving,omitempty"`
+	Began    time.Time     `json:"began"`
+	Since    time.Time     `json:"since"` // when the step was put in force
+	Ended    time.Time     `json:"ended,omitzero"`
+	Revision uint          `json:"revision"` // that put the step in force
+	Spent    time.Duration `json:"spent"`    // of the step, without the time that nobody looked
+	LookAt   time.Duration `json:"lookAt"`   // of Spent, when to look next
+	Looks    int           `json:"looks"`
+	Misses   int           `json:"misses"` // in a row
+	Done     bool          `json:"done"`   // the step has shown what it had to
+	Why      string        `json:"why,omitempty"`
+	By       string        `json:"by,omitempty"` // who ended or holds it
+	Stage    Sample        `json:"stage"`        // the step so far
+	Base     *stats.Counts `json:"base,omitempty"`
+	Total    Sample        `json:"total"`          // of all steps but the dark one
+	Last     *Judgement    `json:"last,omitempty"` // newest
+	Restore  bool          `json:"restore,omitempty"`
+
+	Events     []Event     `json:"-"` // since the driver took them
+	Judgements []Judgement `json:"-"`
+
+	steps []Step
+	clock time.Time
+}
+
+// arrival is how long proxies may take to have a step before its time begins
+// without the rest of them.
+const arrival = 5 * time.Second
+
+// Start begins a release. base is what From did before; nil: nobody knows.
+func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now time.Time) *Run {
+	r := &Run{Plan: *p, Places: places, State: Ready, Step: -1, Began: now, Since: now, Base: base, clock: now}
+	r.event(now, "started", by, fmt.Sprintf("from %s to %s of %s", p.From, p.To, p.Service))
+	return r
+}
+
+// Steps are the steps of its plan.
+func (r *Run) Steps() []Step {
+	if r.steps == nil {
+		r.steps = Steps(&r.Plan)
+	}
+	return r.steps
+}
+
+// Now is the step that is in force; the zero Step before the first.
+func (r *Run) Now() Step {
+	if r.Step < 0 || r.Step >= len(r.Steps()) {
+		return Step{}
+	}
+	return r.Steps()[r.Step]
+}
+
+// Overlay is what the release is to change now; false: nothing.
+func (r *Run) Overlay() (Overlay, bool) {
+	if r.State.Over() || r.Step < 0 {
+		return Overlay{Release: r.Plan.Name, Places: r.Places, Service: r.Plan.Service, From: r.Plan.From, To: r.Plan.To, At: r.Plan.At}, false
+	}
+	return OverlayAt(&r.Plan, r.Places, r.Now()), true
+}
+
+func (r *Run) event(now time.Time, kind, by, text string) {
+	r.Events = append(r.Events, Event{At: now, Kind: kind, Step: r.Now().Name, By: by, Text: text})
+}
+
+// Wake tells that nobody looked until now: that time does not count.
+func (r *Run) Wake(now time.Time) {
+	if !r.State.Over() {
+		r.event(now, "away", "", "the service was away; the time until now is not judged")
+	}
+	r.clock = now
+}
+
+// Tick lets time pass, and goes on where that is all that is needed. everywhere
+// tells whether all proxies have the rules in force.
+func (r *Run) Tick(now time.Time, everywhere bool) {
+	passed := max(now.Sub(r.clock), 0)
+	r.clock = now
+	switch r.State {
+	case Ready:
+		r.next(now)
+	case Shifting:
+		if r.Arriving && (everywhere || now.Sub(r.Since) >= arrival) {
+			r.Arriving = false
+			r.State = stateOf(r.Now().Kind)
+			text := "in force in every proxy"
+			if !everywhere {
+				text = fmt.Sprintf("not every proxy has it after %s; what it judges follows it in those that do", arrival)
+			}
+			r.event(now, "in-force", "", text)
+		}
+	case InDark, InCohort, Judging, Held:
+		if r.Step >= 0 {
+			r.Spent += passed
+		}
+	}
+}
+
+// Due tells whether it is time for a judgement.
+func (r *Run) Due() bool {
+	switch r.State {
+	case InDark, InCohort, Judging, Held:
+		return r.Step >= 0 && r.Spent >= r.LookAt
+	}
+	return false
+}
+
+// Glance looks, once a second between two judgements, whether what was counted
+// since the last one is so bad that it is to be judged now.
+func (r *Run) Glance(now time.Time, fresh *Sample) {
+	if r.Misses > 0 || r.Due() {
+		return // what is borne is borne until the next judgement
+	}
+	if f, sure, bad := glance(&r.Plan, &r.Stage, fresh, r.Base, r.Looks+1); bad {
+		r.look(now, fresh, &f, sure)
+	}
+}
+
+// Look judges, by what was counted since the last look, and does what follows
+// from it.
+func (r *Run) Look(now time.Time, fresh *Sample) { r.look(now, fresh, nil, 0) }
+
+func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64) {
+	step := r.Now()
+	r.Stage.Add(fresh)
+	if step.Kind != Dark {
+		r.Total.Add(fresh)
+	}
+	r.Looks++
+	j := judge(&r.Plan, &r.Stage, fresh, r.Base, r.Looks)
+	if glanced != nil {
+		j.Findings, j.Verdict, j.Sure = append([]Finding{*glanced}, j.Findings...), Missed, sure
+	}
+	j.At, j.Step, j.StepName = now, r.Step, step.Name
+	r.LookAt = r.Spent + r.Plan.Judge.Every
+	if r.Spent < step.Each {
+		r.LookAt = min(r.LookAt, step.Each)
+	}
+	if r.Misses++; j.Verdict != Missed {
+		r.Misses = 0
+	}
+	j.Misses = r.Misses
+	r.Judgements = append(r.Judgements, j)
+	if r.Last = &r.Judgements[len(r.Judgements)-1]; r.Misses > 0 {
+		r.event(now, "judged", "", missedText(&j))
+	}
+	over := r.Spent - step.Each
+	switch {
+	case r.Misses > r.Plan.Judge.Misses:
+		r.withdraw(now, ByJudge, missedText(&j))
+	case over < 0:
+	case r.State == Held:
+		r.Done = r.Done || j.Verdict == Met
+	case step.Kind == Watch && j.Verdict != Missed:
+		r.complete(now, ByPlan, fmt.Sprintf("%s was watched for %s", r.Plan.To, step.Each))
+	case j.Verdict == Met:
+		r.Done = true
+		if step.Hold {
+			r.hold(now, ByPlan, fmt.Sprintf("stage %s has shown what it had to, and waits for a person", step.Name))
+		} else {
+			r.next(now)
+		}
+	case over < r.Plan.Judge.Patience:
+	case j.Verdict == Few:
+		r.withdraw(now, ByJudge, fmt.Sprintf("too few requests: %s, %s after stage %s should have ended; nothing is known to be wrong", j.Worst().Measured, brief(over), step.Name))
+	default:
+		r.hold(now, ByJudge, fmt.Sprintf("the figures do not tell whether %s: %s", j.Worst().Expectation, j.Worst().Measured))
+	}
+}
+
+// brief is a time to the second.
+func brief(d time.Duration) string { return d.Round(time.Second).String() }
+
+// missedText says which expectation was missed, with its numbers.
+func missedText(j *Judgement) string {
+	f := j.Worst()
+	if f == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s missed in stage %s: %s, %s", f.Expectation, j.StepName, f.Measured, f.Over)
+}
+
+// next asks the receivers who want to be asked, or else goes on to the next step.
+func (r *Run) next(now time.Time) {
+	if r.Step+1 >= len(r.Steps()) {
+		r.complete(now, ByPlan, "every stage has shown what it had to")
+		return
+	}
+	if n := r.gates(); n > 0 && r.Steps()[r.Step+1].Kind != Watch {
+		r.State, r.Asking = Shifting, true
+		r.event(now, "asked", "", fmt.Sprintf("whether stage %s may begin", r.Steps()[r.Step+1].Name))
+		return
+	}
+	r.shift(now)
+}
+
+// gates is how many receivers want to be asked.
+func (r *Run) gates() (n int) {
+	for _, to := range r.Plan.Notify {
+		if to.Gate {
+			n++
+		}
+	}
+	return n
+}
+
+// Gate tells what the receivers said; why is empty when all agreed.
+func (r *Run) Gate(now time.Time, why string) {
+	if !r.Asking {
+		return
+	}
+	r.Asking = false
+	if why != "" {
+		r.Done = true
+		r.hold(now, ByGate, why)
+		return
+	}
+	r.shift(now)
+}
+
+// shift begins the next step.
+func (r *Run) shift(now time.Time) {
+	if r.Stage.From.Requests() >= uint64(r.Plan.Judge.Least) && r.Now().Kind != Dark {
+		base := r.Stage.From
+		r.Base = &base
+	}
+	r.Step++
+	r.State, r.Asking, r.Why, r.By = Shifting, false, "", ""
+	r.begin(now)
+	if r.Now().Kind == Watch { // the weights stay
+		r.State = Judging
+		r.event(now, "shifted", "", fmt.Sprintf("%s is watched for %s; %s can take over again at once", r.Plan.To, r.Now().Each, r.Plan.From))
+		return
+	}
+	r.Shift = true
+}
+
+// begin forgets the step before.
+func (r *Run) begin(now time.Time) {
+	r.Since, r.Spent, r.Misses, r.Done, r.Stage, r.Last = now, 0, 0, false, Sample{}, nil
+	r.LookAt = min(r.Plan.Judge.Every, r.Now().Each)
+}
+
+// Shifted tells that what the release is to change now was put in force by a
+// revision.
+func (r *Run) Shifted(now time.Time, revision uint) {
+	r.Shift, r.Revision = false, revision
+	if r.State == Shifting {
+		r.begin(now)
+		r.Arriving = true
+		r.event(now, "shifted", "", fmt.Sprintf("revision %d: %s", revision, r.Describe()))
+	}
+}
+
+// Describe says what the step in force changes.
+func (r *Run) Describe() string {
+	switch p := &r.Plan; r.Now().Kind {
+	case Dark:
+		return fmt.Sprintf("%s gets copies of %s%% of the requests", p.To, r.Now().Share)
+	case Cohort:
+		return fmt.Sprintf("%s goes to %s", p.FirstTo.Describe(), p.To)
+	default:
+		return fmt.Sprintf("%s gets %s%% of what went to %s", p.To, r.Now().Share, p.From)
+	}
+}
+
+func (r *Run) hold(now time.Time, by, why string) {
+	r.State, r.By, r.Why = Held, by, why
+	r.event(now, "held", by, why)
+}
+
+func (r *Run) withdraw(now time.Time, by, why string) {
+	r.end(now, Withdrawn, by, why)
+	r.Restore = by != ByPublish
+	r.event(now, "withdrawn", by, why)
+}
+
+func (r *Run) complete(now time.Time, by, why string) {
+	r.end(now, Completed, by, why)
+	r.event(now, "completed", by, why)
+}
+
+func (r *Run) end(now time.Time, s State, by, why string) {
+	r.State, r.By, r.Why, r.Ended = s, by, why, now
+	r.Asking, r.Arriving, r.Shift = false, false, true
+}
+
+// Refused says why a person's wish cannot be met now.
+type Refused struct{ Why string }
+
+func (e Refused) Error() string { return e.Why }
+
+func (r *Run) running(what string) error {
+	if r.State.Over() {
+		return Refused{fmt.Sprintf("release %s is %s: there is nothing to %s", r.Plan.Name, r.State, what)}
+	}
+	return nil
+}
+
+// Hold stops a release at the weights that it has. It is judged all the same.
+func (r *Run) Hold(now time.Time, by, why string) error {
+	if err := r.running("hold"); err != nil {
+		return err
+	}
+	if r.State == Held {
+		return Refused{fmt.Sprintf("release %s is held already, by %s", r.Plan.Name, r.By)}
+	}
+	if r.Shift {
+		return Refused{"new weights are on their way: try again in a moment"}
+	}
+	r.Asking, r.Arriving = false, false
+	r.hold(now, by, cmp.Or(why, "a person asked for it"))
+	return nil
+}
+
+// Resume lets a held release go on: to the next step when this one has shown
+// what it had to, or when the judge could not tell and a person does.
+func (r *Run) Resume(now time.Time, by string) error {
+	if err := r.running("resume"); err != nil {
+		return err
+	}
+	if r.State != Held {
+		return Refused{fmt.Sprintf("release %s is %s, not held", r.Plan.Name, r.State)}
+	}
+	held := r.By
+	r.event(now, "resumed", by, "")
+	switch {
+	case held == ByGate && r.Step+1 < len(r.Steps()):
+		r.shift(now) // a person has answered for the receivers
+	case r.Done || held == ByJudge || r.Step < 0:
+		r.next(now)
+	default:
+		r.Why, r.By = "", ""
+		r.State = stateOf(r.Now().Kind)
+	}
+	return nil
+}
+
+// stateOf is the state in which a step of a kind is judged.
+func stateOf(k Kind) State {
+	switch k {
+	case Dark:
+		return InDark
+	case Cohort:
+		return InCohort
+	}
+	return Judging
+}
+
+// Skip leaves the rest of the step out, and the receivers who want to be asked.
+func (r *Run) Skip(now time.Time, by string) error {
+	if err := r.running("skip"); err != nil {
+		return err
+	}
+	if r.Shift {
+		return Refused{"new weights are on their way: try again in a moment"}
+	}
+	r.event(now, "skipped", by, fmt.Sprintf("after %s of %s", brief(r.Spent), r.Now().Each))
+	if r.Step+1 >= len(r.Steps()) {
+		r.complete(now, by, "the rest was skipped")
+		return nil
+	}
+	r.shift(now)
+	return nil
+}
+
+// Withdraw takes everything back.
+func (r *Run) Withdraw(now time.Time, by, why string) error {
+	if err := r.running("withdraw"); err != nil {
+		return err
+	}
+	r.withdraw(now, by, cmp.Or(why, "a person asked for it"))
+	return nil
+}
+
+// Overtaken withdraws a release whose route a newer publish has changed: what was
+// published holds.
+func (r *Run) Overtaken(now time.Time, revision uint, author, what string) {
+	if !r.State.Over() {
+		r.withdraw(now, ByPublish, fmt.Sprintf("revision %d of %s changed %s; what it says holds now", revision, author, what))
+		r.Shift, r.Revision = false, revision
+	}
+}
+
+// Finish goes to the end at once, without judging what is left.
+func (r *Run) Finish(now time.Time, by, why string) error {
+	if err := r.running("finish"); err != nil {
+		return err
+	}
+	for i, s := range r.Steps() {
+		if s.Kind == Weight {
+			r.Step = i
+		}
+	}
+	r.complete(now, by, cmp.Or(why, "a person asked for it"))
+	return nil
+}
+
+// Settle adds what was counted after the end: requests that were under way.
+func (r *Run) Settle(rest *Sample) {
+	if r.State.Over() && r.Now().Kind != Dark {
+		r.Total.Add(rest)
+	}
+}
+
+// Cost is how many requests of the new version failed or were refused, and about
+// how many more that is than the old one would have had.
+func (r *Run) Cost() (bad uint64, more float64) {
+	to, from := sideOf(&r.Total.To), sideOf(&r.Total.From)
+	expected := 0.0
+	if r.Total.From.Requests() == 0 && r.Base != nil {
+		from = sideOf(r.Base)
+	}
+	if from.Requests > 0 {
+		expected = float64(to.Requests) * float64(from.Bad) / float64(from.Requests)
+	}
+	return to.Bad, max(0, float64(to.Bad)-expected)
+}
