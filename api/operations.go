@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,7 +37,7 @@ var byDrill = []param{{"by", "string", "who ends it"}}
 var byParam = []param{{"by", "string", "whose draft it is"}}
 
 func (s *Server) operations() []operation {
-	return append(append(s.seeing(), s.effects()...), []operation{
+	return append(slices.Concat(s.seeing(), s.effects(), s.releases()), []operation{
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
 		{method: "GET", path: "/activity", id: "activity", summary: "What people did and what proxies saw of their guards, newest first", out: dto.Activity{},
 			query: []param{{"service", "string", "only what concerns this service"}, {"before", "integer", "only what has a lower number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.activity},
@@ -135,7 +136,7 @@ func (s *Server) check(c *echo.Context) error {
 	var rep control.Report
 	var err error
 	if bundle := cmp.Or(in.Bundle, control.MainBundle); in.Passing {
-		rep, err = s.control.Look(bundle, in.Files)
+		rep, err = s.control.Look(c.Request().Context(), bundle, in.Files)
 	} else {
 		rep, err = s.control.Check(c.Request().Context(), bundle, in.Files, in.By)
 	}

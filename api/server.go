@@ -21,6 +21,7 @@ import (
 
 	"nightjar/api/dto"
 	"nightjar/control"
+	"nightjar/core/release"
 	"nightjar/store"
 )
 
@@ -152,6 +153,7 @@ func asProblem(err error) *failure {
 		unusable control.Unusable
 		taken    control.NameTaken
 		busy     control.Busy
+		refused  release.Refused
 		unknown  control.NotRegistered
 		large    *http.MaxBytesError
 		status   echo.HTTPStatusCoder
@@ -169,6 +171,8 @@ func asProblem(err error) *failure {
 		return problem(http.StatusUnprocessableEntity, "unusable", "%s", unusable.Error())
 	case errors.As(err, &busy):
 		return problem(http.StatusConflict, "busy", "%s", busy.Error())
+	case errors.As(err, &refused):
+		return problem(http.StatusConflict, "not-now", "%s", refused.Error())
 	case errors.As(err, &taken):
 		return problem(http.StatusConflict, "name-taken", "%s", taken.Error())
 	case errors.As(err, &unknown):

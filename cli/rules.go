@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -158,6 +159,7 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 					s.Line("%s against revision %d, which is in force:", count(len(rules.Condense(rep.Changes)), "difference"), rep.Revision)
 					printChanges(s, rep.Changes, "IN FORCE", "FILES")
 				}
+				overlaid(s, &rep)
 			})
 			if err == nil && (rep.Mistakes > 0 || len(rep.Changes) > 0) {
 				return finding
@@ -167,6 +169,28 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 	}
 	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
 	return cmd
+}
+
+// overlaid tells what releases change besides the files, and which differences
+// only take back what a release has written.
+func overlaid(s *out.Sheet, rep *control.Report) {
+	for _, o := range rep.Releases {
+		if !o.Written {
+			s.Line("Release %s runs, and changes besides what is written (no file needs to follow it; to publish other targets there withdraws it):", o.Release)
+			printChanges(s, o.Changes, "WRITTEN", "NOW")
+			continue
+		}
+		var back []rules.Change
+		for _, c := range o.Changes {
+			if slices.ContainsFunc(rep.Changes, func(d rules.Change) bool { return d.Path == c.Path && d.Before == c.After }) {
+				back = append(back, c)
+			}
+		}
+		if len(back) > 0 {
+			s.Line("Release %s wrote this in revision %d; the files do not have it, and to publish them takes it back (nightjar rules show prints the text in force):", o.Release, o.Revision)
+			printChanges(s, back, "BEFORE IT", "WRITTEN BY IT")
+		}
+	}
 }
 
 func printChanges(s *out.Sheet, changes []rules.Change, before, after string) {
@@ -202,6 +226,9 @@ func (a *app) published(cmd *cobra.Command, p control.Published) error {
 			s.Line("Revision %d is in force in %s after %.0f ms.", p.Revision, allProxies(r.Connected), r.AfterMS)
 		default:
 			s.Line("Revision %d is in force in %d of %d proxies after %.0f ms; not in %s.", p.Revision, r.InForce, r.Connected, r.AfterMS, strings.Join(r.Missing, ", "))
+		}
+		for _, name := range p.Withdrew {
+			s.Line("It withdraws release %s, whose route it changes.", name)
 		}
 		if len(p.Changes) == 0 {
 			s.Line("It changes nothing.")

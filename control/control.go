@@ -5,13 +5,16 @@ package control
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/release"
 	"nightjar/core/rules"
 	"nightjar/metrics"
 	"nightjar/store"
@@ -46,7 +49,15 @@ type Control struct {
 	drills   []store.Drill // that run
 	heard    chan struct{} // closed and replaced whenever a proxy comes, goes or acknowledges
 
-	publishing sync.Mutex // one publish at a time
+	publishing sync.Mutex           // one publish at a time; it guards releases too
+	releases   map[uint]*releaseRun // that run, and for a moment those that ended
+	counters   counters             // of what their versions answer
+	beside     sync.WaitGroup       // who asks receivers
+
+	standins atomic.Pointer[Standins]
+
+	// Key signs what receivers are told; nil: nothing is signed.
+	Key ed25519.PrivateKey
 
 	checking sync.Mutex // guards drafts
 	drafts   []Unpublished
@@ -81,24 +92,29 @@ type Control struct {
 // Force is what the service wants proxies to follow.
 type Force struct {
 	Revision store.Revision
-	Rules    *rules.Rules
+	Rules    *rules.Rules // as proxies follow them
+	Written  *rules.Rules // as their files say: without what running releases change
 	Since    time.Time
 }
 
 // New reads the rules in force from the store.
 func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
 	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
-		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), forecasting: make(chan struct{}, maxForecasts), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
+		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), releases: map[uint]*releaseRun{}, forecasting: make(chan struct{}, maxForecasts), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
 	rev, err := st.Revision(ctx, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)
 	}
-	rs, found := rules.Check(joined(rev.Bundles), rules.Live{})
+	written, found := rules.Check(joined(rev.Bundles), rules.Live{})
 	if n := rules.Mistakes(found); n > 0 {
 		return nil, fmt.Errorf("revision %d, which is in force, has %d mistakes for this program, the first at %s: %s; start the program that published it",
 			rev.Number, n, found[0].At, found[0].Message)
 	}
-	c.force = Force{Revision: rev, Rules: rs, Since: rev.At}
+	overlays, err := overlaysOf(&rev)
+	if err != nil {
+		return nil, err
+	}
+	c.force = Force{Revision: rev, Rules: release.Apply(written, overlays), Written: written, Since: rev.At}
 	drills, err := st.Drills(ctx, 1000)
 	if err != nil {
 		return nil, fmt.Errorf("reading the drills: %w", err)
@@ -113,6 +129,9 @@ func New(ctx context.Context, st *store.Store, program string) (*Control, error)
 	}
 	if err := st.InterruptTrials(ctx, TrialRunning, TrialInterrupted); err != nil {
 		return nil, fmt.Errorf("reading the trials: %w", err)
+	}
+	if err := c.recallReleases(ctx); err != nil {
+		return nil, fmt.Errorf("reading the releases: %w", err)
 	}
 	c.bumpDrills()
 	c.bump(true, true)
@@ -151,12 +170,16 @@ func (c *Control) Run(ctx context.Context) {
 	do(writeEvery, "telemetry cannot be written; proxies keep it meanwhile", c.writeTelemetry)
 	do(ageEvery, "telemetry cannot be rolled up", c.ageTelemetry)
 	do(recordEvery, "an effect cannot be recorded", c.recordEffects)
+	do(stepEvery, "the steps of releases cannot be stored; they wait", c.stepReleases)
+	do(noticeEvery, "what came of notices cannot be stored", c.deliverNotices)
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			c.endTrial()
+			c.endReleases()
+			c.beside.Wait()
 			last, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer stop()
 			c.writeJournal(last)

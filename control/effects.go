@@ -175,7 +175,9 @@ func (c *Control) effect(ctx context.Context, rev store.Revision, q EffectAsk) (
 	rs := c.InForce().Rules
 	if e.After.Revision != c.InForce().Revision.Number {
 		if r, err := c.store.Revision(ctx, e.After.Revision); err == nil {
-			rs, _ = rules.Check(joined(r.Bundles), rules.Live{})
+			if rs, err = rulesOf(&r); err != nil {
+				return e, err
+			}
 		}
 	}
 	e.Rows = effect.Compare(before, after, func(route string) []effect.Target { return weightsOf(rs, route) })

@@ -21,6 +21,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 	kept, fresh := c.telemetry.Count(&d, now)
 	if fresh {
 		c.Totals.Add(d.Caller, d.Series)
+		c.counters.add(&d, now.Unix()-min(max(d.AgoMS, 0)/1000, telemetry.Kept-1))
 		c.saw(id, d, now)
 	}
 	return kept

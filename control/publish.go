@@ -79,12 +79,13 @@ type Report struct {
 	Warnings int             `json:"warnings"`
 	Changes  []rules.Change  `json:"changes" doc:"what publishing would change; empty when there are mistakes"`
 	Revision uint            `json:"revision" doc:"the revision in force that the files were compared with"`
+	Releases []Overlaid      `json:"releases" doc:"what releases change besides the files, or have written since they were published"`
 }
 
 // Check reads the files as the new content of a bundle, beside the other
 // bundles in force, and remembers them as the files last checked.
 func (c *Control) Check(ctx context.Context, bundle string, files []rules.File, by string) (Report, error) {
-	_, rep, err := c.check(bundle, files)
+	rep, err := c.Look(ctx, bundle, files)
 	if err != nil {
 		return rep, err
 	}
@@ -96,8 +97,14 @@ func (c *Control) Check(ctx context.Context, bundle string, files []rules.File, 
 
 // Look checks files as Check does, and remembers nothing: for files that are
 // being worked on.
-func (c *Control) Look(bundle string, files []rules.File) (Report, error) {
+func (c *Control) Look(ctx context.Context, bundle string, files []rules.File) (Report, error) {
 	_, rep, err := c.check(bundle, files)
+	if err != nil {
+		return rep, err
+	}
+	c.publishing.Lock()
+	defer c.publishing.Unlock()
+	rep.Releases, err = c.overlaid(ctx, bundle)
 	return rep, err
 }
 
@@ -116,13 +123,13 @@ func (c *Control) check(bundle string, files []rules.File) (*rules.Rules, Report
 	force, live := c.force, c.live()
 	c.mu.Unlock()
 	rs, found := rules.Check(joined(with(force.Revision.Bundles, bundle, files)), live)
-	rep := Report{Findings: found, Mistakes: rules.Mistakes(found), Changes: []rules.Change{}, Revision: force.Revision.Number}
+	rep := Report{Findings: found, Mistakes: rules.Mistakes(found), Changes: []rules.Change{}, Revision: force.Revision.Number, Releases: []Overlaid{}}
 	rep.Warnings = len(found) - rep.Mistakes
 	if rep.Findings == nil {
 		rep.Findings = []rules.Finding{}
 	}
 	if rep.Mistakes == 0 {
-		rep.Changes = append(rep.Changes, rules.Diff(force.Rules, rs)...)
+		rep.Changes = append(rep.Changes, rules.Diff(force.Written, rs)...)
 	}
 	return rs, rep, nil
 }
@@ -145,6 +152,7 @@ type Published struct {
 	Reached  Reached         `json:"reached" doc:"which proxies have it"`
 	Changes  []rules.Change  `json:"changes" doc:"against the revision before"`
 	Warnings []rules.Finding `json:"warnings"`
+	Withdrew []string        `json:"withdrew,omitempty" doc:"releases whose routes it changes, and which it withdrew"`
 }
 
 // Publish replaces a bundle. The revision is stored before any proxy hears of
@@ -173,35 +181,43 @@ func (c *Control) publish(ctx context.Context, p Publication) (Published, time.T
 		return Published{}, time.Time{}, Mistaken{rep.Findings}
 	}
 	force := c.InForce()
-	rev, err := c.add(ctx, store.Revision{Kind: cmp.Or(p.kind, "publish"), Bundle: p.Bundle, Author: cmp.Or(p.Author, "unknown"),
-		Message: p.Message, At: c.now().UTC(), Bundles: with(force.Revision.Bundles, p.Bundle, p.Files)})
-	if err != nil {
-		return Published{}, time.Time{}, fmt.Errorf("the revision could not be stored: %w", err)
+	out := Published{Changes: rep.Changes, Warnings: rep.Findings}
+	rev, withdrew, err := c.put(ctx, store.Revision{Kind: cmp.Or(p.kind, "publish"), Bundle: p.Bundle, Author: cmp.Or(p.Author, "unknown"),
+		Message: p.Message, Bundles: with(force.Revision.Bundles, p.Bundle, p.Files)}, rs, rep.Changes)
+	out.Revision, out.Withdrew = rev.Number, withdrew
+	return out, c.InForce().Since, err
+}
+
+// put stores a revision that a person made, withdraws the releases whose routes
+// it changes, and puts it in force. A caller that leaves meanwhile does not stop
+// it: what is stored and what is in force must not part.
+func (c *Control) put(ctx context.Context, rev store.Revision, rs *rules.Rules, changes []rules.Change) (_ store.Revision, withdrew []string, err error) {
+	rev.At = c.now().UTC()
+	over := c.overtaken(&rev, rs, changes)
+	for _, x := range over {
+		withdrew = append(withdrew, x.run.Plan.Name)
 	}
-	return Published{Revision: rev.Number, Changes: rep.Changes, Warnings: rep.Findings}, c.enforce(rev, rs), nil
+	if err := c.commit(ctx, &text{rev, rs}, over); err != nil {
+		return rev, nil, fmt.Errorf("the revision could not be stored: %w", err)
+	}
+	return c.InForce().Revision, withdrew, nil
 }
 
-// add stores a revision. A caller that leaves meanwhile does not stop it: what
-// is stored and what is in force must not part.
-func (c *Control) add(ctx context.Context, r store.Revision) (store.Revision, error) {
-	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
-	defer stop()
-	return c.store.AddRevision(ctx, r)
-}
-
-// enforce lets the proxies have a stored revision.
-func (c *Control) enforce(rev store.Revision, rs *rules.Rules) time.Time {
+// enforce lets the proxies have a stored revision, which may be the last of
+// several.
+func (c *Control) enforce(f Force, made []store.Revision) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	now := c.now()
-	c.force = Force{Revision: rev, Rules: rs, Since: now}
+	f.Since = c.now()
+	c.force = f
 	c.bump(true, false)
-	detail := fmt.Sprintf("revision %d", rev.Number)
-	if rev.Message != "" {
-		detail += ": " + rev.Message
+	for _, rev := range made {
+		detail := fmt.Sprintf("revision %d", rev.Number)
+		if rev.Message != "" {
+			detail += ": " + rev.Message
+		}
+		c.happened(store.Activity{At: f.Since.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail})
 	}
-	c.happened(store.Activity{At: now.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail})
-	return now
 }
 
 // Restore publishes all bundles of an earlier revision as a new one.
@@ -220,13 +236,10 @@ func (c *Control) Restore(ctx context.Context, number uint, author, message stri
 		if rules.Mistakes(found) > 0 {
 			return Published{}, time.Time{}, Mistaken{found}
 		}
-		rev, err := c.add(ctx, store.Revision{Kind: "restore", Bundle: "", Author: cmp.Or(author, "unknown"),
-			Message: cmp.Or(message, fmt.Sprintf("restore revision %d", number)), At: c.now().UTC(), Bundles: old.Bundles})
-		if err != nil {
-			return Published{}, time.Time{}, fmt.Errorf("the revision could not be stored: %w", err)
-		}
-		changes := append([]rules.Change{}, rules.Diff(force.Rules, rs)...)
-		return Published{Revision: rev.Number, Changes: changes, Warnings: append([]rules.Finding{}, found...)}, c.enforce(rev, rs), nil
+		changes := append([]rules.Change{}, rules.Diff(force.Written, rs)...)
+		rev, withdrew, err := c.put(ctx, store.Revision{Kind: "restore", Bundle: "", Author: cmp.Or(author, "unknown"),
+			Message: cmp.Or(message, fmt.Sprintf("restore revision %d", number)), Bundles: old.Bundles}, rs, changes)
+		return Published{Revision: rev.Number, Changes: changes, Warnings: append([]rules.Finding{}, found...), Withdrew: withdrew}, c.InForce().Since, err
 	}()
 	c.publishing.Unlock()
 	if err != nil {
@@ -268,7 +281,7 @@ type splitting struct {
 // splitOf changes the weights of one route in the text of its file.
 func splitOf(force *Force, service, route string, weights []Weight) (splitting, error) {
 	var out splitting
-	s := force.Rules.Service(service)
+	s := force.Written.Service(service)
 	if s == nil {
 		return out, Unusable{fmt.Sprintf("the rules in force declare no service %s: publish a rule file that does", service)}
 	}
@@ -280,17 +293,22 @@ func splitOf(force *Force, service, route string, weights []Weight) (splitting, 
 	if err != nil {
 		return out, Unusable{err.Error()}
 	}
-	bundle, file := MainBundle, rt.SendAt.File
-	if b, f, ok := strings.Cut(file, ":"); ok && force.Revision.Bundles[b] != nil {
-		bundle, file = b, f
-	}
-	at := *rt
-	at.SendAt.File = file
-	files, err := rules.SetSend(force.Revision.Bundles[bundle], &at, service, send)
+	bundle, files, err := setSend(force.Revision.Bundles, rt, service, send)
 	if err != nil {
 		return out, Unusable{err.Error()}
 	}
 	return splitting{bundle, files, fmt.Sprintf("split %s of %s: %s", rt.Name, service, rules.SendText(send, service))}, nil
+}
+
+// setSend writes new targets of a route into the text of its file.
+func setSend(b store.Bundles, rt *rules.Route, home string, send []rules.Target) (bundle string, files []rules.File, err error) {
+	bundle = MainBundle
+	at := *rt
+	if name, file, ok := strings.Cut(rt.SendAt.File, ":"); ok && b[name] != nil {
+		bundle, at.SendAt.File = name, file
+	}
+	files, err = rules.SetSend(b[bundle], &at, home, send)
+	return bundle, files, err
 }
 
 func targets(service string, weights []Weight) ([]rules.Target, error) {

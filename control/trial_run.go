@@ -94,14 +94,7 @@ func (c *Control) begin(ctx context.Context, p *plan, ask TrialAsk) (_ *trialRun
 				return nil, err
 			}
 		}
-		host, caller := l.To, cmp.Or(l.From, ownCaller)
-		if gateway != nil {
-			caller = gateway.Name
-			i := slices.IndexFunc(gateway.Hosts, func(h string) bool { return !strings.HasPrefix(h, "*") })
-			if host = reachable(doors[k]); i >= 0 {
-				host = gateway.Hosts[i]
-			}
-		}
+		host, caller := hostOf(l, gateway, doors[k])
 		sources = append(sources, run.source(i, l, reachable(doors[k]), host, caller))
 	}
 	now := c.now()
@@ -187,19 +180,21 @@ func loadsInWords(list []rules.Load) []string {
 	return out
 }
 
-// arrivalsOf is the seed of the arrivals of a trial's load: they are the same
-// whenever it runs, and when it is forecast.
-func arrivalsOf(load int) uint64 { return uint64(load) + 1 }
-
-// source makes the requests of a load.
-func (r *trialRun) source(i int, l *rules.Load, address, host, caller string) load.Source {
-	arrivals := trial.NewArrivals(l, r.plan.trial.WarmUp, r.plan.trial.For, arrivalsOf(i))
-	planned := arrivals.Planned()
-	r.planned += uint64(planned + 0.5)
-	if r.callers = append(r.callers, caller); l.Random {
-		r.slack += uint64(6 * math.Sqrt(planned))
+// hostOf is the host that a load's requests name when they go by a door, and whose
+// calls they count as.
+func hostOf(l *rules.Load, gateway *rules.Gateway, door string) (host, caller string) {
+	if gateway == nil {
+		return l.To, cmp.Or(l.From, ownCaller)
 	}
-	picks := trial.NewPicks(l)
+	host = reachable(door)
+	if i := slices.IndexFunc(gateway.Hosts, func(h string) bool { return !strings.HasPrefix(h, "*") }); i >= 0 {
+		host = gateway.Hosts[i]
+	}
+	return host, gateway.Name
+}
+
+// messagesOf are the requests of a load: of all, and of every share.
+func messagesOf(l *rules.Load, host string) [][]byte {
 	message := func(headers, cookies []rules.Field) []byte {
 		h := http.Header{"User-Agent": {"nightjar"}, http.CanonicalHeaderKey(wire.HeaderAsk): {"route"}}
 		for _, f := range append(slices.Clone(l.Headers), headers...) {
@@ -223,6 +218,23 @@ func (r *trialRun) source(i int, l *rules.Load, address, host, caller string) lo
 	for _, s := range l.Shares {
 		messages = append(messages, message(s.Headers, s.Cookies))
 	}
+	return messages
+}
+
+// arrivalsOf is the seed of the arrivals of a trial's load: they are the same
+// whenever it runs, and when it is forecast.
+func arrivalsOf(load int) uint64 { return uint64(load) + 1 }
+
+// source makes the requests of a load.
+func (r *trialRun) source(i int, l *rules.Load, address, host, caller string) load.Source {
+	arrivals := trial.NewArrivals(l, r.plan.trial.WarmUp, r.plan.trial.For, arrivalsOf(i))
+	planned := arrivals.Planned()
+	r.planned += uint64(planned + 0.5)
+	if r.callers = append(r.callers, caller); l.Random {
+		r.slack += uint64(6 * math.Sqrt(planned))
+	}
+	picks := trial.NewPicks(l)
+	messages := messagesOf(l, host)
 	return load.Source{Address: address, Messages: messages, Head: l.Method == http.MethodHead, Safe: engine.Idempotent(l.Method), Next: arrivals.Next,
 		Pick: func() int { return picks.Next() + 1 }, Answered: func(_ int, a *load.Answered) { r.answered(i, a) }}
 }

@@ -4,10 +4,16 @@ package service
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
@@ -92,6 +98,11 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 	}
 	c.TLS = certs.Look(cfg.TLSDir)
 	c.Log = cfg.Log
+	if c.Key, err = noticeKey(filepath.Join(cfg.Data, "notify.key")); err != nil {
+		l.Close()
+		st.Close()
+		return nil, err
+	}
 	c.Trace(cfg.Traced)
 	if cfg.OTLP != "" {
 		if c.Traces.Exporter, err = traces.NewExporter(cfg.OTLP, cfg.Log); err != nil {
@@ -175,4 +186,31 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	endServing()
 	outer.Wait()
 	return errors.Join(err, serveErr, innerErr)
+}
+
+// noticeKey reads the key that signs what receivers are told, or makes it.
+func noticeKey(path string) (ed25519.PrivateKey, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(nil)
+		if err != nil {
+			return nil, err
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(key)
+		if err != nil {
+			return nil, err
+		}
+		return key, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if block, _ := pem.Decode(text); block != nil {
+		if any, err := x509.ParsePKCS8PrivateKey(block.Bytes); err == nil {
+			if key, ok := any.(ed25519.PrivateKey); ok {
+				return key, nil
+			}
+		}
+	}
+	return nil, fmt.Errorf("%s is not an Ed25519 key in PEM: put the right one there, or take the file away and a new one is made", path)
 }

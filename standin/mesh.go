@@ -105,6 +105,7 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 		return p, nil
 	}
 	var proxies []*proxy.Proxy
+	all := standins{}
 	for _, in := range Ferry() {
 		address := "127.0.0.1:0"
 		if in.Outside {
@@ -115,7 +116,9 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 			return fmt.Errorf("stand-in %s: %w", in.ID, err)
 		}
 		if in.Outside {
-			serve(l, New(in.Service, in.Version, in.ID, in.Site, "", in.Profile))
+			s := New(in.Service, in.Version, in.ID, in.Site, "", in.Profile)
+			all = append(all, s)
+			serve(l, s)
 			continue
 		}
 		p, err := run(proxy.Config{ID: in.ID, Service: in.Service, Version: in.Version, Site: in.Site, App: l.Addr().String()})
@@ -124,8 +127,11 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 			return err
 		}
 		proxies = append(proxies, p)
-		serve(l, New(in.Service, in.Version, in.ID, in.Site, p.Outbound(), in.Profile))
+		s := New(in.Service, in.Version, in.ID, in.Site, p.Outbound(), in.Profile)
+		all = append(all, s)
+		serve(l, s)
 	}
+	c.SetStandins(control.Standins{All: all.list, Set: all.set})
 	edge, err := run(proxy.Config{ID: GatewayName + "-a", Gateway: GatewayName, Site: "north-quay"})
 	if err != nil {
 		return err

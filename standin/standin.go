@@ -11,6 +11,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/http"
+	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -37,12 +39,34 @@ type Call struct {
 // Standin is one instance.
 type Standin struct {
 	Service, Version, Instance, Site string
-	Profile
 
+	sample   Profile    // as it began
+	setting  sync.Mutex // one change at a time
+	now      atomic.Pointer[behaviour]
 	outbound string // host:port of the proxy that its calls go through
 	client   *http.Client
-	places   chan struct{}
 }
+
+// behaviour is a profile with the places for its requests.
+type behaviour struct {
+	Profile
+	places chan struct{}
+}
+
+// Set lets the stand-in behave otherwise from the next request on.
+func (s *Standin) Set(p Profile) {
+	if p.AtOnce == 0 {
+		p.AtOnce = 64
+	}
+	places := make(chan struct{}, p.AtOnce)
+	if was := s.now.Load(); was != nil && was.AtOnce == p.AtOnce {
+		places = was.places
+	}
+	s.now.Store(&behaviour{p, places})
+}
+
+// Profile is how it behaves now.
+func (s *Standin) Profile() Profile { return s.now.Load().Profile }
 
 // passedOn are the headers that a stand-in hands on to what it calls: trace
 // context, and what the rules look at.
@@ -50,11 +74,10 @@ var passedOn = []string{"Traceparent", "Tracestate", "X-Crew", "Cookie"}
 
 // New makes a stand-in whose calls go to the proxy at outbound.
 func New(service, version, instance, site, outbound string, p Profile) *Standin {
-	if p.AtOnce == 0 {
-		p.AtOnce = 64
-	}
-	return &Standin{Service: service, Version: version, Instance: instance, Site: site, Profile: p, outbound: outbound, places: make(chan struct{}, p.AtOnce),
-		client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: p.AtOnce, IdleConnTimeout: 20 * time.Second}}}
+	s := &Standin{Service: service, Version: version, Instance: instance, Site: site, sample: p, outbound: outbound,
+		client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: max(p.AtOnce, 64), IdleConnTimeout: 20 * time.Second}}}
+	s.Set(p)
+	return s
 }
 
 // answer is what a stand-in says.
@@ -77,24 +100,25 @@ type called struct {
 }
 
 func (s *Standin) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	a := answer{Service: s.Service, Version: s.Version, Instance: s.Instance, Site: s.Site, Path: r.URL.Path, Board: s.Board}
-	status := s.work(r, &a)
+	a := answer{Service: s.Service, Version: s.Version, Instance: s.Instance, Site: s.Site, Path: r.URL.Path}
+	status := s.now.Load().work(s, r, &a)
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	json.NewEncoder(w).Encode(a)
 }
 
 // work waits for a place, takes its time and makes its calls.
-func (s *Standin) work(r *http.Request, a *answer) int {
+func (b *behaviour) work(s *Standin, r *http.Request, a *answer) int {
+	a.Board = b.Board
 	ctx := r.Context()
 	select {
-	case s.places <- struct{}{}:
-		defer func() { <-s.places }()
+	case b.places <- struct{}{}:
+		defer func() { <-b.places }()
 	case <-ctx.Done():
 		return http.StatusServiceUnavailable
 	}
-	took := time.Duration(float64(s.Median) * math.Exp(s.Spread*rand.NormFloat64()))
-	if rand.Float64() < s.Slow {
+	took := time.Duration(float64(b.Median) * math.Exp(b.Spread*rand.NormFloat64()))
+	if rand.Float64() < b.Slow {
 		took *= 10
 	}
 	select {
@@ -102,11 +126,11 @@ func (s *Standin) work(r *http.Request, a *answer) int {
 	case <-ctx.Done():
 		return http.StatusServiceUnavailable
 	}
-	if rand.Float64() < s.Errors {
+	if rand.Float64() < b.Errors {
 		a.Error = "the ink ran out"
 		return http.StatusInternalServerError
 	}
-	for _, c := range s.Calls {
+	for _, c := range b.Calls {
 		if c.Share > 0 && rand.Float64() >= c.Share {
 			continue
 		}
@@ -115,7 +139,7 @@ func (s *Standin) work(r *http.Request, a *answer) int {
 		if c.Needed && (got.Status == 0 || got.Status >= 500) {
 			a.Error = fmt.Sprintf("%s answered %d", c.Service, got.Status)
 			if c.Missing != "" {
-				a.Board = []string{s.Board[0], c.Missing}
+				a.Board = []string{b.Board[0], c.Missing}
 			}
 			return http.StatusBadGateway
 		}

@@ -26,12 +26,16 @@ type Bundles map[string][]rules.File
 // Revision is one numbered, immutable published state of all bundles.
 type Revision struct {
 	Number  uint
-	Kind    string // publish, split or restore
+	Kind    string // publish, split, restore or release
 	Bundle  string // the bundle that this revision changed
 	Author  string
 	Message string
 	At      time.Time
 	Bundles Bundles // nil in lists
+	Base    uint    // revision whose text this one has; 0: its own
+
+	// Overlays are what running releases change in the rules, as JSON; nil in lists.
+	Overlays []string
 }
 
 // Checked is the last set of files of a bundle that somebody had checked.
@@ -111,7 +115,8 @@ type revisionRow struct {
 	Author  string
 	Message string
 	At      time.Time
-	Bundles string // JSON
+	Bundles string // JSON; empty with a base
+	Base    uint
 }
 
 func (revisionRow) TableName() string { return "revisions" }
@@ -129,12 +134,19 @@ func (checkedRow) TableName() string { return "checked" }
 // AddRevision stores a revision and gives it the next number. It is there
 // whole, or not at all.
 func (s *Store) AddRevision(ctx context.Context, r Revision) (Revision, error) {
-	text, err := json.Marshal(r.Bundles)
-	if err != nil {
-		return r, err
+	return addRevision(s.write.WithContext(ctx), r)
+}
+
+func addRevision(tx *gorm.DB, r Revision) (Revision, error) {
+	row := revisionRow{Kind: r.Kind, Bundle: r.Bundle, Author: r.Author, Message: r.Message, At: r.At.UTC(), Base: r.Base}
+	if r.Base == 0 {
+		text, err := json.Marshal(r.Bundles)
+		if err != nil {
+			return r, err
+		}
+		row.Bundles = string(text)
 	}
-	row := revisionRow{Kind: r.Kind, Bundle: r.Bundle, Author: r.Author, Message: r.Message, At: r.At.UTC(), Bundles: string(text)}
-	err = s.write.WithContext(ctx).Create(&row).Error
+	err := tx.Create(&row).Error
 	r.Number = row.Number
 	return r, err
 }
@@ -154,10 +166,15 @@ func (s *Store) Revision(ctx context.Context, number uint) (Revision, error) {
 		return Revision{}, ErrNotFound
 	}
 	r := rows[0].head()
+	if r.Base > 0 {
+		if err := s.read.WithContext(ctx).Model(&revisionRow{}).Where("number = ?", r.Base).Pluck("bundles", &rows[0].Bundles).Error; err != nil {
+			return r, err
+		}
+	}
 	if err := json.Unmarshal([]byte(rows[0].Bundles), &r.Bundles); err != nil {
 		return r, fmt.Errorf("revision %d cannot be read: %w", r.Number, err)
 	}
-	return r, nil
+	return r, s.overlaysAt(ctx, &r)
 }
 
 // Revisions lists revisions without their text, newest first, from below the
@@ -201,7 +218,7 @@ func (s *Store) Around(ctx context.Context, number uint, at time.Time) (before, 
 }
 
 func (row revisionRow) head() Revision {
-	return Revision{Number: row.Number, Kind: row.Kind, Bundle: row.Bundle, Author: row.Author, Message: row.Message, At: row.At.UTC()}
+	return Revision{Number: row.Number, Kind: row.Kind, Bundle: row.Bundle, Author: row.Author, Message: row.Message, At: row.At.UTC(), Base: row.Base}
 }
 
 // SetChecked remembers the files of a bundle that were checked last.

@@ -238,7 +238,7 @@ func TestMigrations(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, step := range append(migrations[:version:version],
-			`INSERT INTO revisions VALUES (5, 'publish', 'main', 'mate', 'old', '2026-11-23 22:40:00+00:00', '{"main":[{"name":"a","text":"t"}]}')`,
+			`INSERT INTO revisions (number, kind, bundle, author, message, at, bundles) VALUES (5, 'publish', 'main', 'mate', 'old', '2026-11-23 22:40:00+00:00', '{"main":[{"name":"a","text":"t"}]}')`,
 			`INSERT INTO checked VALUES ('main', '[]', 'mate', '2026-11-23 22:40:00+00:00', 3)`, "PRAGMA user_version = "+string(rune('0'+version))) {
 			if err := db.Exec(step).Error; err != nil {
 				t.Fatal(err)

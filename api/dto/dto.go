@@ -141,3 +141,17 @@ type Trials struct {
 type TrialNames struct {
 	Names []string `json:"names"`
 }
+
+// NoticeKey is what receivers check signatures with.
+type NoticeKey = control.NoticeKey
+
+// ReleaseAct is who wants something of a release, and why.
+type ReleaseAct struct {
+	By  string `json:"by,omitempty"`
+	Why string `json:"why,omitempty"`
+}
+
+// Standins are the simulated workloads of the sample mesh.
+type Standins struct {
+	Standins []control.Standin `json:"standins"`
+}

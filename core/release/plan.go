@@ -96,8 +96,8 @@ func Places(rs *rules.Rules, p *rules.Release) ([]Place, error) {
 	return nil, fmt.Errorf("no route sends to %s of %s now: give the service a route such as {name: all, send: %s}, or look at from", p.From, p.Service, p.From)
 }
 
-// Overlay is what a release changes in the rules while it runs. The text of the
-// rules stays as it is.
+// Overlay is what a release changes in the rules while it runs: a release begins
+// with From alone, whatever To had before. The text of the rules stays as it is.
 type Overlay struct {
 	Release string           `json:"release"` // name
 	Places  []Place          `json:"places"`
@@ -106,7 +106,6 @@ type Overlay struct {
 	To      string           `json:"to"`
 	FirstTo *rules.Condition `json:"firstTo,omitempty"` // the cohort goes to To
 	Share   rules.Percent    `json:"share"`             // of what went to From and To, for To
-	Weights bool             `json:"weights,omitempty"` // Share counts; else the weights are as they were
 	Copies  rules.Percent    `json:"copies,omitempty"`  // share that To gets copies of
 	At      rules.Origin     `json:"at"`                // of the release
 }
@@ -120,7 +119,7 @@ func OverlayAt(p *rules.Release, places []Place, s Step) Overlay {
 	case Cohort:
 		o.FirstTo = p.FirstTo
 	default:
-		o.FirstTo, o.Share, o.Weights = p.FirstTo, s.Share, true
+		o.FirstTo, o.Share = p.FirstTo, s.Share
 	}
 	return o
 }
@@ -173,9 +172,7 @@ func applied(ladder string, routes []*rules.Route, list []*Overlay) []*rules.Rou
 			if o.FirstTo != nil {
 				cohorts = append(cohorts, o.cohort(&now))
 			}
-			if o.Weights {
-				now.Send = o.send(now.Send)
-			}
+			now.Send = o.send(now.Send)
 			if o.Copies > 0 {
 				now.Mirror = &rules.Mirror{To: rules.Target{Service: o.Service, Version: o.To, Weight: rules.Whole, At: o.At}, Share: o.Copies, At: o.At}
 			}
@@ -222,6 +219,9 @@ func (o *Overlay) send(list []rules.Target) []rules.Target {
 			continue
 		}
 		at := slices.IndexFunc(out, func(t rules.Target) bool { return t.Service == o.Service && t.Version == o.To && t.Site == f.Site })
+		if at < 0 && o.Share == 0 {
+			continue
+		}
 		if at < 0 {
 			to := *f
 			to.Version, to.Weight, to.At = o.To, 0, o.At
@@ -238,13 +238,19 @@ func (o *Overlay) send(list []rules.Target) []rules.Target {
 
 // Final is what a route's targets are once the release is over: with all, To
 // has taken the place of From, and From is not named any more; else the weights
-// of the last stage stay. Share 0 leads everything back to From.
+// stay as they are.
 func (o *Overlay) Final(send []rules.Target, all bool) []rules.Target {
 	out := o.send(send)
-	if all || o.Share == 0 {
-		out = slices.DeleteFunc(out, func(t rules.Target) bool { return t.Weight == 0 && t.Service == o.Service && (t.Version == o.From || t.Version == o.To) })
+	if all {
+		out = slices.DeleteFunc(out, func(t rules.Target) bool { return t.Weight == 0 && t.Service == o.Service && t.Version == o.From })
 	}
 	return out
+}
+
+// Back is the overlay that leads everything from To back to From.
+func (o Overlay) Back() Overlay {
+	o.From, o.To, o.Share = o.To, o.From, rules.Whole
+	return o
 }
 
 // Touched tells which of a release's routes a new rule set has changed, by the

@@ -33,6 +33,7 @@ const (
 	ByPublish = "publish"
 	ByPlan    = "plan"
 	ByGate    = "gate"
+	ByRules   = "rules"
 )
 
 // Event is something that happened to a release.
@@ -49,6 +50,7 @@ type Event struct {
 type Run struct {
 	Plan     rules.Release `json:"plan"`
 	Places   []Place       `json:"places"`
+	Starter  string        `json:"starter"`
 	State    State         `json:"state"`
 	Step     int           `json:"step"`             // in force, of Steps(); -1: none yet
 	Asking   bool          `json:"asking,omitempty"` // receivers are asked before the next step
@@ -69,7 +71,7 @@ type Run struct {
 	Base     *stats.Counts `json:"base,omitempty"`
 	Total    Sample        `json:"total"`          // of all steps but the dark one
 	Last     *Judgement    `json:"last,omitempty"` // newest
-	Restore  bool          `json:"restore,omitempty"`
+	Back     bool          `json:"back,omitempty"` // what went to To before is to go to From too
 
 	Events     []Event     `json:"-"` // since the driver took them
 	Judgements []Judgement `json:"-"`
@@ -84,7 +86,7 @@ const arrival = 5 * time.Second
 
 // Start begins a release. base is what From did before; nil: nobody knows.
 func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now time.Time) *Run {
-	r := &Run{Plan: *p, Places: places, State: Ready, Step: -1, Began: now, Since: now, Base: base, clock: now}
+	r := &Run{Plan: *p, Places: places, Starter: by, State: Ready, Step: -1, Began: now, Since: now, Base: base, clock: now}
 	r.event(now, "started", by, fmt.Sprintf("from %s to %s of %s", p.From, p.To, p.Service))
 	return r
 }
@@ -325,7 +327,7 @@ func (r *Run) hold(now time.Time, by, why string) {
 
 func (r *Run) withdraw(now time.Time, by, why string) {
 	r.end(now, Withdrawn, by, why)
-	r.Restore = by != ByPublish
+	r.Back, r.Shift = by != ByPublish, r.Step >= 0
 	r.event(now, "withdrawn", by, why)
 }
 
@@ -337,6 +339,21 @@ func (r *Run) complete(now time.Time, by, why string) {
 func (r *Run) end(now time.Time, s State, by, why string) {
 	r.State, r.By, r.Why, r.Ended = s, by, why, now
 	r.Asking, r.Arriving, r.Shift = false, false, true
+}
+
+// Unwritable holds a release whose end cannot be written into the rules.
+func (r *Run) Unwritable(now time.Time, why string) {
+	r.Ended, r.Shift, r.Done = time.Time{}, true, true
+	r.hold(now, ByRules, why)
+}
+
+// Undo withdraws a release that is completed.
+func (r *Run) Undo(now time.Time, by, why string) error {
+	if r.State != Completed {
+		return Refused{fmt.Sprintf("release %s is %s: only a completed one can be taken back", r.Plan.Name, r.State)}
+	}
+	r.withdraw(now, by, cmp.Or(why, "a person took it back"))
+	return nil
 }
 
 // Refused says why a person's wish cannot be met now.
@@ -470,3 +487,6 @@ func (r *Run) Cost() (bad uint64, more float64) {
 	}
 	return to.Bad, max(0, float64(to.Bad)-expected)
 }
+
+// Note adds an event of whoever drives the release.
+func (r *Run) Note(now time.Time, kind, text string) { r.event(now, kind, "", text) }

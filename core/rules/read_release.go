@@ -41,11 +41,11 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 			d, ok := r.duration(n, path, time.Second)
 			set(&rel.Each, d, ok)
 		},
-		"watch": func(n *yaml.Node, path string) { rel.Watch, _ = r.duration(n, path, time.Second) },
+		"watch":   func(n *yaml.Node, path string) { rel.Watch, _ = r.duration(n, path, time.Second) },
 		"hold-at": func(n *yaml.Node, path string) { rel.HoldAt = r.shares(n, path) },
 		"judge":   func(n *yaml.Node, path string) { r.judge(&rel.Judge, n, path) },
 		"load":    func(n *yaml.Node, path string) { rel.Load = r.loads(n, path) },
-		"notify": func(n *yaml.Node, path string) { rel.Notify = r.receivers(n, path) },
+		"notify":  func(n *yaml.Node, path string) { rel.Notify = r.receivers(n, path) },
 		"on-success": func(n *yaml.Node, path string) {
 			if s := r.choice(n, path, "make-default", "leave"); s != "" {
 				rel.OnSuccess = s
@@ -153,7 +153,7 @@ func (r *reader) judge(j *Judge, n *yaml.Node, path string) {
 	}
 	known := fields{
 		AgainstFrom: bound(AgainstFrom),
-		"expect":               func(n *yaml.Node, path string) { j.Expect = append(j.Expect, r.expectations(n, path)...) },
+		"expect":    func(n *yaml.Node, path string) { j.Expect = append(j.Expect, r.expectations(n, path)...) },
 		"least": func(n *yaml.Node, path string) {
 			v, ok := r.number(n, path, 1, 1_000_000)
 			set(&j.Least, v, ok)

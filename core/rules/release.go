@@ -41,7 +41,7 @@ const AgainstFrom = "success-against-from"
 // Judge says what a stage has to show before the next one.
 type Judge struct {
 	Expect   []Expectation `json:"expect"` // success-against-from >= -1% when nothing is said
-	Least    int           `json:"least"` // requests; fewer are no judgement
+	Least    int           `json:"least"`  // requests; fewer are no judgement
 	Every    time.Duration `json:"every"`
 	Misses   int           `json:"misses"`   // failed judgements in a row that are borne
 	Patience time.Duration `json:"patience"` // how long to wait for enough requests
