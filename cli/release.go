@@ -289,12 +289,14 @@ func (a *app) releaseLines(w io.Writer, r *control.Release, judged, happened *in
 		value any
 	}
 	var lines []line
-	for _, e := range r.Events[min(*happened, len(r.Events)):] {
-		lines = append(lines, line{e.At, eventText(&e), e})
-	}
 	for i := min(*judged, len(r.Judgements)); i < len(r.Judgements); i++ {
 		j := &r.Judgements[i]
 		lines = append(lines, line{j.At, judgementText(r, j), j})
+	}
+	for _, e := range r.Events[min(*happened, len(r.Events)):] {
+		if e.Kind != "judged" || a.format == "json" { // its judgement says the same
+			lines = append(lines, line{e.At, eventText(&e), e})
+		}
 	}
 	*judged, *happened = len(r.Judgements), len(r.Events)
 	slices.SortStableFunc(lines, func(a, b line) int { return a.at.Compare(b.at) })

@@ -113,7 +113,7 @@ func (a *app) rulesLog() *cobra.Command {
 				}
 				var rows [][]string
 				for _, r := range all.Revisions {
-					rows = append(rows, []string{fmt.Sprint(r.Number), r.At.Local().Format("2006-01-02 15:04:05"), r.Kind, cmp.Or(r.Bundle, "all"), r.Author, r.Message})
+					rows = append(rows, []string{fmt.Sprint(r.Number), r.At.Local().Format("2006-01-02 15:04:05"), r.Kind, bundleText(r.Kind, r.Bundle), r.Author, r.Message})
 				}
 				s.Table([]string{"REVISION>", "AT", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
 			})
@@ -151,4 +151,12 @@ func (a *app) rulesRestore() *cobra.Command {
 	cmd.Flags().StringVarP(&message, "message", "m", "", "why")
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
 	return cmd
+}
+
+// bundleText names the bundle whose text a revision changed.
+func bundleText(kind, bundle string) string {
+	if bundle == "" && kind == "release" {
+		return "–" // the text is as it was
+	}
+	return cmp.Or(bundle, "all")
 }

@@ -53,6 +53,7 @@ type Control struct {
 	releases   map[uint]*releaseRun // that run, and for a moment those that ended
 	counters   counters             // of what their versions answer
 	beside     sync.WaitGroup       // who asks receivers
+	briefs     atomic.Pointer[[]ReleaseBrief]
 
 	standins atomic.Pointer[Standins]
 

@@ -288,8 +288,9 @@ type Point struct {
 type Mark struct {
 	At   int64  `json:"at" doc:"seconds since 1970"`
 	Ends int64  `json:"ends,omitempty" doc:"of a drill"`
-	Kind string `json:"kind" doc:"revision or drill"`
+	Kind string `json:"kind" doc:"revision, release (a revision that a release made) or drill"`
 	Name string `json:"name" doc:"number of the revision, or of the drill"`
+	Step string `json:"step,omitempty" doc:"of a release: the stage, done or back"`
 	Text string `json:"text"`
 	By   string `json:"by"`
 }
@@ -366,7 +367,11 @@ func (c *Control) marks(ctx context.Context, from, to int64) ([]Mark, error) {
 	}
 	for _, r := range revisions {
 		if at := r.At.Unix(); at >= from && at < to {
-			out = append(out, Mark{At: at, Kind: "revision", Name: strconv.Itoa(int(r.Number)), Text: cmp.Or(r.Message, r.Kind), By: r.Author})
+			m := Mark{At: at, Kind: "revision", Name: strconv.Itoa(int(r.Number)), Text: cmp.Or(r.Message, r.Kind), By: r.Author}
+			if r.Kind == "release" {
+				m.Kind, m.Step = "release", stepOf(r.Message)
+			}
+			out = append(out, m)
 		}
 	}
 	drills, err := c.Drills(ctx, 200)

@@ -58,6 +58,34 @@ type Release struct {
 	Notices    []Notice            `json:"notices,omitempty" doc:"newest first; not in lists"`
 }
 
+// ReleaseBrief is what every page says of a release that runs.
+type ReleaseBrief struct {
+	Number  uint          `json:"number"`
+	Name    string        `json:"name"`
+	Service string        `json:"service"`
+	From    string        `json:"from"`
+	To      string        `json:"to"`
+	State   release.State `json:"state"`
+	Step    string        `json:"step" doc:"that is in force; empty before the first"`
+	Left    float64       `json:"left" doc:"seconds until the step can be over"`
+	Why     string        `json:"why,omitempty"`
+}
+
+// maxBriefs bounds what every page is told.
+const maxBriefs = 100
+
+// brief notes what every page says of the releases that run. The caller holds
+// publishing.
+func (c *Control) brief() {
+	list := []ReleaseBrief{}
+	for _, n := range slices.Sorted(maps.Keys(c.releases)) {
+		if r := c.releases[n].run; !r.State.Over() && len(list) < maxBriefs {
+			list = append(list, ReleaseBrief{n, r.Plan.Name, r.Plan.Service, r.Plan.From, r.Plan.To, r.State, r.Now().Name, max(0, (r.Now().Each - r.Spent).Seconds()), r.Why})
+		}
+	}
+	c.briefs.Store(&list)
+}
+
 // Notice is something that a receiver was, or is to be, told.
 type Notice struct {
 	URL    string     `json:"url"`

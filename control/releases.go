@@ -290,6 +290,7 @@ func (c *Control) undoable(ctx context.Context, x *releaseRun) error {
 func (c *Control) stepReleases(ctx context.Context) error {
 	c.publishing.Lock()
 	defer c.publishing.Unlock()
+	defer c.brief()
 	if len(c.releases) == 0 {
 		return nil
 	}
@@ -522,6 +523,19 @@ func (x *releaseRun) message() string {
 		return "withdrawn: " + r.Why
 	}
 	return fmt.Sprintf("stage %s: %s", r.Now().Name, r.Describe())
+}
+
+// stepOf reads the stage out of a message, for marks.
+func stepOf(message string) string {
+	switch what, rest, _ := strings.Cut(message, ":"); {
+	case strings.HasPrefix(what, "stage ") && rest != "":
+		return strings.TrimPrefix(what, "stage ")
+	case what == "completed":
+		return "done"
+	case what == "withdrawn":
+		return "back"
+	}
+	return ""
 }
 
 // overlays are what the running releases change, in the order of their numbers.

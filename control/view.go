@@ -24,6 +24,7 @@ type Mesh struct {
 	Links       []Link          `json:"links" doc:"who calls whom"`
 	Warnings    []rules.Finding `json:"warnings" doc:"of the rules in force, as things are now"`
 	Drills      []Drill         `json:"drills" doc:"that run now"`
+	Releases    []ReleaseBrief  `json:"releases" doc:"that run now"`
 	Series      int             `json:"series" doc:"sets of names with requests in the last 15 minutes; at most 5000 are told apart"`
 	Other       uint64          `json:"other" doc:"requests counted without names, since there are too many names"`
 }
@@ -174,6 +175,9 @@ func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 	}
 	callers := c.callers()
 	m.Drills = c.runningDrills()
+	if m.Releases = []ReleaseBrief{}; c.briefs.Load() != nil {
+		m.Releases = *c.briefs.Load()
+	}
 	resolver := rules.NewResolver(force.Rules)
 	names := map[string]*rules.Service{}
 	for _, s := range force.Rules.Services {

@@ -46,6 +46,11 @@ export type Judgement = Schemas["TrialJudgement"];
 export type TrialComparison = Schemas["TrialComparison"];
 export type ForecastAsk = Schemas["ForecastAsk"];
 export type Forecast = Schemas["Forecast"];
+export type Release = Schemas["Release"];
+export type ReleaseList = Schemas["ReleaseList"];
+export type ReleaseJudgement = Schemas["ReleaseJudgement"];
+export type ReleaseSide = Schemas["ReleaseSide"];
+export type Standin = Schemas["Standin"];
 export type SweepPoint = Schemas["SweepPoint"];
 
 /** An error that the service answered. */
@@ -203,6 +208,21 @@ export async function stopTrial(number: number): Promise<void> {
 }
 
 export const compareTrials = async (before: number, after: number, signal: AbortSignal): Promise<TrialComparison> => (await get(`/trials/${before}/against/${after}`, signal)) as TrialComparison;
+
+export const readReleases = async (limit: number, signal: AbortSignal): Promise<ReleaseList> => (await get(`/releases?limit=${limit}`, signal)) as ReleaseList;
+
+/** A release by its number or name, with its judgements, events and notices. */
+export const readRelease = async (name: string, signal: AbortSignal): Promise<Release> => (await get(`/releases/${encodeURIComponent(name)}`, signal)) as Release;
+
+export const startRelease = async (name: string, by: string): Promise<Release> => (await (await post("/releases", { name, by })).json()) as Release;
+
+/** Tells a release what a person wants: hold, resume, skip, withdraw or finish. */
+export const actRelease = async (number: number, act: string, by: string, why: string): Promise<Release> => (await (await post(`/releases/${number}/${act}`, { by, why })).json()) as Release;
+
+export const readStandins = async (signal: AbortSignal): Promise<Standin[]> => ((await get("/standins", signal)) as Schemas["Standins"]).standins;
+
+/** Lets the simulated workloads of SERVICE/VERSION behave otherwise. */
+export const setStandin = async (which: string, body: Schemas["StandinChange"]): Promise<void> => void (await send("PUT", `/standins/${encodeURIComponent(which.replace("/", "~"))}`, body));
 
 /** Computes what requests would come to. */
 export const forecast = async (body: ForecastAsk, signal: AbortSignal): Promise<Forecast> => (await (await post("/forecasts", body, {}, signal)).json()) as Forecast;

@@ -262,6 +262,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Releases that run or ran, newest first, and those that the rules in force declare */
+        get: operations["releases"];
+        put?: never;
+        /** Begin a release that the rules in force declare */
+        post: operations["startRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public key with which receivers check what they are told (Ed25519) */
+        get: operations["releaseKey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A release by its name (the newest run) or number, with its judgements, events and notices */
+        get: operations["release"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release}/{act}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a release what a person wants: hold, resume, skip, withdraw or finish */
+        post: operations["actRelease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -427,6 +496,40 @@ export interface paths {
         put?: never;
         /** Change the weights of one route, as a new revision */
         post: operations["split"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/standins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The simulated workloads of the sample mesh; none elsewhere */
+        get: operations["standins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/standins/{standin}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Let simulated workloads behave otherwise: an instance, or all of SERVICE~VERSION */
+        put: operations["setStandin"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -662,6 +765,18 @@ export interface components {
             /** @description 0 to 1 */
             share: number;
             ms: number;
+        };
+        Declared: {
+            name: string;
+            service: string;
+            route?: string;
+            from: string;
+            to: string;
+            steps: components["schemas"]["ReleaseStep"][];
+            /** @description where it is written */
+            at: string;
+            /** @description why it cannot begin now */
+            blocked?: string;
         };
         Doing: {
             name: string;
@@ -1180,10 +1295,12 @@ export interface components {
             at: number;
             /** @description of a drill */
             ends?: number;
-            /** @description revision or drill */
+            /** @description revision, release (a revision that a release made) or drill */
             kind: string;
             /** @description number of the revision, or of the drill */
             name: string;
+            /** @description of a release: the stage, done or back */
+            step?: string;
             text: string;
             by: string;
         };
@@ -1261,10 +1378,44 @@ export interface components {
             warnings: components["schemas"]["RulesFinding"][];
             /** @description that run now */
             drills: components["schemas"]["Drill"][];
+            /** @description that run now */
+            releases: components["schemas"]["ReleaseBrief"][];
             /** @description sets of names with requests in the last 15 minutes; at most 5000 are told apart */
             series: number;
             /** @description requests counted without names, since there are too many names */
             other: number;
+        };
+        Notice: {
+            url: string;
+            /** @description of the CloudEvent */
+            type: string;
+            /** @description waiting, delivered or given up */
+            state: string;
+            tries: number;
+            /**
+             * Format: date-time
+             * @description of the next try
+             */
+            due?: string;
+            /** @description what came of the last one */
+            answer?: string;
+        };
+        NoticeKey: {
+            /** @description keyid of the signatures */
+            id: string;
+            algorithm: string;
+            /** @description SubjectPublicKeyInfo */
+            pem: string;
+        };
+        Overlaid: {
+            release: string;
+            /** @description of the release that runs */
+            number?: number;
+            /** @description it is over and has changed the text of the rules; else it runs, and the text knows nothing of it */
+            written: boolean;
+            /** @description that put it in force */
+            revision: number;
+            changes: components["schemas"]["RulesChange"][];
         };
         Point: {
             /** @description begin, in seconds since 1970 */
@@ -1308,6 +1459,8 @@ export interface components {
             /** @description against the revision before */
             changes: components["schemas"]["RulesChange"][];
             warnings: components["schemas"]["RulesFinding"][];
+            /** @description releases whose routes it changes, and which it withdrew */
+            withdrew?: string[];
         };
         Reached: {
             /** @description proxies that were connected */
@@ -1319,6 +1472,176 @@ export interface components {
             /** @description connected proxies that do not have it yet, or say why they cannot */
             missing: string[];
         };
+        Release: {
+            number: number;
+            name: string;
+            service: string;
+            /** @description absent: every route that sends to the old version */
+            route?: string;
+            /** @description old version */
+            from: string;
+            /** @description new version */
+            to: string;
+            /** @description ready, dark, cohort, shifting, judging, held, completed or withdrawn */
+            state: string;
+            /** @description why it is held or over */
+            why?: string;
+            /** @description who holds or ended it: judge, publish, plan, gate, rules or a person */
+            by?: string;
+            starter?: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: date-time
+             * @description when the step began
+             */
+            since: string;
+            steps: components["schemas"]["ReleaseStep"][];
+            /** @description that is in force, from 0; -1: none yet */
+            step: number;
+            /** @description receivers are asked whether the next step may begin */
+            asking: boolean;
+            /** @description of what went to the old version, for the new one, 0 to 1 */
+            share: number;
+            /** @description that put the step in force */
+            revision: number;
+            /** @description seconds that the step was judged */
+            spent: number;
+            /** @description seconds until it can be over */
+            left: number;
+            /** @description seconds beyond that, waiting for requests or for clearer figures */
+            waited: number;
+            /** @description seconds until the next judgement */
+            nextLook: number;
+            /** @description judgements so far */
+            looks: number;
+            /** @description newest judgement of the step */
+            last?: components["schemas"]["ReleaseJudgement"];
+            /** @description that the new version was sent by its weight or cohort */
+            requests: number;
+            /** @description of them, failed or refused */
+            bad: number;
+            /** @description about how many of these the old version would have answered well */
+            more: number;
+            /** @description routes that it changes */
+            places: components["schemas"]["ReleasePlace"][];
+            expect: string[];
+            least: number;
+            /** @description seconds */
+            every: number;
+            /** @description missed judgements in a row that are borne */
+            misses: number;
+            /** @description seconds */
+            patience: number;
+            /** @description make-default or leave */
+            onSuccess: string;
+            /** @description what a person can do now */
+            can: string[];
+            /** @description in order of time; not in lists */
+            judgements?: components["schemas"]["ReleaseJudgement"][];
+            /** @description in order of time; not in lists */
+            events?: components["schemas"]["ReleaseEvent"][];
+            /** @description newest first; not in lists */
+            notices?: components["schemas"]["Notice"][];
+        };
+        ReleaseAct: {
+            by?: string;
+            why?: string;
+        };
+        ReleaseAsk: {
+            /** @description of a release in the rules in force; may be empty when there is one */
+            name: string;
+            by?: string;
+        };
+        ReleaseBrief: {
+            number: number;
+            name: string;
+            service: string;
+            from: string;
+            to: string;
+            state: string;
+            /** @description that is in force; empty before the first */
+            step: string;
+            /** @description seconds until the step can be over */
+            left: number;
+            why?: string;
+        };
+        ReleaseEvent: {
+            /** Format: date-time */
+            at: string;
+            /** @description started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or away */
+            kind: string;
+            step?: string;
+            by?: string;
+            text: string;
+        };
+        ReleaseFinding: {
+            expectation: string;
+            verdict: string;
+            value: number | null;
+            /** @description limits of the value, as sure as the judgement is */
+            low?: number;
+            high?: number;
+            /** @description the same in words */
+            measured: string;
+            /** @description which time it is of: the stage so far, or what came since the last judgement */
+            over: string;
+        };
+        ReleaseJudgement: {
+            /** Format: date-time */
+            at: string;
+            /** @description of the plan, from 0 */
+            step: number;
+            stepName: string;
+            /** @description met, too few requests, unsure or missed */
+            verdict: string;
+            findings: components["schemas"]["ReleaseFinding"][];
+            /** @description the new version, in the stage so far */
+            to: components["schemas"]["ReleaseSide"];
+            /** @description the old one */
+            from: components["schemas"]["ReleaseSide"];
+            /** @description the new version, since the last judgement */
+            newTo: components["schemas"]["ReleaseSide"];
+            newFrom: components["schemas"]["ReleaseSide"];
+            /** @description what the new version got of the requests of both since the last judgement, 0 to 1 */
+            share: number;
+            /** @description how sure it is where it says missed, 0 to 1 */
+            sure: number;
+            /** @description missed in a row, with this one */
+            misses: number;
+        };
+        ReleaseList: {
+            /** @description newest first */
+            releases: components["schemas"]["Release"][];
+            /** @description in the rules in force, and not running */
+            declared: components["schemas"]["Declared"][];
+        };
+        ReleasePlace: {
+            /** @description service or gateway */
+            ladder: string;
+            route: string;
+        };
+        ReleaseSide: {
+            requests: number;
+            /** @description failed or refused */
+            bad: number;
+            success: number | null;
+            p99MS: number | null;
+        };
+        ReleaseStep: {
+            /** @description dark, cohort, weight or watch */
+            kind: string;
+            /** @description as people call it, such as 15% */
+            name: string;
+            /** @description that the new version gets, or of dark is copied, in thousandths of a percent */
+            share: number;
+            /** @description how long it is judged at least, in nanoseconds */
+            each: number;
+            /** @description it waits for a person at its end */
+            hold: boolean;
+        };
         Report: {
             /** @description in the order of the files */
             findings: components["schemas"]["RulesFinding"][];
@@ -1328,6 +1651,8 @@ export interface components {
             changes: components["schemas"]["RulesChange"][];
             /** @description the revision in force that the files were compared with */
             revision: number;
+            /** @description what releases change besides the files, or have written since they were published */
+            releases: components["schemas"]["Overlaid"][];
         };
         RestoreIn: {
             author?: string;
@@ -1471,6 +1796,40 @@ export interface components {
             message?: string;
             /** @description see publish */
             waitMS?: number;
+        };
+        Standin: {
+            instance: string;
+            service: string;
+            version: string;
+            site: string;
+            /** @description of its service time, which is log-normal */
+            medianMS: number;
+            /** @description standard deviation of its logarithm */
+            spread: number;
+            /** @description share of the requests answered with 500, 0 to 1 */
+            errors: number;
+            /** @description requests that it works on at once; more of them wait */
+            atOnce: number;
+            /** @description services that it calls */
+            calls: string[];
+            /** @description it behaves otherwise than the sample says */
+            changed: boolean;
+        };
+        StandinChange: {
+            /** @description 0 to 60000 */
+            medianMS?: number;
+            /** @description added to the median of the sample */
+            slowerMS?: number;
+            /** @description 0 to 1 */
+            errors?: number;
+            /** @description 1 to 4096 */
+            atOnce?: number;
+            /** @description first, as the sample says */
+            reset?: boolean;
+            by?: string;
+        };
+        Standins: {
+            standins: components["schemas"]["Standin"][];
         };
         StoreActivity: {
             number: number;
@@ -2522,6 +2881,169 @@ export interface operations {
             };
         };
     };
+    releases: {
+        parameters: {
+            query?: {
+                /** @description only releases below this number */
+                before?: number;
+                /** @description 1 to 200; 50 when absent */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseList"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    releaseKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeKey"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    actRelease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release: string;
+                act: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseAct"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     requests: {
         parameters: {
             query?: {
@@ -2921,6 +3443,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Published"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    standins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standins"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setStandin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                standin: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StandinChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standins"];
                 };
             };
             /** @description What is wrong and what to do next */

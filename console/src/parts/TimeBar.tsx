@@ -78,15 +78,15 @@ function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
   );
 }
 
-/** A revision as r12, a drill as ✂3. */
-export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : `r${m.name}`);
+/** A revision as r12, a stage of a release as ⇥15%, a drill as ✂3. */
+export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : m.step ? `⇥${m.step}` : `r${m.name}`);
 
 /** A revision is an upright line with its number, a drill a bar over the time that it ran. */
 function MarkLine({ mark: m, x, end, named }: { mark: Mark; x: number; end: number; named: boolean }) {
   const { palette } = useTheme();
   return (
     <g data-test={`mark-${m.kind}-${m.name}`}>
-      <title>{`${clock(m.at)}: ${m.kind} ${m.name} by ${m.by}: ${m.text}`}</title>
+      <title>{`${clock(m.at)}: ${m.kind === "drill" ? "drill" : "revision"} ${m.name} by ${m.by}: ${m.text}`}</title>
       {end > 0 && <rect x={`${x}%`} width={`${Math.max(0.3, end - x)}%`} y={height - 4} height={4} fill={palette.warning.main} />}
       <line x1={`${x}%`} x2={`${x}%`} y1={8} y2={height} stroke={palette.text.primary} strokeWidth={1.2} strokeDasharray={m.kind === "drill" ? "2 3" : undefined} />
       {named && <text x={`${x}%`} y={7} fontSize={10} fontWeight={650} textAnchor={x > 95 ? "end" : x < 3 ? "start" : "middle"} fill={palette.text.primary} stroke={palette.background.default} strokeWidth={3} paintOrder="stroke">

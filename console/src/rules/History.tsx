@@ -85,7 +85,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
                     <TableCell sx={{ fontWeight: 650 }}>{r.number}{r.number === current && " (in force)"}</TableCell>
                     <TableCell title={r.at}>{new Date(r.at).toLocaleString()}</TableCell>
                     <TableCell>{r.kind}</TableCell>
-                    <TableCell>{r.bundle || "all"}</TableCell>
+                    <TableCell>{r.bundle || (r.kind === "release" ? "–" : "all")}</TableCell>
                     <TableCell>{r.author}</TableCell>
                     <TableCell>{r.message}</TableCell>
                     <TableCell align="right" sx={{ whiteSpace: "nowrap" }}>

@@ -16,6 +16,7 @@ const loads = {
   "/rules": () => import("../rules/RulesPage").then((m) => ({ default: m.RulesPage })),
   "/requests": () => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })),
   "/effects": () => import("../effects/EffectsPage").then((m) => ({ default: m.EffectsPage })),
+  "/releases": () => import("../releases/ReleasesPage").then((m) => ({ default: m.ReleasesPage })),
   "/traces": () => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })),
 };
 // The page that the address names is fetched while the frame around it is drawn.
@@ -24,6 +25,7 @@ const RulesPage = lazy(loads["/rules"]);
 const RequestsPage = lazy(loads["/requests"]);
 const TracesPage = lazy(loads["/traces"]);
 const EffectsPage = lazy(loads["/effects"]);
+const ReleasesPage = lazy(loads["/releases"]);
 
 type Mode = "light" | "dark";
 
@@ -55,6 +57,7 @@ export function App() {
             <Route path="/requests" element={<Suspense fallback="Loading"><RequestsPage /></Suspense>} />
             <Route path="/traces/:id?" element={<Suspense fallback="Loading"><TracesPage /></Suspense>} />
             <Route path="/effects" element={<Suspense fallback="Loading"><EffectsPage /></Suspense>} />
+            <Route path="/releases/:name?" element={<Suspense fallback="Loading"><ReleasesPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="/fleet" element={<FleetPage />} />
             <Route path="*" element={<Missing />} />

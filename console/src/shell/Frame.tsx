@@ -13,6 +13,7 @@ const pages = [
   { to: "/", name: "Mesh" },
   { to: "/rules", name: "Rules" },
   { to: "/effects", name: "Effects" },
+  { to: "/releases", name: "Releases" },
   { to: "/try", name: "Try" },
   { to: "/requests", name: "Requests" },
   { to: "/traces", name: "Traces" },

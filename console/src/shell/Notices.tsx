@@ -18,6 +18,13 @@ export function Notices() {
         </Alert>
       )}
       {mesh?.drills.map((d) => <DrillNotice key={d.id} drill={d} />)}
+      {mesh?.releases.slice(0, 3).map((r) => (
+        <Alert key={r.number} severity={r.state === "held" ? "warning" : "info"} icon={<span aria-hidden>⇥</span>} data-test={`release-notice-${r.number}`}>
+          Release <Link to={`/releases/${r.number}`} style={{ color: "inherit" }}>{r.name}</Link>: {r.service} {r.from} to {r.to}, {r.state}{r.step && `, stage ${r.step}`}
+          {r.state === "held" ? `: ${r.why ?? ""}` : r.left > 0 && `, ${r.left.toFixed(0)} s left`}.
+        </Alert>
+      ))}
+      {(mesh?.releases.length ?? 0) > 3 && <Alert severity="info">{plural((mesh?.releases.length ?? 0) - 3, "more release")} run. <Link to="/releases">See them all</Link></Alert>}
       {mesh?.unpublished.map((u) => (
         <Alert key={u.bundle} severity="warning" data-test="unpublished" title={u.at}>
           Not in force: the files of bundle {u.bundle} that {u.by} checked at {timeOfDay(u.at)}{" "}

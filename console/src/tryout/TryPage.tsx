@@ -11,6 +11,7 @@ import { useSearchParams } from "react-router";
 import { call, explain, type Ask, type Explained, type Tally } from "../api/client";
 import { useLive } from "../api/live";
 import { Explanation } from "./Explanation";
+import { Standins } from "./Standins";
 import { TallyView } from "./TallyView";
 
 interface Form {
@@ -132,6 +133,7 @@ export function TryPage() {
           {tally && <TallyView tally={tally} />}
         </section>
       </Box>
+      <Standins />
     </>
   );
 }

@@ -1,0 +1,75 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { readReleases, startRelease, type Release, type ReleaseList } from "../api/client";
+import { timeOfDay } from "../parts/format";
+import { Pick } from "../parts/Pick";
+import { usePolled } from "../parts/usePolled";
+import { One } from "./One";
+import { State } from "./State";
+
+const who = () => localStorage.getItem("nightjar.who") ?? "console";
+
+/** Releases that are declared, run and ran; one of them in full. */
+export function ReleasesPage() {
+  const { name = "" } = useParams();
+  const go = useNavigate();
+  const { value: list, error } = usePolled("releases", 1500, (signal) => readReleases(60, signal));
+  const chosen = name || String(list?.releases[0]?.number ?? "");
+  return (
+    <>
+      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 2, mb: 1.5 }}>
+        <Typography variant="h1">Releases</Typography>
+        <Box sx={{ color: "text.secondary", flex: 1, minWidth: 260 }}>A new version gets ever more of the requests, and is judged at every stage.</Box>
+      </Box>
+      {error && !list && <Alert severity="error">{error}</Alert>}
+      {list?.releases.length === 0 && list.declared.length === 0 && (
+        <Box sx={{ color: "text.secondary", my: 2 }}>The rules in force declare no release: write one in the section <code>releases</code>, and publish it.</Box>
+      )}
+      <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "270px minmax(0, 1fr)" } }}>
+        <Box>
+          {list?.declared.map((d) => <Declared key={d.name} declared={d} onBegun={(n) => void go(`/releases/${n}`)} />)}
+          <Box component="ol" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 640 }, overflowY: "auto" }} data-test="releases">
+            {list?.releases.map((r) => <li key={r.number}><Entry release={r} picked={chosen === String(r.number) || chosen === r.name} onPick={() => void go(`/releases/${r.number}`)} /></li>)}
+          </Box>
+        </Box>
+        {chosen && <One key={chosen} name={chosen} />}
+      </Box>
+    </>
+  );
+}
+
+function Entry({ release: r, picked, onPick }: { release: Release; picked: boolean; onPick: () => void }) {
+  return (
+    <Pick picked={picked} onPick={onPick} test={`release-${r.number}`}>
+      <Box sx={{ display: "flex", gap: 1 }}><strong>{r.number}</strong> {r.name} <Box sx={{ ml: "auto" }}><State of={r.state} /></Box></Box>
+      <Box sx={{ color: "text.secondary", fontSize: 12 }}>{r.service} {r.from} to {r.to}, {timeOfDay(r.began)}{r.steps[r.step] && `, stage ${r.steps[r.step]?.name ?? ""}`}</Box>
+    </Pick>
+  );
+}
+
+function Declared({ declared: d, onBegun }: { declared: ReleaseList["declared"][number]; onBegun: (n: number) => void }) {
+  const [trouble, setTrouble] = useState("");
+  const begin = async () => {
+    setTrouble("");
+    try {
+      onBegun((await startRelease(d.name, who())).number);
+    } catch (e) {
+      setTrouble(e instanceof Error ? e.message : String(e));
+    }
+  };
+  return (
+    <Box sx={{ border: 1, borderStyle: "dashed", borderColor: "divider", borderRadius: 1, p: 1.25, mb: 1 }} data-test={`declared-${d.name}`}>
+      <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
+        <strong>{d.name}</strong>
+        <Button size="small" variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => void begin()} data-test={`start-${d.name}`}>Begin</Button>
+      </Box>
+      <Box sx={{ color: "text.secondary", fontSize: 12 }} title={d.at}>{d.service} {d.from} to {d.to}: {d.steps.map((s) => s.name).join(", ")}</Box>
+      {d.blocked && <Box sx={{ fontSize: 12 }}>It cannot begin now: {d.blocked}.</Box>}
+      {trouble && <Alert severity="error" sx={{ mt: 0.5 }} data-test="start-trouble">{trouble}</Alert>}
+    </Box>
+  );
+}

@@ -1,0 +1,53 @@
+import Alert from "@mui/material/Alert";
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Paper from "@mui/material/Paper";
+import Slider from "@mui/material/Slider";
+import Typography from "@mui/material/Typography";
+import { useState } from "react";
+import { readStandins, setStandin, type Standin } from "../api/client";
+import { usePolled } from "../parts/usePolled";
+
+/** The simulated workloads of the sample mesh, each version with sliders; nothing where none run. */
+export function Standins() {
+  const { value: list } = usePolled("standins", 2000, readStandins);
+  if (!list || list.length === 0) return null;
+  const versions = new Map<string, Standin>();
+  for (const s of list) if (!versions.has(`${s.service}/${s.version}`) || s.changed) versions.set(`${s.service}/${s.version}`, s);
+  return (
+    <Paper variant="outlined" component="section" aria-label="Sample workloads" sx={{ p: 1.5, mt: 2 }}>
+      <Typography variant="h2">Sample workloads</Typography>
+      <Box sx={{ color: "text.secondary", mb: 1 }}>They are played. Let one fail or answer slowly, and see who notices.</Box>
+      <Box sx={{ display: "grid", columnGap: 4, rowGap: 0.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
+        {[...versions].map(([name, s]) => <Knobs key={name} name={name} standin={s} />)}
+      </Box>
+    </Paper>
+  );
+}
+
+const most = 500; // ms
+
+function Knobs({ name, standin: s }: { name: string; standin: Standin }) {
+  const [errors, setErrors] = useState<number | null>(null); // while it is dragged
+  const [median, setMedian] = useState<number | null>(null);
+  const [trouble, setTrouble] = useState("");
+  const by = localStorage.getItem("nightjar.who") ?? "console";
+  const set = (change: Parameters<typeof setStandin>[1]) => {
+    setStandin(name, { ...change, by }).then(() => setTrouble(""), (e: unknown) => setTrouble(e instanceof Error ? e.message : String(e)));
+  };
+  const shown = errors ?? 100 * s.errors;
+  const slow = median ?? s.medianMS;
+  return (
+    <Box sx={{ display: "grid", gridTemplateColumns: "130px 1fr 62px 1fr 62px 58px", alignItems: "center", gap: 1 }} data-test={`standin-${name}`}>
+      <strong>{name}</strong>
+      <Slider size="small" aria-label={`Errors of ${name}`} min={0} max={100} step={0.5} value={shown} color={shown >= 5 ? "error" : "primary"}
+        onChange={(_, v) => setErrors(v)} onChangeCommitted={(_, v) => { set({ errors: v / 100 }); window.setTimeout(() => setErrors(null), 2500); }} />
+      <span>{shown.toFixed(1)}% bad</span>
+      <Slider size="small" aria-label={`Service time of ${name}`} min={0} max={most} step={1} value={Math.min(most, slow)}
+        onChange={(_, v) => setMedian(v)} onChangeCommitted={(_, v) => { set({ medianMS: v }); window.setTimeout(() => setMedian(null), 2500); }} />
+      <span>{slow.toFixed(0)} ms</span>
+      <Button size="small" disabled={!s.changed} onClick={() => set({ reset: true })} sx={{ minWidth: 0 }}>Reset</Button>
+      {trouble && <Alert severity="error" sx={{ gridColumn: "1 / -1" }}>{trouble}</Alert>}
+    </Box>
+  );
+}
