@@ -72,14 +72,14 @@ function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgem
       <td>{s.requests}</td>
       <td>{s.bad}</td>
       <td>{percent(s.success)}</td>
-      <td>{s.p99MS === null ? "–" : millis(s.p99MS)}</td>
-      <Box component="td" sx={{ color: "text.secondary" }}>{plural(fresh.requests, "request")}, {percent(fresh.success)}</Box>
+      <Box component="td" sx={{ whiteSpace: "nowrap" }}>{s.p99MS === null ? "–" : millis(s.p99MS)}</Box>
+      <Box component="td" sx={{ color: "text.secondary" }}>{fresh.requests}, {percent(fresh.success)}</Box>
     </tr>
   );
   return (
     <Box data-test="judged" sx={{ overflowX: "auto" }}>
       <Box component="h3" sx={{ m: 0, mt: 0.5, fontSize: 13.5, fontWeight: 650 }}>{newest ? "Judged last" : "Judged"} at {timeOfDay(j.at)}, stage {j.stepName}</Box>
-      <Box sx={{ display: "grid", columnGap: 3, gridTemplateColumns: { xs: "1fr", lg: "minmax(0, 1.3fr) minmax(0, 1fr)" } }}>
+      <Box sx={{ display: "grid", columnGap: 3, alignItems: "start", gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "minmax(0, 1fr) minmax(0, 1fr)" } }}>
         <Box component="table" sx={cells}>
           <thead><tr><th>Expected</th><th aria-label="Verdict" /><th title={`sure to ${(100 * j.sure).toFixed(3)}%`}>Measured (limits)</th></tr></thead>
           <tbody>
@@ -93,7 +93,7 @@ function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgem
           </tbody>
         </Box>
         <Box component="table" sx={cells}>
-          <thead><tr><th>In the stage</th><th>Requests</th><th>Failed</th><th>Success</th><th>p99</th><th>New since the last</th></tr></thead>
+          <thead><tr><th>Stage</th><th>Requests</th><th>Failed</th><th>Success</th><th>p99</th><th>Of them new</th></tr></thead>
           <tbody>{side(r.to, j.to, j.newTo)}{side(r.from, j.from, j.newFrom)}</tbody>
         </Box>
       </Box>

@@ -13,14 +13,14 @@ export function Over({ release: r }: { release: Release }) {
   const chart = chartLook(160);
   const began = Date.parse(r.began);
   const axis = [{ data: list.map((j) => (Date.parse(j.at) - began) / 1000), valueFormatter: (v: number) => seconds(v * 1000), disableLine: true, tickNumber: 5 }];
-  const line = (label: string, colour: string, data: (number | null)[]) => ({ label, color: colour, data, showMark: list.length < 30, curve: "linear" as const, connectNulls: true });
+  const line = (label: string, colour: string, data: (number | null)[]) => ({ label, color: colour, data, showMark: list.length < 6, curve: "linear" as const, connectNulls: true });
   const of = (s: ReleaseSide) => (s.success === null ? null : 100 * s.success);
   const low = Math.min(100, ...list.flatMap((j) => [of(j.newTo) ?? 100, of(j.newFrom) ?? 100]));
   return (
     <Box sx={{ ...chartPair, mt: 1 }} data-test="over-time">
       <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v}%` }]}
-        series={[{ ...line(`share of ${r.to}, measured`, palette.primary.main, list.map((j) => 100 * j.share)) }, { ...line("by the stage", palette.text.secondary, list.map((j) => (r.steps[j.step]?.kind === "weight" || r.steps[j.step]?.kind === "watch" ? (r.steps[j.step]?.share ?? 0) / 1000 : 0))), id: "second" }]} />
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: Math.max(0, Math.floor(low - 1)), max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v}%` }]}
+        series={[{ ...line(`share of ${r.to}, its cohort too`, palette.primary.main, list.map((j) => 100 * j.share)) }, { ...line("by the stage", palette.text.secondary, list.map((j) => (r.steps[j.step]?.kind === "weight" || r.steps[j.step]?.kind === "watch" ? (r.steps[j.step]?.share ?? 0) / 1000 : 0))), id: "second" }]} />
+      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 52, min: Math.max(0, Math.floor(low - 1)), max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v.toFixed(low > 97 ? 1 : 0)}%` }]}
         series={[line(`success of ${r.to}`, palette.primary.main, list.map((j) => of(j.newTo))), { ...line(`of ${r.from}`, palette.warning.main, list.map((j) => of(j.newFrom))), id: "second" }]} />
     </Box>
   );
