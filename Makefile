@@ -4,7 +4,7 @@ ARGS ?=
 APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: build static demo test lint types bench fuzz screenshots accuracy clean chromium
+.PHONY: build static demo test lint types bench fuzz screenshots accuracy judging clean chromium
 
 build: console/dist/index.html
 	go build -o bin/nightjar ./cmd/nightjar
@@ -27,8 +27,8 @@ chromium:
 	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
 
 test: build chromium
-	go test -race $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast)
-	go test ./core/forecast # one goroutine, and a million requests for each formula
+	go test -race $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
+	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
 	go test -race -count=1 ./test/... # builds the binary itself, which the test cache does not see
 
 lint: console/node_modules/.installed
@@ -62,6 +62,10 @@ screenshots: build chromium
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html
+
+# A thousand simulated releases of each kind: the table of docs/releases.md.
+judging:
+	go run ./test/judging $(ARGS)
 
 # Holds forecasts against trials of the sample mesh: docs/forecast-accuracy.md.
 accuracy: build

@@ -52,11 +52,15 @@ func Steps(p *rules.Release) []Step {
 
 // planned is how many judgements the steps take when all goes well.
 func planned(p *rules.Release) int {
-	n := 0
-	for _, s := range Steps(p) {
-		n += int((s.Each + p.Judge.Every - 1) / p.Judge.Every)
+	looks := func(t time.Duration) int { return int((t + p.Judge.Every - 1) / p.Judge.Every) }
+	steps := len(p.Stages)
+	if p.Dark > 0 {
+		steps++
 	}
-	return max(n, 1)
+	if p.FirstTo != nil {
+		steps++
+	}
+	return max(1, steps*looks(p.Each)+looks(p.Watch))
 }
 
 // Place is a route that a release changes.

@@ -205,23 +205,32 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 	case r.Misses > r.Plan.Judge.Misses:
 		r.withdraw(now, ByJudge, missedText(&j))
 	case over < 0:
+	case r.State == Held && r.By == ByJudge && j.Verdict == Met:
+		r.event(now, "resumed", ByJudge, "the figures are clear now")
+		r.State, r.Done, r.Why, r.By = stateOf(step.Kind), true, "", ""
+		r.onward(now)
 	case r.State == Held:
 		r.Done = r.Done || j.Verdict == Met
 	case step.Kind == Watch && j.Verdict != Missed:
 		r.complete(now, ByPlan, fmt.Sprintf("%s was watched for %s", r.Plan.To, step.Each))
 	case j.Verdict == Met:
 		r.Done = true
-		if step.Hold {
-			r.hold(now, ByPlan, fmt.Sprintf("stage %s has shown what it had to, and waits for a person", step.Name))
-		} else {
-			r.next(now)
-		}
+		r.onward(now)
 	case over < r.Plan.Judge.Patience:
 	case j.Verdict == Few:
 		r.withdraw(now, ByJudge, fmt.Sprintf("too few requests: %s, %s after stage %s should have ended; nothing is known to be wrong", j.Worst().Measured, brief(over), step.Name))
 	default:
-		r.hold(now, ByJudge, fmt.Sprintf("the figures do not tell whether %s: %s", j.Worst().Expectation, j.Worst().Measured))
+		r.hold(now, ByJudge, fmt.Sprintf("the figures do not tell whether %s: %s; it goes on by itself once they do", j.Worst().Expectation, j.Worst().Measured))
 	}
+}
+
+// onward goes on from a step that has shown what it had to, or waits for a person.
+func (r *Run) onward(now time.Time) {
+	if step := r.Now(); step.Hold {
+		r.hold(now, ByPlan, fmt.Sprintf("stage %s has shown what it had to, and waits for a person", step.Name))
+		return
+	}
+	r.next(now)
 }
 
 // brief is a time to the second.

@@ -29,21 +29,21 @@ type World struct {
 
 // Outcome is how a release ended.
 type Outcome struct {
-	State  release.State
-	By     string
-	Why    string
-	Took   time.Duration
-	Stage  rules.Percent // share that the new version had reached
-	Looks  int
-	Bad    uint64  // requests of the new version that failed
-	More   float64 // of those, about how many the old one would not have failed
-	TooFew bool
+	State release.State
+	By    string
+	Why   string
+	Took  time.Duration
+	Stage rules.Percent // share that the new version had reached
+	Looks int
+	Bad   uint64  // requests of the new version that failed
+	More  float64 // of those, about how many the old one would not have failed
+	Held  bool    // at a time, since the figures did not tell
 }
 
 // maxTime ends releases that never end.
 const maxTime = 24 * time.Hour
 
-// Run runs a release to its end, or until it is held.
+// Run runs a release to its end, or until it waits for a person.
 func Run(p *rules.Release, w World, seed uint64) Outcome {
 	chance := rand.New(rand.NewPCG(seed, 1))
 	began := time.Unix(1_700_000_000, 0)
@@ -52,7 +52,8 @@ func Run(p *rules.Release, w World, seed uint64) Outcome {
 	draw(&base, &w.From, poisson(chance, w.Rate*300), chance)
 	r := release.Start(p, []release.Place{{Ladder: p.Service, Route: "all"}}, &base, "simulation", now)
 	var fresh release.Sample
-	for ; !r.State.Over() && r.State != release.Held && now.Sub(began) < maxTime; now = now.Add(time.Second) {
+	var out Outcome
+	for ; !r.State.Over() && (r.State != release.Held || r.By == release.ByJudge) && now.Sub(began) < maxTime; now = now.Add(time.Second) {
 		if r.Asking {
 			r.Gate(now, "")
 		}
@@ -75,6 +76,7 @@ func Run(p *rules.Release, w World, seed uint64) Outcome {
 			fresh.Seconds++
 		}
 		looks := r.Looks
+		out.Held = out.Held || r.State == release.Held
 		if r.Due() {
 			r.Look(now, &fresh)
 		} else if r.State == release.Judging {
@@ -84,9 +86,8 @@ func Run(p *rules.Release, w World, seed uint64) Outcome {
 			fresh = release.Sample{}
 		}
 	}
-	out := Outcome{State: r.State, By: r.By, Why: r.Why, Took: now.Sub(began), Looks: r.Looks, Stage: r.Now().Share}
+	out.State, out.By, out.Why, out.Took, out.Looks, out.Stage = r.State, r.By, r.Why, now.Sub(began), r.Looks, r.Now().Share
 	out.Bad, out.More = r.Cost()
-	out.TooFew = r.Last != nil && r.Last.Verdict == release.Few
 	return out
 }
 
