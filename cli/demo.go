@@ -84,7 +84,7 @@ Five things to try, in another terminal:
   %[4]s call http://sailings/sailings/today -n 200%[3]s
   %[4]s split sailings v1=30 v2=70%[3]s
   %[4]s explain GET http://sailings/sailings/today -H 'x-crew: yes'%[3]s
-  %[4]s rules diff examples/ferry%[3]s
+  %[4]s release start sailings-to-v2 --follow%[3]s
 
 Ctrl-C ends it.
 `

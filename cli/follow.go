@@ -58,17 +58,18 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 }
 
 // redraw draws a page over the one before, line by line, so that nothing flickers.
+// What is wider than the terminal is cut off by it.
 func redraw(w io.Writer, page []byte, first bool) error {
 	var b bytes.Buffer
 	if first {
 		b.WriteString("\x1b[2J")
 	}
-	b.WriteString("\x1b[H")
+	b.WriteString("\x1b[H\x1b[?7l")
 	for line := range bytes.Lines(page) {
 		b.Write(bytes.TrimSuffix(line, []byte("\n")))
 		b.WriteString("\x1b[K\r\n")
 	}
-	b.WriteString("\x1b[J")
+	b.WriteString("\x1b[J\x1b[?7h")
 	_, err := w.Write(b.Bytes())
 	return err
 }

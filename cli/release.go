@@ -70,10 +70,10 @@ func (a *app) releaseList() *cobra.Command {
 						last = string(r.Last.Verdict)
 					}
 					rows = append(rows, []string{fmt.Sprint(r.Number), r.Name, r.Service, r.From + " to " + r.To, string(r.State), stepName(&r), last,
-						fmt.Sprintf("%d of %d", r.Bad, r.Requests), cmp.Or(r.Starter, "–"), r.Began.Local().Format(time.DateTime), r.Why})
+						fmt.Sprintf("%d of %d", r.Bad, r.Requests), cmp.Or(r.Starter, "–"), r.Began.Local().Format(time.DateTime), whyText(s, &r)})
 				}
 				if len(rows) > 0 || s.CSV {
-					s.Table([]string{"NO", "RELEASE", "SERVICE", "MOVES", "STATE", "STAGE", "JUDGED", "FAILED", "BY", "BEGAN", "WHY"}, rows)
+					s.Table([]string{"NO>", "RELEASE", "SERVICE", "MOVES", "STATE", "STAGE", "JUDGED", "FAILED>", "BY", "BEGAN", "WHY"}, rows)
 				}
 				for _, d := range list.Declared {
 					if d.Blocked != "" {
@@ -85,6 +85,16 @@ func (a *app) releaseList() *cobra.Command {
 			})
 		},
 	}
+}
+
+// whyText says who holds or ended a release and why, in a few words where there
+// is no room for all of them.
+func whyText(s *out.Sheet, r *control.Release) string {
+	if s.Wide || s.CSV || r.Why == "" {
+		return r.Why
+	}
+	why, _, _ := strings.Cut(r.Why, ": ")
+	return r.By + ": " + why
 }
 
 func stepName(r *control.Release) string {
@@ -378,8 +388,8 @@ func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
 			why := ""
 			if f := j.Worst(); f != nil {
 				why = f.Expectation + ": " + f.Measured
-			} else if len(j.Findings) > 0 {
-				why = j.Findings[0].Measured
+			} else if n := len(j.Findings); n > 0 {
+				why = j.Findings[n-1].Expectation + ": " + j.Findings[n-1].Measured
 			}
 			list = append(list, []string{j.At.Local().Format(time.TimeOnly), j.StepName, string(j.Verdict), fmt.Sprintf("%.1f%%", 100*j.Share), sideText(&j.To), sideText(&j.From), p99Text(&j.To), p99Text(&j.From), why})
 		}

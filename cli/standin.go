@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -47,12 +48,14 @@ func (a *app) standinSet() *cobra.Command {
 	var errors string
 	var median, slower time.Duration
 	var atOnce int
+	var calls, needs []string
 	change := control.StandinChange{}
 	cmd := &cobra.Command{
 		Use:   "set SERVICE/VERSION|INSTANCE",
 		Short: "Let simulated workloads behave otherwise, from the next request on",
 		Example: `  nightjar standin set sailings/v2 --errors 30%
-  nightjar standin set sailings/v2 --reset --slower 60ms`,
+  nightjar standin set sailings/v2 --reset --slower 60ms
+  nightjar standin set sailings/v1 --needs berths`,
 		Args: exactly(1, "SERVICE/VERSION"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {
 			if c, err := a.client(); err == nil && len(args) == 0 {
@@ -83,8 +86,14 @@ func (a *app) standinSet() *cobra.Command {
 			if set("at-once") {
 				change.AtOnce = &atOnce
 			}
-			if !change.Reset && change.Errors == nil && change.MedianMS == nil && change.SlowerMS == nil && change.AtOnce == nil {
-				return usagef("nothing to change: give --errors, --median, --slower, --at-once or --reset")
+			if set("calls") {
+				change.Calls = &calls
+			}
+			if set("needs") {
+				change.Needs = &needs
+			}
+			if change == (control.StandinChange{}) {
+				return usagef("nothing to change: give --errors, --median, --slower, --at-once, --calls, --needs or --reset")
 			}
 			c, err := a.client()
 			if err != nil {
@@ -103,6 +112,8 @@ func (a *app) standinSet() *cobra.Command {
 	f.DurationVar(&median, "median", 0, "median of the service time")
 	f.DurationVar(&slower, "slower", 0, "time by which the median is above that of the sample")
 	f.IntVar(&atOnce, "at-once", 0, "requests worked on at once; more wait")
+	f.StringSliceVar(&calls, "calls", nil, "services that it calls, such as berths,tides")
+	f.StringSliceVar(&needs, "needs", nil, "of these, those without which it answers 502")
 	f.BoolVar(&change.Reset, "reset", false, "first, as the sample says")
 	return cmd
 }
@@ -119,8 +130,14 @@ func (a *app) standins(cmd *cobra.Command, list dto.Standins) error {
 			if x.Changed {
 				changed = "changed"
 			}
-			rows = append(rows, []string{x.Instance, x.Service + "/" + x.Version, x.Site, fmt.Sprintf("%.4g ms", x.MedianMS), fmt.Sprintf("%.4g%%", 100*x.Errors), fmt.Sprint(x.AtOnce), strings.Join(x.Calls, ", "), changed})
+			calls := slices.Clone(x.Calls)
+			for i, name := range calls {
+				if slices.Contains(x.Needs, name) {
+					calls[i] = name + " (needed)"
+				}
+			}
+			rows = append(rows, []string{x.Instance, x.Service + "/" + x.Version, x.Site, fmt.Sprintf("%.4g ms", x.MedianMS), fmt.Sprintf("%.4g%%", 100*x.Errors), fmt.Sprint(x.AtOnce), strings.Join(calls, ", "), changed})
 		}
-		s.Table([]string{"INSTANCE", "PLAYS", "SITE", "MEDIAN", "ERRORS", "AT ONCE", "CALLS", ""}, rows)
+		s.Table([]string{"INSTANCE", "PLAYS", "SITE", "MEDIAN>", "ERRORS>", "AT ONCE>", "CALLS", ""}, rows)
 	})
 }

@@ -2,6 +2,7 @@ package control
 
 import (
 	"sync"
+	"time"
 
 	"nightjar/core/release"
 	"nightjar/core/stats"
@@ -23,7 +24,8 @@ type counting struct {
 	dark              bool               // copies are counted, where they were answered
 	revision          uint               // requests that followed an earlier one do not count
 	since             int64              // nor those before this second
-	fresh             release.Sample     // since it was taken last; guarded by counters.mu
+	taken             time.Time          // when fresh was taken last, or counting began
+	fresh             release.Sample     // since then; guarded by counters.mu
 }
 
 func (k *counters) begin(c *counting) {
@@ -50,13 +52,14 @@ func (k *counters) end(c *counting) {
 }
 
 // take returns what was counted since the last time; with keep it stays.
-func (k *counters) take(c *counting, keep bool) release.Sample {
+func (k *counters) take(c *counting, keep bool, now time.Time) release.Sample {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	var out release.Sample
 	out.Add(&c.fresh)
+	out.Seconds = now.Sub(c.taken).Seconds()
 	if !keep {
-		c.fresh = release.Sample{}
+		c.fresh, c.taken = release.Sample{}, now
 	}
 	return out
 }

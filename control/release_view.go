@@ -30,7 +30,7 @@ type Release struct {
 	Began     time.Time          `json:"began"`
 	Ended     *time.Time         `json:"ended,omitempty"`
 	Since     time.Time          `json:"since" doc:"when the step began"`
-	Steps     []release.Step     `json:"steps"`
+	Steps     []ReleaseStep      `json:"steps"`
 	Step      int                `json:"step" doc:"that is in force, from 0; -1: none yet"`
 	Asking    bool               `json:"asking" doc:"receivers are asked whether the next step may begin"`
 	Share     float64            `json:"share" doc:"of what went to the old version, for the new one, 0 to 1"`
@@ -56,6 +56,23 @@ type Release struct {
 	Judgements []release.Judgement `json:"judgements,omitempty" doc:"in order of time; not in lists"`
 	Events     []release.Event     `json:"events,omitempty" doc:"in order of time; not in lists"`
 	Notices    []Notice            `json:"notices,omitempty" doc:"newest first; not in lists"`
+}
+
+// ReleaseStep is one step of a release.
+type ReleaseStep struct {
+	Kind  release.Kind `json:"kind" doc:"dark, cohort, weight or watch"`
+	Name  string       `json:"name" doc:"as people call it, such as 15%"`
+	Share float64      `json:"share" doc:"that the new version gets, or in the dark is copied to it, 0 to 1"`
+	Each  float64      `json:"each" doc:"seconds that it is judged at least"`
+	Hold  bool         `json:"hold" doc:"it waits for a person at its end"`
+}
+
+func stepsOf(steps []release.Step) []ReleaseStep {
+	out := make([]ReleaseStep, len(steps))
+	for i, s := range steps {
+		out[i] = ReleaseStep{s.Kind, s.Name, s.Share.Share(), s.Each.Seconds(), s.Hold}
+	}
+	return out
 }
 
 // ReleaseBrief is what every page says of a release that runs.
@@ -98,14 +115,14 @@ type Notice struct {
 
 // Declared is a release that the rules in force declare.
 type Declared struct {
-	Name    string         `json:"name"`
-	Service string         `json:"service"`
-	Route   string         `json:"route,omitempty"`
-	From    string         `json:"from"`
-	To      string         `json:"to"`
-	Steps   []release.Step `json:"steps"`
-	At      string         `json:"at" doc:"where it is written"`
-	Blocked string         `json:"blocked,omitempty" doc:"why it cannot begin now"`
+	Name    string        `json:"name"`
+	Service string        `json:"service"`
+	Route   string        `json:"route,omitempty"`
+	From    string        `json:"from"`
+	To      string        `json:"to"`
+	Steps   []ReleaseStep `json:"steps"`
+	At      string        `json:"at" doc:"where it is written"`
+	Blocked string        `json:"blocked,omitempty" doc:"why it cannot begin now"`
 }
 
 // ReleaseList is what is declared, runs and ran.
@@ -118,7 +135,7 @@ type ReleaseList struct {
 func (c *Control) releaseView(number uint, r *release.Run) Release {
 	p, step := &r.Plan, r.Now()
 	out := Release{Number: number, Name: p.Name, Service: p.Service, Route: p.Route, From: p.From, To: p.To, State: r.State, Why: r.Why, By: r.By, Starter: r.Starter,
-		Began: r.Began.UTC(), Since: r.Since.UTC(), Steps: r.Steps(), Step: r.Step, Asking: r.Asking, Revision: r.Revision, Looks: r.Looks, Last: r.Last, Places: r.Places,
+		Began: r.Began.UTC(), Since: r.Since.UTC(), Steps: stepsOf(r.Steps()), Step: r.Step, Asking: r.Asking, Revision: r.Revision, Looks: r.Looks, Last: r.Last, Places: r.Places,
 		Expect: []string{}, Least: p.Judge.Least, Every: p.Judge.Every.Seconds(), Misses: p.Judge.Misses, Patience: p.Judge.Patience.Seconds(), OnSuccess: p.OnSuccess, Can: []string{}}
 	for i := range p.Judge.Expect {
 		out.Expect = append(out.Expect, p.Judge.Expect[i].Text)
@@ -133,6 +150,7 @@ func (c *Control) releaseView(number uint, r *release.Run) Release {
 	if r.State == release.Withdrawn {
 		out.Share = 0
 	}
+	out.Spent = r.Spent.Seconds()
 	out.Requests = r.Total.To.Requests()
 	out.Bad, out.More = r.Cost()
 	if r.State.Over() {
@@ -141,7 +159,6 @@ func (c *Control) releaseView(number uint, r *release.Run) Release {
 		}
 		return out
 	}
-	out.Spent = r.Spent.Seconds()
 	out.Left, out.Waited = max(0, (step.Each-r.Spent).Seconds()), max(0, (r.Spent-step.Each).Seconds())
 	out.NextLook = max(0, (r.LookAt - r.Spent).Seconds())
 	if out.Can = append(out.Can, ActHold); r.State == release.Held {
@@ -243,7 +260,7 @@ func (c *Control) Releases(ctx context.Context, before uint, limit int) (Release
 		if slices.ContainsFunc(out.Releases, func(r Release) bool { return r.Name == p.Name && !r.State.Over() }) {
 			continue
 		}
-		d := Declared{Name: p.Name, Service: p.Service, Route: p.Route, From: p.From, To: p.To, Steps: release.Steps(p), At: p.At.String()}
+		d := Declared{Name: p.Name, Service: p.Service, Route: p.Route, From: p.From, To: p.To, Steps: stepsOf(release.Steps(p)), At: p.At.String()}
 		if places, err := release.Places(force.Written, p); err != nil {
 			d.Blocked = err.Error()
 		} else if err := c.startable(&force, p, places); err != nil {

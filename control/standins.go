@@ -2,6 +2,8 @@ package control
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,18 +21,21 @@ type Standin struct {
 	Spread   float64  `json:"spread" doc:"standard deviation of its logarithm"`
 	Errors   float64  `json:"errors" doc:"share of the requests answered with 500, 0 to 1"`
 	AtOnce   int      `json:"atOnce" doc:"requests that it works on at once; more of them wait"`
-	Calls    []string `json:"calls" doc:"services that it calls"`
+	Calls    []string `json:"calls" doc:"services that it calls, one after the other"`
+	Needs    []string `json:"needs" doc:"of these, those without which it answers 502"`
 	Changed  bool     `json:"changed" doc:"it behaves otherwise than the sample says"`
 }
 
 // StandinChange is what is to be otherwise; what is absent stays.
 type StandinChange struct {
-	MedianMS *float64 `json:"medianMS,omitempty" doc:"0 to 60000"`
-	SlowerMS *float64 `json:"slowerMS,omitempty" doc:"added to the median of the sample"`
-	Errors   *float64 `json:"errors,omitempty" doc:"0 to 1"`
-	AtOnce   *int     `json:"atOnce,omitempty" doc:"1 to 4096"`
-	Reset    bool     `json:"reset,omitempty" doc:"first, as the sample says"`
-	By       string   `json:"by,omitempty"`
+	MedianMS *float64  `json:"medianMS,omitempty" doc:"0 to 60000"`
+	SlowerMS *float64  `json:"slowerMS,omitempty" doc:"added to the median of the sample"`
+	Errors   *float64  `json:"errors,omitempty" doc:"0 to 1"`
+	AtOnce   *int      `json:"atOnce,omitempty" doc:"1 to 4096"`
+	Calls    *[]string `json:"calls,omitempty" doc:"services to call, at most 8; the path is the sample's, or /"`
+	Needs    *[]string `json:"needs,omitempty" doc:"services without which it answers 502; it has to call them"`
+	Reset    bool      `json:"reset,omitempty" doc:"first, as the sample says"`
+	By       string    `json:"by,omitempty"`
 }
 
 // Standins are the simulated workloads beside the service. The zero value has
@@ -74,6 +79,19 @@ func (c *Control) SetStandin(which string, change StandinChange) ([]Standin, err
 		return nil, Unusable{"a share of errors is from 0% to 100%"}
 	case change.AtOnce != nil && (*change.AtOnce < 1 || *change.AtOnce > 4096):
 		return nil, Unusable{"at once, from 1 to 4096 requests are worked on"}
+	case change.Calls != nil && len(*change.Calls) > 8:
+		return nil, Unusable{"a simulated workload makes at most 8 calls"}
+	}
+	services := map[string]bool{}
+	for _, s := range list {
+		services[s.Service] = true
+	}
+	for _, named := range []*[]string{change.Calls, change.Needs} {
+		for _, name := range deref(named) {
+			if !services[name] {
+				return nil, Unusable{fmt.Sprintf("the sample has no service %s to call: name %s", name, rules.OneOf(name, slices.Sorted(maps.Keys(services))))}
+			}
+		}
 	}
 	which = strings.Replace(which, "~", "/", 1)
 	found, names := 0, []string{}
@@ -81,6 +99,11 @@ func (c *Control) SetStandin(which string, change StandinChange) ([]Standin, err
 		names = append(names, s.Service+"/"+s.Version)
 		if s.Instance == which || s.Service+"/"+s.Version == which {
 			found++
+			for _, name := range deref(change.Needs) {
+				if !slices.Contains(s.Calls, name) && (change.Calls == nil || !slices.Contains(*change.Calls, name)) {
+					return nil, Unusable{fmt.Sprintf("%s does not call %s, so it cannot need it: it calls %s", s.Instance, name, strings.Join(s.Calls, ", "))}
+				}
+			}
 			standins.Set(s.Instance, change)
 			now := c.now().UTC()
 			c.happened(store.Activity{At: now, Who: change.By, Kind: "standin-set", Service: s.Service, Version: s.Version, Instance: s.Instance, Detail: "behaves " + change.words()})
@@ -90,6 +113,13 @@ func (c *Control) SetStandin(which string, change StandinChange) ([]Standin, err
 		return nil, Unusable{fmt.Sprintf("no simulated workload is called %s: name an instance, or %s", which, rules.OneOf(which, names))}
 	}
 	return standins.List(), nil
+}
+
+func deref(list *[]string) []string {
+	if list == nil {
+		return nil
+	}
+	return *list
 }
 
 // words says what a change does.
@@ -110,6 +140,12 @@ func (s StandinChange) words() string {
 	}
 	if s.AtOnce != nil {
 		out = append(out, fmt.Sprintf("with %d at once", *s.AtOnce))
+	}
+	if s.Calls != nil {
+		out = append(out, "calling "+strings.Join(*s.Calls, ", "))
+	}
+	if s.Needs != nil {
+		out = append(out, "needing "+strings.Join(*s.Needs, ", "))
 	}
 	if len(out) == 0 {
 		return "as before"

@@ -15,10 +15,13 @@ func (all standins) list() []control.Standin {
 	for _, s := range all {
 		p := s.Profile()
 		one := control.Standin{Instance: s.Instance, Service: s.Service, Version: s.Version, Site: s.Site, MedianMS: float64(p.Median) / float64(time.Millisecond),
-			Spread: p.Spread, Errors: p.Errors, AtOnce: p.AtOnce, Calls: []string{},
-			Changed: p.Median != s.sample.Median || p.Errors != s.sample.Errors || p.AtOnce != max(s.sample.AtOnce, 64) && p.AtOnce != s.sample.AtOnce}
+			Spread: p.Spread, Errors: p.Errors, AtOnce: p.AtOnce, Calls: []string{}, Needs: []string{},
+			Changed: p.Median != s.sample.Median || p.Errors != s.sample.Errors || p.AtOnce != max(s.sample.AtOnce, 64) && p.AtOnce != s.sample.AtOnce || !slices.Equal(p.Calls, s.sample.Calls)}
 		for _, c := range p.Calls {
 			one.Calls = append(one.Calls, c.Service)
+			if c.Needed {
+				one.Needs = append(one.Needs, c.Service)
+			}
 		}
 		out = append(out, one)
 	}
@@ -51,5 +54,28 @@ func (all standins) set(instance string, change control.StandinChange) {
 	if change.AtOnce != nil {
 		p.AtOnce = *change.AtOnce
 	}
+	if change.Calls != nil {
+		p.Calls = s.calls(*change.Calls)
+	}
+	if change.Needs != nil {
+		p.Calls = slices.Clone(p.Calls)
+		for i := range p.Calls {
+			p.Calls[i].Needed = slices.Contains(*change.Needs, p.Calls[i].Service)
+		}
+	}
 	s.Set(p)
+}
+
+// calls are those to the named services: as the sample makes them, or of the
+// path / where it makes none.
+func (s *Standin) calls(services []string) (out []Call) {
+	for _, name := range services {
+		i := slices.IndexFunc(s.sample.Calls, func(c Call) bool { return c.Service == name })
+		if i < 0 {
+			out = append(out, Call{Service: name, Path: "/"})
+		} else {
+			out = append(out, s.sample.Calls[i])
+		}
+	}
+	return out
 }

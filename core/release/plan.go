@@ -174,7 +174,7 @@ func applied(ladder string, routes []*rules.Route, list []*Overlay) []*rules.Rou
 			}
 			now := *changed
 			if o.FirstTo != nil {
-				cohorts = append(cohorts, o.cohort(&now))
+				cohorts = append(cohorts, o.cohort(now))
 			}
 			now.Send = o.send(now.Send)
 			if o.Copies > 0 {
@@ -197,20 +197,20 @@ func (o *Overlay) CohortRoute(route string) string {
 }
 
 // cohort is a copy of a route for the requests of the cohort.
-func (o *Overlay) cohort(rt *rules.Route) *rules.Route {
-	out := *rt
+func (o *Overlay) cohort(rt rules.Route) (out *rules.Route) {
+	out = &rt
 	out.Name, out.At = o.CohortRoute(rt.Name), o.At
-	out.When = []rules.Condition{*o.FirstTo}
-	if len(rt.When) > 0 {
-		out.When = nil
-		for _, w := range rt.When {
-			out.When = append(out.When, rules.Condition{All: []rules.Condition{w, *o.FirstTo}, At: o.FirstTo.At})
-		}
+	when := rt.When
+	if out.When = nil; len(when) == 0 {
+		out.When = []rules.Condition{*o.FirstTo}
+	}
+	for _, w := range when {
+		out.When = append(out.When, rules.Condition{All: []rules.Condition{w, *o.FirstTo}, At: o.FirstTo.At})
 	}
 	whole := *o
 	whole.Share = rules.Whole
 	out.Send = slices.DeleteFunc(whole.send(rt.Send), func(t rules.Target) bool { return t.Weight == 0 })
-	return &out
+	return out
 }
 
 // send is the targets with the weight of From and To shared anew between them,

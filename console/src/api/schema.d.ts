@@ -1635,9 +1635,9 @@ export interface components {
             kind: string;
             /** @description as people call it, such as 15% */
             name: string;
-            /** @description that the new version gets, or of dark is copied, in thousandths of a percent */
+            /** @description that the new version gets, or in the dark is copied to it, 0 to 1 */
             share: number;
-            /** @description how long it is judged at least, in nanoseconds */
+            /** @description seconds that it is judged at least */
             each: number;
             /** @description it waits for a person at its end */
             hold: boolean;
@@ -1810,8 +1810,10 @@ export interface components {
             errors: number;
             /** @description requests that it works on at once; more of them wait */
             atOnce: number;
-            /** @description services that it calls */
+            /** @description services that it calls, one after the other */
             calls: string[];
+            /** @description of these, those without which it answers 502 */
+            needs: string[];
             /** @description it behaves otherwise than the sample says */
             changed: boolean;
         };
@@ -1824,6 +1826,10 @@ export interface components {
             errors?: number;
             /** @description 1 to 4096 */
             atOnce?: number;
+            /** @description services to call, at most 8; the path is the sample's, or / */
+            calls?: string[];
+            /** @description services without which it answers 502; it has to call them */
+            needs?: string[];
             /** @description first, as the sample says */
             reset?: boolean;
             by?: string;

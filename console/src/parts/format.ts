@@ -39,9 +39,11 @@ export const timeOfDay = (iso: string): string => new Date(iso).toLocaleTimeStri
 /** A length of time, of milliseconds, as a person counts it. */
 export function seconds(ms: number): string {
   const s = ms / 1000;
-  if (s < 10) return `${s.toFixed(1)} s`;
-  if (s < 120) return `${s.toFixed(0)} s`;
-  return s < 7200 ? `${(s / 60).toFixed(0)} min` : `${(s / 3600).toFixed(0)} h`;
+  if (s < 10) return `${+s.toFixed(1)} s`;
+  if (s < 119.5) return `${s.toFixed(0)} s`;
+  const rest = (of: number, unit: string) => (Math.round(s / of) % 60 === 0 ? "" : ` ${Math.round(s / of) % 60} ${unit}`);
+  if (s < 600) return `${Math.floor(Math.round(s) / 60)} min${rest(1, "s")}`;
+  return s < 7170 ? `${Math.round(s / 60)} min` : `${Math.floor(Math.round(s / 60) / 60)} h${rest(60, "min")}`;
 }
 
 /** Local time of day of seconds since 1970. */

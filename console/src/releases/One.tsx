@@ -63,7 +63,7 @@ function Where({ release: r }: { release: Release }) {
   );
 }
 
-const cells = { borderCollapse: "collapse", my: 1, width: "100%", "& td, & th": { pr: 2, py: 0.3, textAlign: "left", verticalAlign: "top", borderBottom: 1, borderColor: "divider" }, "& th": { color: "text.secondary", fontWeight: 600 } } as const;
+const cells = { borderCollapse: "collapse", my: 1, width: "100%", fontSize: 13, "& td, & th": { pr: 2, py: 0.3, textAlign: "left", verticalAlign: "top", borderBottom: 1, borderColor: "divider" }, "& th": { color: "text.secondary", fontWeight: 600 } } as const;
 
 function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgement; release: Release; newest: boolean }) {
   const side = (name: string, s: ReleaseSide, fresh: ReleaseSide) => (
@@ -73,19 +73,19 @@ function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgem
       <td>{s.bad}</td>
       <td>{percent(s.success)}</td>
       <Box component="td" sx={{ whiteSpace: "nowrap" }}>{s.p99MS === null ? "–" : millis(s.p99MS)}</Box>
-      <Box component="td" sx={{ color: "text.secondary" }}>{fresh.requests}, {percent(fresh.success)}</Box>
+      <Box component="td" sx={{ color: "text.secondary", whiteSpace: "nowrap" }}>{fresh.requests === 0 ? "–" : `${fresh.requests}, ${percent(fresh.success)}`}</Box>
     </tr>
   );
   return (
     <Box data-test="judged" sx={{ overflowX: "auto" }}>
       <Box component="h3" sx={{ m: 0, mt: 0.5, fontSize: 13.5, fontWeight: 650 }}>{newest ? "Judged last" : "Judged"} at {timeOfDay(j.at)}, stage {j.stepName}</Box>
-      <Box sx={{ display: "grid", columnGap: 3, alignItems: "start", gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "minmax(0, 1fr) minmax(0, 1fr)" } }}>
+      <Box sx={{ display: "grid", columnGap: 3, alignItems: "start", gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "minmax(0, 1.25fr) minmax(0, 1fr)" } }}>
         <Box component="table" sx={cells}>
           <thead><tr><th>Expected</th><th aria-label="Verdict" /><th title={`sure to ${(100 * j.sure).toFixed(3)}%`}>Measured (limits)</th></tr></thead>
           <tbody>
             {j.findings.map((f) => (
               <tr key={f.expectation + f.over}>
-                <td>{f.expectation}</td>
+                <Box component="td" sx={{ minWidth: 130 }}>{f.expectation}</Box>
                 <Box component="td" sx={{ color: f.verdict === "missed" ? "error.main" : f.verdict === "met" ? "success.main" : "warning.main", fontWeight: 650, whiteSpace: "nowrap" }}>{f.verdict === "missed" ? "▼ " : f.verdict === "met" ? "▲ " : ""}{f.verdict}</Box>
                 <td>{f.measured}{f.verdict === "missed" && `, ${f.over}`}</td>
               </tr>
@@ -93,7 +93,7 @@ function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgem
           </tbody>
         </Box>
         <Box component="table" sx={cells}>
-          <thead><tr><th>Stage</th><th>Requests</th><th>Failed</th><th>Success</th><th>p99</th><th>Of them new</th></tr></thead>
+          <thead><tr><th>Stage</th><th>Requests</th><th>Failed</th><th>Success</th><th>p99</th><th title="since the judgement before">New</th></tr></thead>
           <tbody>{side(r.to, j.to, j.newTo)}{side(r.from, j.from, j.newFrom)}</tbody>
         </Box>
       </Box>
@@ -126,7 +126,7 @@ function Terms({ release: r }: { release: Release }) {
       <Box component="h3" sx={{ m: 0, fontSize: 13.5, fontWeight: 650 }}>Judged by</Box>
       <Box component="ul" sx={{ m: 0, pl: 2, fontSize: 12.5 }}>
         {r.expect.map((e) => <li key={e}>{e}</li>)}
-        <li>at least {plural(r.least, "request")}, every {seconds(1000 * r.every)}; {r.misses === 0 ? "the first miss withdraws" : `${plural(r.misses, "miss")} in a row borne`}; {seconds(1000 * r.patience)} of patience</li>
+        <li>at least {plural(r.least, "request")}, every {seconds(1000 * r.every)}; {r.misses === 0 ? "the first miss withdraws" : r.misses === 1 ? "one miss is borne" : `${r.misses} misses in a row are borne`}; {seconds(1000 * r.patience)} of patience</li>
         <li>at the end: {r.onSuccess === "make-default" ? `${r.to} takes the place of ${r.from} in the rules` : "the weights of the last stage stay"}</li>
       </Box>
       {done + late.length > 0 && (

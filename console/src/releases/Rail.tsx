@@ -30,7 +30,7 @@ export function Rail({ release: r, picked, onPick }: Props) {
         const now = i === r.step;
         const past = i < r.step || (now && r.state === "completed");
         const back = now && r.state === "withdrawn";
-        const full = past ? 1 : now ? Math.min(1, s.each > 0 ? (r.spent * 1e9) / s.each : 1) : 0;
+        const full = past ? 1 : now ? Math.min(1, s.each > 0 ? r.spent / s.each : 1) : 0;
         const mine = judgements.map((j, n) => ({ j, n })).filter(({ j }) => j.step === i);
         const colour = back ? palette.error.main : now && r.state === "held" ? palette.warning.main : palette.primary.main;
         return (

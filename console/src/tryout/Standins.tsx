@@ -18,7 +18,7 @@ export function Standins() {
     <Paper variant="outlined" component="section" aria-label="Sample workloads" sx={{ p: 1.5, mt: 2 }}>
       <Typography variant="h2">Sample workloads</Typography>
       <Box sx={{ color: "text.secondary", mb: 1 }}>They are played. Let one fail or answer slowly, and see who notices.</Box>
-      <Box sx={{ display: "grid", columnGap: 4, rowGap: 0.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
+      <Box sx={{ display: "grid", columnGap: 3, rowGap: 0.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
         {[...versions].map(([name, s]) => <Knobs key={name} name={name} standin={s} />)}
       </Box>
     </Paper>
@@ -38,11 +38,11 @@ function Knobs({ name, standin: s }: { name: string; standin: Standin }) {
   const shown = errors ?? 100 * s.errors;
   const slow = median ?? s.medianMS;
   return (
-    <Box sx={{ display: "grid", gridTemplateColumns: "130px 1fr 62px 1fr 62px 58px", alignItems: "center", gap: 1 }} data-test={`standin-${name}`}>
-      <strong>{name}</strong>
+    <Box sx={{ display: "grid", gridTemplateColumns: { xs: "96px 1fr 50px", sm: "106px minmax(50px, 1fr) 76px minmax(50px, 1fr) 56px 52px" }, alignItems: "center", columnGap: 1.25, fontSize: 13, "& span": { whiteSpace: "nowrap" } }} data-test={`standin-${name}`}>
+      <Box component="strong" sx={{ overflowWrap: "anywhere" }}>{name}</Box>
       <Slider size="small" aria-label={`Errors of ${name}`} min={0} max={100} step={0.5} value={shown} color={shown >= 5 ? "error" : "primary"}
         onChange={(_, v) => setErrors(v)} onChangeCommitted={(_, v) => { set({ errors: v / 100 }); window.setTimeout(() => setErrors(null), 2500); }} />
-      <span>{shown.toFixed(1)}% bad</span>
+      <span>{shown.toFixed(1)}% errors</span>
       <Slider size="small" aria-label={`Service time of ${name}`} min={0} max={most} step={1} value={Math.min(most, slow)}
         onChange={(_, v) => setMedian(v)} onChangeCommitted={(_, v) => { set({ medianMS: v }); window.setTimeout(() => setMedian(null), 2500); }} />
       <span>{slow.toFixed(0)} ms</span>
