@@ -151,6 +151,7 @@ func asProblem(err error) *failure {
 		mistaken control.Mistaken
 		overtook control.Overtaken
 		unusable control.Unusable
+		missing  control.Missing
 		taken    control.NameTaken
 		busy     control.Busy
 		refused  release.Refused
@@ -169,6 +170,8 @@ func asProblem(err error) *failure {
 		return problem(http.StatusPreconditionFailed, "overtaken", "%s", overtook.Error())
 	case errors.As(err, &unusable):
 		return problem(http.StatusUnprocessableEntity, "unusable", "%s", unusable.Error())
+	case errors.As(err, &missing):
+		return problem(http.StatusNotFound, "not-found", "%s", missing.Error())
 	case errors.As(err, &busy):
 		return problem(http.StatusConflict, "busy", "%s", busy.Error())
 	case errors.As(err, &refused):

@@ -33,11 +33,11 @@ the old version. Releases are declared in the section releases of the rules.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(a.releaseList(), a.releaseShow(), a.releaseStart(),
-		a.releaseAct(control.ActHold, "Stop a release at the weights that it has", "It is judged all the same, and withdrawn when it misses.", "held"),
-		a.releaseAct(control.ActResume, "Let a held release go on", "It goes to the next stage when this one has shown what it had to, or when the judge could\nnot tell; else it is judged on.", "goes on"),
-		a.releaseAct(control.ActSkip, "Leave out the rest of a stage", "The next stage begins at once, and nobody is asked for it.", "goes on"),
-		a.releaseAct(control.ActWithdraw, "Take the traffic back to the old version", "A completed release can be taken back too, while its routes are as it wrote them.", "is withdrawn"),
-		a.releaseAct(control.ActFinish, "Go to the end at once", "The new version takes over without being judged any more.", "is finished"),
+		a.releaseAct(control.ActHold, "Stop a release at the weights that it has", "It is judged all the same, and withdrawn when it misses."),
+		a.releaseAct(control.ActResume, "Let a held release go on", "It goes to the next stage when this one has shown what it had to, or when the judge could\nnot tell; else it is judged on."),
+		a.releaseAct(control.ActSkip, "Leave out the rest of a stage", "The next stage begins at once, and nobody is asked for it."),
+		a.releaseAct(control.ActWithdraw, "Take the traffic back to the old version", "A completed release can be taken back too, while its routes are as it wrote them."),
+		a.releaseAct(control.ActFinish, "Go to the end at once", "The new version takes over without being judged any more."),
 		a.releaseKey())
 	return cmd
 }
@@ -170,7 +170,7 @@ and events. With --follow it is shown until its end; exit code 1 when it was wit
 	return cmd
 }
 
-func (a *app) releaseAct(act, short, long, done string) *cobra.Command {
+func (a *app) releaseAct(act, short, long string) *cobra.Command {
 	var why string
 	cmd := &cobra.Command{
 		Use:   act + " NAME",
@@ -190,7 +190,7 @@ func (a *app) releaseAct(act, short, long, done string) *cobra.Command {
 				return err
 			}
 			return a.printer(cmd).Show(r, func(s *out.Sheet) {
-				s.Line("Release %d (%s) %s: it is %s, stage %s.", r.Number, r.Name, done, r.State, stepName(&r))
+				s.Line("Release %d (%s): %s, stage %s.", r.Number, r.Name, r.State, stepName(&r))
 			})
 		},
 	}

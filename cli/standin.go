@@ -53,8 +53,7 @@ func (a *app) standinSet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "set SERVICE/VERSION|INSTANCE",
 		Short: "Let simulated workloads behave otherwise, from the next request on",
-		Example: `  nightjar standin set sailings/v2 --errors 30%
-  nightjar standin set sailings/v2 --reset --slower 60ms
+		Example: `  nightjar standin set sailings/v2 --reset --slower 60ms
   nightjar standin set sailings/v1 --needs berths`,
 		Args: exactly(1, "SERVICE/VERSION"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {

@@ -9,10 +9,12 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
+	neturl "net/url"
 	"strings"
 	"sync"
 	"time"
@@ -162,13 +164,16 @@ func (c *Control) tell(ctx context.Context, url string, binary bool, text string
 		return "", err
 	}
 	resp, err := tellers.Do(req)
+	if outer := (*neturl.Error)(nil); errors.As(err, &outer) {
+		err = outer.Err // which URL it was is said already
+	}
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("no answer: %w", err)
 	}
 	defer resp.Body.Close()
 	said, _ := io.ReadAll(io.LimitReader(resp.Body, 200))
 	if resp.StatusCode < 200 || resp.StatusCode > 299 {
-		return "", fmt.Errorf("it answered %s %s", resp.Status, strings.Join(strings.Fields(strings.ToValidUTF8(string(said), "")), " "))
+		return "", fmt.Errorf("it answered %s", strings.Join(strings.Fields(resp.Status+" "+strings.ToValidUTF8(string(said), "")), " "))
 	}
 	return resp.Status, nil
 }

@@ -41,6 +41,11 @@ type Unusable struct{ Why string }
 
 func (e Unusable) Error() string { return e.Why }
 
+// Missing is a request for something that there is not.
+type Missing struct{ Why string }
+
+func (e Missing) Error() string { return e.Why }
+
 var bundleShape = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 
 // joined is all files of all bundles, in the order of the bundles' names. Files

@@ -187,10 +187,10 @@ func (c *Control) keptRun(ctx context.Context, name string) (number uint, run *r
 	}
 	for _, p := range c.InForce().Written.Releases {
 		if p.Name == name {
-			return 0, nil, Unusable{fmt.Sprintf("release %s is declared, and was never started: nightjar release start %s", name, name)}
+			return 0, nil, Missing{fmt.Sprintf("release %s is declared, and was never started: nightjar release start %s", name, name)}
 		}
 	}
-	return 0, nil, Unusable{fmt.Sprintf("there is no release %s: nightjar release list shows those that there are", name)}
+	return 0, nil, Missing{fmt.Sprintf("there is no release %s: nightjar release list shows those that there are", name)}
 }
 
 // newestDetails bounds what is shown of one release.

@@ -49,7 +49,10 @@ func (k *clock) stage(seq *uint64, seconds, v1, v2, bad int) {
 			return wire.Series{Revision: revision, Service: "s", Version: version, RouteOf: "s", Route: "all", Counts: stats.Counts{OK: uint64(n - bad), Failed: uint64(bad), Tries: uint64(n), Latency: []stats.Bin{{Bucket: 99, N: uint64(n)}}}}
 		}
 		d := delta(*seq, of("v1", v1, 0), of("v2", v2, bad))
-		d.Series = append(d.Series, wire.Series{App: true, Copy: true, Service: "s", Version: "v2", Counts: stats.Counts{OK: 5, Tries: 5, Latency: []stats.Bin{{Bucket: 99, N: 5}}}})
+		app := func(version string, copies bool, n uint64) wire.Series {
+			return wire.Series{App: true, Copy: copies, Service: "s", Version: version, Counts: stats.Counts{OK: n, Tries: n, Latency: []stats.Bin{{Bucket: 99, N: n}}}}
+		}
+		d.Series = append(d.Series, app("v2", true, 5), app("v1", false, 50), app("v2", false, 9))
 		k.Count("p", d)
 		if err := k.stepReleases(k.t.Context()); err != nil {
 			k.t.Fatal(err)
@@ -163,6 +166,17 @@ func TestReleaseIsJudged(t *testing.T) {
 	if err != nil || len(look.Changes) != 0 || len(look.Releases) != 1 || look.Releases[0].Written || look.Releases[0].Changes[0].After != "v1 90, v2 10" {
 		t.Errorf("while it runs: %+v, %v", look, err)
 	}
+	if j := k.release("r").Last; j == nil || j.From.Requests != 5*j.To.Requests || j.To.Requests%10 != 0 {
+		t.Errorf("counted: %+v", j) // what the workloads' own side tells is no other request
+	}
+	// What followed an earlier revision is not of the stage.
+	seq++
+	late := wire.Series{Revision: 1, Service: "s", Version: "v2", RouteOf: "s", Route: "all", Counts: stats.Counts{Failed: 500, Tries: 500}}
+	k.Count("p", delta(seq, late))
+	k.stage(&seq, 3, 50, 10, 0)
+	if r := k.release("r"); r.State.Over() || r.Bad > 0 {
+		t.Errorf("judged by requests of before: %s: %s", r.State, r.Why)
+	}
 	for i := 0; i < 8 && !k.release("r").State.Over(); i++ {
 		k.stage(&seq, 1, 50, 10, 5)
 	}
@@ -185,11 +199,29 @@ func TestReleaseIsJudged(t *testing.T) {
 	// Copies are what a dark stage is judged by.
 	k, seq = newClock(t).started(", dark: 10%"), 0
 	k.stage(&seq, 8, 50, 10, 10) // what v2 answers by its weight counts for nothing
-	if r := k.release("r"); r.State != release.InDark || r.Last == nil || r.Last.To.Requests == 0 || r.Last.To.Bad != 0 || r.Requests != 0 {
+	if r := k.release("r"); r.State != release.InDark || r.Last == nil || r.Last.To.Requests == 0 || r.Last.To.Bad != 0 || r.Last.Share != 0.1 || r.Requests != 0 {
 		t.Errorf("dark: %s, %+v, %d", r.State, r.Last, r.Requests)
 	}
 	if m := findRoute(k.InForce().Rules, [2]string{"s", "all"}).Mirror; m == nil || m.To.Version != "v2" || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("dark: copies to %v, sends %s", m, k.sent("all"))
+	}
+}
+
+// TestRatesAreOfTheWholeTime: what is counted between two judgements is of all
+// the seconds between them.
+func TestRatesAreOfTheWholeTime(t *testing.T) {
+	k := newClock(t)
+	text := strings.Replace(fmt.Sprintf(releasing, ""), "least: 20}", "least: 20, expect: [rps >= 9, rps <= 11]}", 1)
+	k.mustPublish(text)
+	k.register("s2", "s", "v2")
+	if _, err := k.StartRelease(t.Context(), ReleaseAsk{Name: "r"}); err != nil {
+		t.Fatal(err)
+	}
+	seq := uint64(0)
+	k.stage(&seq, 12, 90, 10, 0)
+	r := k.release("r")
+	if r.State.Over() || len(r.Judgements) < 2 || r.Judgements[1].Verdict != release.Met {
+		t.Errorf("10 requests a second: %s: %s; %+v", r.State, r.Why, r.Judgements)
 	}
 }
 

@@ -101,7 +101,7 @@ func (c *Control) SetStandin(which string, change StandinChange) ([]Standin, err
 			found++
 			for _, name := range deref(change.Needs) {
 				if !slices.Contains(s.Calls, name) && (change.Calls == nil || !slices.Contains(*change.Calls, name)) {
-					return nil, Unusable{fmt.Sprintf("%s does not call %s, so it cannot need it: it calls %s", s.Instance, name, strings.Join(s.Calls, ", "))}
+					return nil, Unusable{fmt.Sprintf("%s does not call %s, so it cannot need it: let it call %s, too", s.Instance, name, name)}
 				}
 			}
 			standins.Set(s.Instance, change)
@@ -110,7 +110,7 @@ func (c *Control) SetStandin(which string, change StandinChange) ([]Standin, err
 		}
 	}
 	if found == 0 {
-		return nil, Unusable{fmt.Sprintf("no simulated workload is called %s: name an instance, or %s", which, rules.OneOf(which, names))}
+		return nil, Unusable{fmt.Sprintf("no simulated workload is called %s: name an instance, or %s", which, rules.OneOf(which, slices.Compact(names)))}
 	}
 	return standins.List(), nil
 }

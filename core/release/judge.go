@@ -69,7 +69,7 @@ type Finding struct {
 	Low         *float64 `json:"low,omitempty" doc:"limits of the value, as sure as the judgement is"`
 	High        *float64 `json:"high,omitempty"`
 	Measured    string   `json:"measured" doc:"the same in words"`
-	Over        string   `json:"over" doc:"which time it is of: the stage so far, or what came since the last judgement"`
+	Over        string   `json:"over" doc:"of which time it is: in the stage so far, or since the last judgement"`
 }
 
 // Judgement is one look at a step.
@@ -83,7 +83,7 @@ type Judgement struct {
 	From     Side      `json:"from" doc:"the old one"`
 	NewTo    Side      `json:"newTo" doc:"the new version, since the last judgement"`
 	NewFrom  Side      `json:"newFrom"`
-	Share    float64   `json:"share" doc:"what the new version got of the requests of both since the last judgement, 0 to 1"`
+	Share    float64   `json:"share" doc:"what the new version got of the requests of both since the last judgement, 0 to 1; in the dark copies for each request of the old one"`
 	Sure     float64   `json:"sure" doc:"how sure it is where it says missed, 0 to 1"`
 	Misses   int       `json:"misses" doc:"missed in a row, with this one"`
 }
@@ -122,7 +122,7 @@ func level(p *rules.Release, look int) (looks, glances float64) {
 }
 
 const (
-	overStage = "the stage so far"
+	overStage = "in the stage so far"
 	overNew   = "since the last judgement"
 )
 

@@ -266,8 +266,25 @@ func TestJudgements(t *testing.T) {
 			}
 		})
 	}
+	// What goes bad midway shows in what is new.
+	d := begin(t, "stages: [10%, 100%], each: 30s, judge: {success: '>= 90%', every: 10s}")
+	d.run(Judging, 5*time.Second)
+	for range 22 {
+		d.now = d.now.Add(time.Second)
+		d.step()
+	}
+	d.good[0] = 0.8
+	if d.run(Withdrawn, 10*time.Second); !strings.Contains(d.r.Why, "since the last judgement") {
+		t.Errorf("withdrawn since %s", d.r.Why)
+	}
+	// What was unclear goes on by itself once it is clear.
+	d = begin(t, "stages: [10%, 100%], each: 30s, judge: {success: '>= 93%', patience: 20s}")
+	d.good, d.rate = [2]float64{0.9, 1}, [2]int{10, 50}
+	d.run(Held, 10*time.Minute)
+	d.good[0] = 1
+	d.run(Completed, 10*time.Minute)
 	// At the last stage the old version gets nothing, and stands for itself by what it did before.
-	d := begin(t, "stages: [100%], each: 30s")
+	d = begin(t, "stages: [100%], each: 30s")
 	d.good, d.rate = [2]float64{0.9, 1}, [2]int{50, 0}
 	d.run(Withdrawn, time.Minute)
 	if !strings.Contains(d.r.Why, "v1 before, since it gets too little now 99.00% of 1000") {
@@ -335,6 +352,10 @@ func TestGates(t *testing.T) {
 	if !d.r.Asking || d.r.State != Shifting || d.r.Shift {
 		t.Fatalf("not asked: %+v", d.r)
 	}
+	// What To did by the rules before is nothing to judge by.
+	if d.r.Glance(d.now, &Sample{To: stats.Counts{Failed: 500}, From: stats.Counts{OK: 500}}); d.r.State != Shifting || d.r.Looks > 0 {
+		t.Fatalf("judged before it began: %s, %s", d.r.State, d.r.Why)
+	}
 	d.r.Gate(d.now, "")
 	d.run(Judging, 5*time.Second)
 	d.run(Shifting, 15*time.Second)
@@ -348,6 +369,24 @@ func TestGates(t *testing.T) {
 	}
 	if err := d.r.Resume(d.now, "mate"); err != nil || d.r.Asking || d.r.Step != 1 {
 		t.Errorf("a person answered for the receiver: %v, %+v", err, d.r)
+	}
+	// An answer to a question that nobody asks any more moves nothing.
+	d = begin(t, "stages: [2%, 100%], each: 10s, notify: {url: 'http://x/', gate: true}")
+	d.step()
+	if err := d.r.Hold(d.now, "mate", ""); err != nil {
+		t.Fatal(err)
+	}
+	if d.r.Gate(d.now, ""); d.r.State != Held || d.r.Shift {
+		t.Errorf("held, and the receiver's yes moved it: %s", d.r.State)
+	}
+	// While somebody is asked, the stage that is in force is looked after.
+	d = begin(t, "stages: [2%, 100%], each: 10s, notify: {url: 'http://x/', gate: true}")
+	d.step()
+	d.r.Gate(d.now, "")
+	d.run(Judging, 5*time.Second)
+	d.run(Shifting, 15*time.Second)
+	if d.r.Glance(d.now, &Sample{To: stats.Counts{Failed: 100}, From: stats.Counts{OK: 100}}); d.r.State != Withdrawn || d.r.By != ByJudge {
+		t.Errorf("it went bad while somebody was asked: %s", d.r.State)
 	}
 }
 

@@ -186,6 +186,9 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 	if glanced != nil {
 		j.Findings, j.Verdict, j.Sure = append([]Finding{*glanced}, j.Findings...), Missed, sure
 	}
+	if step.Kind == Dark && j.NewFrom.Requests > 0 { // copies come besides
+		j.Share = float64(j.NewTo.Requests) / float64(j.NewFrom.Requests)
+	}
 	j.At, j.Step, j.StepName = now, r.Step, step.Name
 	r.LookAt = r.Spent + r.Plan.Judge.Every
 	if r.Spent < step.Each {

@@ -1586,7 +1586,7 @@ export interface components {
             high?: number;
             /** @description the same in words */
             measured: string;
-            /** @description which time it is of: the stage so far, or what came since the last judgement */
+            /** @description of which time it is: in the stage so far, or since the last judgement */
             over: string;
         };
         ReleaseJudgement: {
@@ -1605,7 +1605,7 @@ export interface components {
             /** @description the new version, since the last judgement */
             newTo: components["schemas"]["ReleaseSide"];
             newFrom: components["schemas"]["ReleaseSide"];
-            /** @description what the new version got of the requests of both since the last judgement, 0 to 1 */
+            /** @description what the new version got of the requests of both since the last judgement, 0 to 1; in the dark copies for each request of the old one */
             share: number;
             /** @description how sure it is where it says missed, 0 to 1 */
             sure: number;

@@ -63,7 +63,7 @@ function Where({ release: r }: { release: Release }) {
   );
 }
 
-const cells = { borderCollapse: "collapse", my: 1, width: "100%", fontSize: 13, "& td, & th": { pr: 2, py: 0.3, textAlign: "left", verticalAlign: "top", borderBottom: 1, borderColor: "divider" }, "& th": { color: "text.secondary", fontWeight: 600 } } as const;
+const cells = { borderCollapse: "collapse", my: 1, width: "100%", fontSize: 13, "& td, & th": { pr: 1.5, py: 0.3, textAlign: "left", verticalAlign: "top", borderBottom: 1, borderColor: "divider" }, "& th": { color: "text.secondary", fontWeight: 600 } } as const;
 
 function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgement; release: Release; newest: boolean }) {
   const side = (name: string, s: ReleaseSide, fresh: ReleaseSide) => (
@@ -79,7 +79,7 @@ function Judged({ judgement: j, release: r, newest }: { judgement: ReleaseJudgem
   return (
     <Box data-test="judged" sx={{ overflowX: "auto" }}>
       <Box component="h3" sx={{ m: 0, mt: 0.5, fontSize: 13.5, fontWeight: 650 }}>{newest ? "Judged last" : "Judged"} at {timeOfDay(j.at)}, stage {j.stepName}</Box>
-      <Box sx={{ display: "grid", columnGap: 3, alignItems: "start", gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "minmax(0, 1.25fr) minmax(0, 1fr)" } }}>
+      <Box sx={{ display: "grid", columnGap: 3, alignItems: "start", gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "minmax(0, 1.1fr) minmax(0, 1fr)" } }}>
         <Box component="table" sx={cells}>
           <thead><tr><th>Expected</th><th aria-label="Verdict" /><th title={`sure to ${(100 * j.sure).toFixed(3)}%`}>Measured (limits)</th></tr></thead>
           <tbody>

@@ -19,8 +19,8 @@ export function Over({ release: r }: { release: Release }) {
   return (
     <Box sx={{ ...chartPair, mt: 1 }} data-test="over-time">
       <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v}%` }]}
-        series={[{ ...line(`share of ${r.to}, its cohort too`, palette.primary.main, list.map((j) => 100 * j.share)) }, { ...line("by the stage", palette.text.secondary, list.map((j) => (r.steps[j.step]?.kind === "weight" || r.steps[j.step]?.kind === "watch" ? 100 * (r.steps[j.step]?.share ?? 0) : 0))), id: "second" }]} />
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 52, min: Math.max(0, Math.floor(low - 1)), max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v.toFixed(low > 97 ? 1 : 0)}%` }]}
+        series={[{ ...line(`share of ${r.to}, its cohort too`, palette.primary.main, list.map((j) => 100 * j.share)) }, { ...line("by the stage", palette.text.secondary, list.map((j) => 100 * (r.steps[j.step]?.share ?? 0))), id: "second" }]} />
+      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 60, min: Math.max(0, Math.floor(low - 1)), max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v.toFixed(low > 97 ? 1 : 0)}%` }]}
         series={[line(`success of ${r.to}`, palette.primary.main, list.map((j) => of(j.newTo))), { ...line(`of ${r.from}`, palette.warning.main, list.map((j) => of(j.newFrom))), id: "second" }]} />
     </Box>
   );
