@@ -82,12 +82,9 @@ func (c *Control) commit(ctx context.Context, first *text, changed []*releaseRun
 				continue // it keeps its weights until the next step
 			}
 			rev := store.Revision{Kind: "release", Author: "release/" + x.run.Plan.Name, Message: x.message(), At: c.now().UTC()}
-			err := c.rewrite(x, &force, &rev)
-			if err != nil && x.run.State == release.Completed {
-				x.run.Unwritable(c.now().UTC(), err.Error()+"; publish the targets that you want, or withdraw")
+			if err := c.rewrite(x, &force, &rev); err != nil {
+				x.run.Unwritable(c.now().UTC(), err.Error())
 				rev.Message = x.message()
-			} else if err != nil {
-				rev.Message += "; " + err.Error() + ", so they hold as they were published"
 			}
 			made = append(made, &rev)
 			change.Revision = &rev
@@ -168,6 +165,9 @@ func (x *releaseRun) message() string {
 	case release.Withdrawn:
 		return "withdrawn: " + r.Why
 	}
+	if r.Retreat {
+		return "held: " + r.Why
+	}
 	return fmt.Sprintf("stage %s: %s", r.Now().Name, r.Describe())
 }
 
@@ -178,7 +178,7 @@ func stepOf(message string) string {
 		return strings.TrimPrefix(what, "stage ")
 	case what == "completed":
 		return "done"
-	case what == "withdrawn":
+	case what == "withdrawn" || what == "held":
 		return "back"
 	}
 	return ""

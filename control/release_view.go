@@ -86,6 +86,8 @@ type ReleaseBrief struct {
 	Step    string        `json:"step" doc:"that is in force; empty before the first"`
 	Left    float64       `json:"left" doc:"seconds until the step can be over"`
 	Why     string        `json:"why,omitempty"`
+
+	Places []release.Place `json:"places" doc:"routes that it changes"`
 }
 
 // maxBriefs bounds what every page is told.
@@ -97,7 +99,7 @@ func (c *Control) brief() {
 	list := []ReleaseBrief{}
 	for _, n := range slices.Sorted(maps.Keys(c.releases)) {
 		if r := c.releases[n].run; !r.State.Over() && len(list) < maxBriefs {
-			list = append(list, ReleaseBrief{n, r.Plan.Name, r.Plan.Service, r.Plan.From, r.Plan.To, r.State, r.Now().Name, max(0, (r.Now().Each - r.Spent).Seconds()), r.Why})
+			list = append(list, ReleaseBrief{n, r.Plan.Name, r.Plan.Service, r.Plan.From, r.Plan.To, r.State, r.Now().Name, max(0, (r.Now().Each - r.Spent).Seconds()), r.Why, r.Places})
 		}
 	}
 	c.briefs.Store(&list)
@@ -147,7 +149,7 @@ func (c *Control) releaseView(number uint, r *release.Run) Release {
 	if step.Kind == release.Weight || step.Kind == release.Watch {
 		out.Share = step.Share.Share()
 	}
-	if r.State == release.Withdrawn {
+	if r.State == release.Withdrawn || r.Retreat {
 		out.Share = 0
 	}
 	out.Spent = r.Spent.Seconds()
@@ -164,7 +166,9 @@ func (c *Control) releaseView(number uint, r *release.Run) Release {
 	if out.Can = append(out.Can, ActHold); r.State == release.Held {
 		out.Can[0] = ActResume
 	}
-	out.Can = append(out.Can, ActSkip, ActFinish, ActWithdraw)
+	if out.Can = append(out.Can, ActSkip, ActFinish, ActWithdraw); r.Retreat {
+		out.Can = []string{ActWithdraw}
+	}
 	return out
 }
 

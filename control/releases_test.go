@@ -263,6 +263,17 @@ func TestTextThatCannotBeWritten(t *testing.T) {
 	if r := k.release("r"); r.State != release.Held || !strings.Contains(r.Why, "cannot be") || k.sent("all") != "v1 0, v2 100" {
 		t.Errorf("%s: %s; sends %s", r.State, r.Why, k.sent("all"))
 	}
+	if r, err := k.ActRelease(t.Context(), "r", ActWithdraw, "mate", "a hunch"); err != nil || r.State != release.Held || !strings.Contains(r.Why, "a hunch; everything is with v1") || k.sent("all") != "v1 100, v2 0" {
+		t.Errorf("withdrawn: %v, %s: %s; sends %s", err, r.State, r.Why, k.sent("all"))
+	}
+	k.stage(&seq, 10, 50, 0, 0)
+	if _, err := k.ActRelease(t.Context(), "r", ActResume, "mate", ""); !errors.As(err, &release.Refused{}) || k.sent("all") != "v1 100, v2 0" {
+		t.Errorf("resumed: %v, sends %s", err, k.sent("all"))
+	}
+	k.mustPublish(fmt.Sprintf(releasing, "")) // the same by its meaning, and it can be written into
+	if r, err := k.ActRelease(t.Context(), "r", ActWithdraw, "mate", ""); err != nil || r.State != release.Withdrawn || k.sent("all") != "v1" {
+		t.Errorf("withdrawn once more: %v, %s; sends %s", err, r.State, k.sent("all"))
+	}
 }
 
 // receiver is told of releases, and remembers.

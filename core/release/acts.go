@@ -6,10 +6,15 @@ import (
 	"time"
 )
 
-// Unwritable holds a release whose end cannot be written into the rules.
+// Unwritable holds a release whose end cannot be written into the text of the
+// rules: what it wanted holds as an overlay until a person publishes the targets.
 func (r *Run) Unwritable(now time.Time, why string) {
+	r.Retreat = r.State == Withdrawn
+	if r.Retreat {
+		why = r.Why + "; everything is with " + r.Plan.From + ", but " + why
+	}
 	r.Ended, r.Shift, r.Done = time.Time{}, true, true
-	r.hold(now, ByRules, why)
+	r.hold(now, ByRules, why+"; publish the targets that you want")
 }
 
 // Undo withdraws a release that is completed.
@@ -27,8 +32,11 @@ type Refused struct{ Why string }
 func (e Refused) Error() string { return e.Why }
 
 func (r *Run) running(what string) error {
-	if r.State.Over() {
+	switch {
+	case r.State.Over():
 		return Refused{fmt.Sprintf("release %s is %s: there is nothing to %s", r.Plan.Name, r.State, what)}
+	case r.Retreat:
+		return Refused{fmt.Sprintf("release %s was withdrawn, and its end cannot be written: publish the targets that you want", r.Plan.Name)}
 	}
 	return nil
 }
@@ -91,9 +99,10 @@ func (r *Run) Skip(now time.Time, by string) error {
 
 // Withdraw takes everything back.
 func (r *Run) Withdraw(now time.Time, by, why string) error {
-	if err := r.running("withdraw"); err != nil {
+	if err := r.running("withdraw"); err != nil && !r.Retreat { // then it is tried once more
 		return err
 	}
+	r.Retreat = false
 	r.withdraw(now, by, cmp.Or(why, "a person asked for it"))
 	return nil
 }

@@ -114,7 +114,8 @@ type Overlay struct {
 	At      rules.Origin     `json:"at"`                // of the release
 }
 
-// OverlayAt is what a release changes in a step.
+// OverlayAt is what a release changes in a step; in the zero Step From has
+// everything.
 func OverlayAt(p *rules.Release, places []Place, s Step) Overlay {
 	o := Overlay{Release: p.Name, Places: places, Service: p.Service, From: p.From, To: p.To, At: p.At}
 	switch s.Kind {
@@ -122,7 +123,7 @@ func OverlayAt(p *rules.Release, places []Place, s Step) Overlay {
 		o.Copies = s.Share
 	case Cohort:
 		o.FirstTo = p.FirstTo
-	default:
+	case Weight, Watch:
 		o.FirstTo, o.Share = p.FirstTo, s.Share
 	}
 	return o

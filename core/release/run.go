@@ -68,9 +68,11 @@ type Run struct {
 	By       string        `json:"by,omitempty"` // who ended or holds it
 	Stage    Sample        `json:"stage"`        // the step so far
 	Base     *stats.Counts `json:"base,omitempty"`
-	Total    Sample        `json:"total"`          // of all steps but the dark one
-	Last     *Judgement    `json:"last,omitempty"` // newest
-	Back     bool          `json:"back,omitempty"` // what went to To before is to go to From too
+	Total    Sample        `json:"total"`             // of all steps but the dark one
+	Last     *Judgement    `json:"last,omitempty"`    // newest
+	Kept     time.Time     `json:"kept,omitzero"`     // when a judgement was handed out last: of a stage that waits, ever fewer that say the same
+	Back     bool          `json:"back,omitempty"`    // what went to To before is to go to From too
+	Retreat  bool          `json:"retreat,omitempty"` // it was withdrawn, which could not be written: From has everything by overlay
 
 	Events     []Event     `json:"-"` // since the driver took them
 	Judgements []Judgement `json:"-"`
@@ -111,7 +113,11 @@ func (r *Run) Overlay() (Overlay, bool) {
 	if r.State.Over() || r.Step < 0 {
 		return Overlay{Release: r.Plan.Name, Places: r.Places, Service: r.Plan.Service, From: r.Plan.From, To: r.Plan.To, At: r.Plan.At}, false
 	}
-	return OverlayAt(&r.Plan, r.Places, r.Now()), true
+	step := r.Now()
+	if r.Retreat {
+		step = Step{}
+	}
+	return OverlayAt(&r.Plan, r.Places, step), true
 }
 
 func (r *Run) event(now time.Time, kind, by, text string) {
@@ -155,7 +161,7 @@ func (r *Run) Tick(now time.Time, everywhere bool) {
 func (r *Run) Due() bool {
 	switch r.State {
 	case InDark, InCohort, Judging, Held:
-		return r.Step >= 0 && r.Spent >= r.LookAt
+		return r.Step >= 0 && r.Spent >= r.LookAt && !r.Retreat
 	}
 	return false
 }
@@ -163,7 +169,7 @@ func (r *Run) Due() bool {
 // Glance looks, once a second between two judgements, whether what was counted
 // since the last one is so bad that it is to be judged now.
 func (r *Run) Glance(now time.Time, fresh *Sample) {
-	if r.Step < 0 || r.Misses > 0 || r.Due() {
+	if r.Step < 0 || r.Misses > 0 || r.Due() || r.Retreat {
 		return // nothing is changed yet, or what is borne is borne until the next judgement
 	}
 	if f, sure, bad := glance(&r.Plan, &r.Stage, fresh, r.Base, r.Looks+1); bad {
@@ -198,11 +204,14 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 		r.Misses = 0
 	}
 	j.Misses = r.Misses
-	r.Judgements = append(r.Judgements, j)
-	if r.Last = &r.Judgements[len(r.Judgements)-1]; r.Misses > 0 {
+	if r.Misses > 0 {
 		r.event(now, "judged", "", missedText(&j))
 	}
 	over := r.Spent - step.Each
+	if said := r.Last; said == nil || said.Verdict != j.Verdict || r.Misses > 0 || now.Sub(r.Kept) >= over/20 {
+		r.Judgements, r.Kept = append(r.Judgements, j), now
+	}
+	r.Last = &j
 	switch {
 	case r.Misses > r.Plan.Judge.Misses:
 		r.withdraw(now, ByJudge, missedText(&j))

@@ -34,7 +34,7 @@ func main() {
 type page struct {
 	name, path, dark string
 	late             bool     // after the pictures of commands, since what it does would show there
-	before           []string // commands of nightjar to run first
+	before           []string // commands of nightjar to run first; those after a hyphen may fail
 	ready            string   // JavaScript that is true when the page is ready
 	keys             []string // JavaScript to run first, each after the page is ready
 }
@@ -47,7 +47,7 @@ var pages = []page{
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
-	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
+	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
 	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
 		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 4"}},
@@ -57,6 +57,8 @@ var pages = []page{
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] tbody tr').length > 8 && document.querySelector('[data-test=history] path')"},
 	{name: "forecast-page", path: "/effects?view=forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
 		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
+	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"rules restore 1", "release start sailings-to-v2"},
+		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
 }
 
 // command is a picture of a terminal of so many rows.
@@ -71,15 +73,14 @@ var commands = []command{
 	{"forecast", 44, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version; sleep 8"},
 	{"services", 46, "nightjar services; nightjar services sailings"},
 	{"links", 34, "nightjar links; nightjar routes"},
-	{"call", 18, "nightjar call http://sailings/sailings/today -n 200"},
-	{"explain", 34, "nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
-	{"check", 28, "nightjar rules check examples/mistakes"},
-	{"publish", 22, "nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
+	{"call", 48, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
+	{"publish", 50, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
 	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --tries 2 -n 2 -o wide; nightjar traces --outcome trouble -n 3"},
+	{"release", 30, "nightjar release start sailings-to-v2 --follow; sleep 84"},
 }
 
 func run(only []string) error {
-	ctx, stop := context.WithTimeout(context.Background(), 8*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 14*time.Minute)
 	defer stop()
 	root, err := os.Getwd()
 	if err != nil {
@@ -142,7 +143,8 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 			mode = "dark"
 		}
 		for _, c := range p.before {
-			if text, err := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), strings.Fields(c)...).CombinedOutput(); err != nil {
+			c, may := strings.CutPrefix(c, "- ")
+			if text, err := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), strings.Fields(c)...).CombinedOutput(); err != nil && !may {
 				return fmt.Errorf("nightjar %s: %w: %s", c, err, text)
 			}
 		}
@@ -177,7 +179,7 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 
 // terminal runs each command in an xterm of its own and takes its window.
 func terminal(ctx context.Context, root, outDir string, wanted func(string) bool) error {
-	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1400x900x24")
+	screen := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1400x1000x24")
 	if err := screen.Start(); err != nil {
 		return err
 	}

@@ -1567,6 +1567,8 @@ export interface components {
             /** @description seconds until the step can be over */
             left: number;
             why?: string;
+            /** @description routes that it changes */
+            places: components["schemas"]["ReleasePlace"][];
         };
         ReleaseEvent: {
             /** Format: date-time */

@@ -8,7 +8,7 @@ import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
 import { useEffect, useMemo, useState, useSyncExternalStore } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { check, format, publish, readRevision, readSchema, type Finding, type Mesh, type Published, type Report, type Revision, type RuleFile } from "../api/client";
 import { useLive } from "../api/live";
 import { Preview } from "../effects/Preview";
@@ -252,6 +252,11 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
             {report.mistakes === 0 && `; ${report.changes.length ? `${plural(report.changes.length, "difference")} to revision ${report.revision}` : `the same as revision ${report.revision}`}`}
           </Box>
         )}
+        {report?.releases.filter((o) => !o.written).map((o) => (
+          <Box key={o.release} sx={{ color: "text.secondary", mb: 0.5 }} data-test="overlaid">
+            ⇥ Release <Link to={`/releases/${o.number ?? o.release}`}>{o.release}</Link> runs, and changes besides these files: {o.changes.map((c) => `${c.path.replace(/^(services|gateways)\./, "")}: ${c.before ? `${c.before} → ` : ""}${c.after}`).join("; ")}. No file needs to follow it; to publish other targets there withdraws it.
+          </Box>
+        ))}
         <Findings findings={report?.findings ?? []} onGo={goTo} />
       </Box>
     </>

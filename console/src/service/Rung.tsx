@@ -4,7 +4,8 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import { split, type Published, type Route } from "../api/client";
+import { Link } from "react-router";
+import { split, type Mesh, type Published, type Route } from "../api/client";
 import { Preview } from "../effects/Preview";
 import { millis, percent, plural, rate } from "../parts/format";
 import { laneFill, laneIndex, useLaneColour } from "../parts/lanes";
@@ -17,12 +18,14 @@ interface Props {
   service?: string;
   versions: string[];
   revision: number;
+  /** The release that moves its weights now. */
+  moving?: Mesh["releases"][number] | undefined;
 }
 
 const asWeight = (text: string): number => Math.round(Number(text) * 1000);
 
 /** One route of the ladder, with its weights and what came of them. */
-export function Rung({ route, number, service, versions, revision }: Props) {
+export function Rung({ route, number, service, versions, revision, moving }: Props) {
   // A draft belongs to the revision that it was begun on; on another one the service refuses it.
   const [draft, setDraftAt] = useState<{ shares: Share[]; revision: number } | null>(null);
   const setDraft = (shares: Share[] | null) => setDraftAt(shares && { shares, revision: draft?.revision ?? revision });
@@ -63,6 +66,11 @@ export function Rung({ route, number, service, versions, revision }: Props) {
           <Box sx={{ color: "text.secondary", flex: 1, minWidth: 200 }}>{route.when.length ? route.when.join("; or ") : "every request that comes this far"}</Box>
           <Box sx={{ fontWeight: 600 }}>{route.figures.requests > 0 ? `${percent(route.share)} of requests, ${rate(route.figures.rps)}/s` : "no requests"}</Box>
         </Box>
+        {moving && (
+          <Box sx={{ mt: 0.5, color: "warning.main" }} data-test={`moving-${route.name}`}>
+            ⇥ Release <Link to={`/releases/${moving.number}`} style={{ color: "inherit" }}>{moving.name}</Link> moves these weights from {moving.from} to {moving.to}; to publish others withdraws it.
+          </Box>
+        )}
         {answers && (
           <Box sx={{ my: 1 }}>
             answers by itself: <strong>{answers.name}</strong> {answers.value}

@@ -25,6 +25,9 @@ import { Rung } from "./Rung";
 const History = lazy(() => import("./History"));
 const Instances = lazy(() => import("./Instances"));
 const Links = lazy(() => import("./Links"));
+/** The release that moves the weights of a route now. */
+const movingOf = (mesh: Mesh, ladder: string, route: string) => mesh.releases.find((r) => r.places.some((p) => p.ladder === ladder && p.route === route));
+
 const loading = <Box sx={{ height: 120, color: "text.secondary" }}>Loading</Box>;
 
 /** One service: its routes as a ladder in match order, its versions and instances. */
@@ -46,7 +49,7 @@ export function ServicePage() {
       ) : (
         <Box component="ol" sx={{ p: 0, m: 0 }}>
           {service.routes.map((r, i) => (
-            <Rung key={r.name} route={r} number={i + 1} service={name} versions={versions} revision={mesh.revision.number} />
+            <Rung key={r.name} route={r} number={i + 1} service={name} versions={versions} revision={mesh.revision.number} moving={movingOf(mesh, name, r.name)} />
           ))}
         </Box>
       )}
@@ -84,7 +87,7 @@ export function GatewayPage() {
       <Heading>Routes, in match order</Heading>
       <Box component="ol" sx={{ p: 0, m: 0 }}>
         {gateway.routes.map((r, i) => (
-          <Rung key={r.name} route={r} number={i + 1} versions={r.send.map((t) => t.target)} revision={mesh.revision.number} />
+          <Rung key={r.name} route={r} number={i + 1} versions={r.send.map((t) => t.target)} revision={mesh.revision.number} moving={movingOf(mesh, name, r.name)} />
         ))}
       </Box>
       <Heading>Links in and out</Heading>
