@@ -406,8 +406,10 @@ func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
 		s.Line("%s was sent %d requests; %d failed, about %.0f more than %s would have.", r.To, r.Requests, r.Bad, r.More, r.From)
 	}
 	if len(r.Judgements) > 0 {
+		s.Line("")
 		table()
 	}
+	s.Line("")
 	for i, e := range r.Events {
 		if i >= len(r.Events)-rows {
 			s.Line("%s  %s", e.At.Local().Format(time.TimeOnly), eventText(&e))

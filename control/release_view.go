@@ -87,7 +87,8 @@ type ReleaseBrief struct {
 	Left    float64       `json:"left" doc:"seconds until the step can be over"`
 	Why     string        `json:"why,omitempty"`
 
-	Places []release.Place `json:"places" doc:"routes that it changes"`
+	Places  []release.Place `json:"places" doc:"routes that it changes"`
+	Cohorts []release.Place `json:"cohorts" doc:"routes that it puts before those, for its cohort"`
 }
 
 // maxBriefs bounds what every page is told.
@@ -98,9 +99,18 @@ const maxBriefs = 100
 func (c *Control) brief() {
 	list := []ReleaseBrief{}
 	for _, n := range slices.Sorted(maps.Keys(c.releases)) {
-		if r := c.releases[n].run; !r.State.Over() && len(list) < maxBriefs {
-			list = append(list, ReleaseBrief{n, r.Plan.Name, r.Plan.Service, r.Plan.From, r.Plan.To, r.State, r.Now().Name, max(0, (r.Now().Each - r.Spent).Seconds()), r.Why, r.Places})
+		r := c.releases[n].run
+		if r.State.Over() || len(list) >= maxBriefs {
+			continue
 		}
+		b := ReleaseBrief{Number: n, Name: r.Plan.Name, Service: r.Plan.Service, From: r.Plan.From, To: r.Plan.To, State: r.State, Step: r.Now().Name,
+			Left: max(0, (r.Now().Each - r.Spent).Seconds()), Why: r.Why, Places: r.Places, Cohorts: []release.Place{}}
+		if o, on := r.Overlay(); on && o.FirstTo != nil {
+			for _, at := range r.Places {
+				b.Cohorts = append(b.Cohorts, release.Place{Ladder: at.Ladder, Route: o.CohortRoute(at.Route)})
+			}
+		}
+		list = append(list, b)
 	}
 	c.briefs.Store(&list)
 }

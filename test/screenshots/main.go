@@ -47,6 +47,8 @@ var pages = []page{
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
+	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "release start sailings-to-v2"},
+		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
 	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
 	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
@@ -57,8 +59,6 @@ var pages = []page{
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] tbody tr').length > 8 && document.querySelector('[data-test=history] path')"},
 	{name: "forecast-page", path: "/effects?view=forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
 		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
-	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"rules restore 1", "release start sailings-to-v2"},
-		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
 }
 
 // command is a picture of a terminal of so many rows.

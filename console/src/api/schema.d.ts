@@ -1569,6 +1569,8 @@ export interface components {
             why?: string;
             /** @description routes that it changes */
             places: components["schemas"]["ReleasePlace"][];
+            /** @description routes that it puts before those, for its cohort */
+            cohorts: components["schemas"]["ReleasePlace"][];
         };
         ReleaseEvent: {
             /** Format: date-time */

@@ -71,12 +71,15 @@ function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
       })}
       {marks.map((m, i) => {
         const next = marks[i + 1]; // of two that are close the later one has its name
-        return <MarkLine key={`${m.kind}${m.name}`} mark={m} x={x(m.at)} end={m.ends ? Math.min(100, x(m.ends)) : 0} named={!next || x(next.at) - x(m.at) > 3} />;
+        return <MarkLine key={`${m.kind}${m.name}`} mark={m} x={x(m.at)} end={m.ends ? Math.min(100, x(m.ends)) : 0} named={!next || x(next.at) - x(m.at) > room(m) + room(next)} />;
       })}
       {at > 0 && <line x1={`${x(at)}%`} x2={`${x(at)}%`} y1={0} y2={height} stroke={palette.warning.main} strokeWidth={2} />}
     </Box>
   );
 }
+
+/** Half of the width of a mark's name, in percent of the bar. */
+const room = (m: Mark): number => 0.35 + markName(m).length * 0.38;
 
 /** A revision as r12, a stage of a release as ⇥15%, a drill as ✂3. */
 export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : m.step ? `⇥${m.step}` : `r${m.name}`);

@@ -241,7 +241,8 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
       {outcome?.published && (
         <Alert severity={outcome.published.reached.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
           Revision {outcome.published.revision} is in force in {outcome.published.reached.inForce} of {outcome.published.reached.connected} connected proxies after {outcome.published.reached.afterMS.toFixed(0)} ms.
-          {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`} Rule files on disk stay as they are.
+          {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`}
+          {outcome.published.withdrew?.map((name) => ` It withdraws release ${name}, whose route it changes.`)} Rule files on disk stay as they are.
         </Alert>
       )}
       <Box sx={{ mt: 1.5, mb: 2 }} data-test="report">
@@ -254,7 +255,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
         )}
         {report?.releases.filter((o) => !o.written).map((o) => (
           <Box key={o.release} sx={{ color: "text.secondary", mb: 0.5 }} data-test="overlaid">
-            ⇥ Release <Link to={`/releases/${o.number ?? o.release}`}>{o.release}</Link> runs, and changes besides these files: {o.changes.map((c) => `${c.path.replace(/^(services|gateways)\./, "")}: ${c.before ? `${c.before} → ` : ""}${c.after}`).join("; ")}. No file needs to follow it; to publish other targets there withdraws it.
+            ⇥ Release <Link to={`/releases/${o.number ?? o.release}`} style={{ color: "inherit" }}>{o.release}</Link> runs, and changes besides these files: {o.changes.filter((c) => /\.(send|mirror)$/.test(c.path)).map((c) => `${c.path.replace(/^(services|gateways)\./, "")}: ${c.before ? `${c.before} → ` : ""}${c.after}`).join("; ")}. No file needs to follow it; to publish other targets there withdraws it.
           </Box>
         ))}
         <Findings findings={report?.findings ?? []} onGo={goTo} />

@@ -31,9 +31,11 @@ export default function History({ query }: { query: Query }) {
   const clock: Intl.DateTimeFormatOptions = { hourCycle: "h23", hour: "2-digit", minute: "2-digit", ...(short ? { second: "2-digit" } : {}) };
   const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], clock));
   const axis = [{ data: times, scaleType: "time" as const, valueFormatter: of, disableLine: true, tickNumber: 4 }];
+  const end = points[points.length - 1]?.at ?? 0;
+  const room = (end - (points[0]?.at ?? 0)) / 9; // for the name of a mark, to its right
   const marks = (value?.marks ?? []).map((m, i, all) => (
     <ChartsReferenceLine
-      key={`${m.kind}${m.name}`} x={new Date(m.at * 1000)} label={(all[i + 1]?.at ?? Infinity) - m.at > seconds / 12 ? markName(m) : ""} labelAlign="start"
+      key={`${m.kind}${m.name}`} x={new Date(m.at * 1000)} label={Math.min(all[i + 1]?.at ?? end, end) - m.at > room ? markName(m) : ""} labelAlign="start"
       lineStyle={{ stroke: palette.text.primary, strokeDasharray: m.kind === "drill" ? "2 3" : "none" }} labelStyle={{ fontSize: 10, fill: palette.text.primary }}
     />
   ));

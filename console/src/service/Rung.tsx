@@ -18,14 +18,16 @@ interface Props {
   service?: string;
   versions: string[];
   revision: number;
-  /** The release that moves its weights now. */
+  /** The release that moves its weights now, or has put it there. */
   moving?: Mesh["releases"][number] | undefined;
 }
 
 const asWeight = (text: string): number => Math.round(Number(text) * 1000);
 
 /** One route of the ladder, with its weights and what came of them. */
-export function Rung({ route, number, service, versions, revision, moving }: Props) {
+export function Rung({ route, number, service: home, versions, revision, moving }: Props) {
+  const cohort = moving?.cohorts.some((p) => p.route === route.name) ?? false;
+  const service = cohort ? undefined : home;
   // A draft belongs to the revision that it was begun on; on another one the service refuses it.
   const [draft, setDraftAt] = useState<{ shares: Share[]; revision: number } | null>(null);
   const setDraft = (shares: Share[] | null) => setDraftAt(shares && { shares, revision: draft?.revision ?? revision });
@@ -68,7 +70,7 @@ export function Rung({ route, number, service, versions, revision, moving }: Pro
         </Box>
         {moving && (
           <Box sx={{ mt: 0.5, color: "warning.main" }} data-test={`moving-${route.name}`}>
-            ⇥ Release <Link to={`/releases/${moving.number}`} style={{ color: "inherit" }}>{moving.name}</Link> moves these weights from {moving.from} to {moving.to}; to publish others withdraws it.
+            ⇥ Release <Link to={`/releases/${moving.number}`} style={{ color: "inherit" }}>{moving.name}</Link> {cohort ? "has put this route here for its cohort; no file has it." : `moves these weights from ${moving.from} to ${moving.to}; to publish others withdraws it.`}
           </Box>
         )}
         {answers && (
@@ -134,7 +136,8 @@ export function Rung({ route, number, service, versions, revision, moving }: Pro
           <Alert severity={outcome.published.reached.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
             Revision {outcome.published.revision} is in force in {outcome.published.reached.inForce} of {plural(outcome.published.reached.connected, "proxy").replace("proxys", "proxies")} after{" "}
             {outcome.published.reached.afterMS.toFixed(0)} ms.
-            {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`} The rule files on disk stay as they are.
+            {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`}
+            {outcome.published.withdrew?.map((name) => ` It withdraws release ${name}.`)} The rule files on disk stay as they are.
           </Alert>
         )}
       </Paper>

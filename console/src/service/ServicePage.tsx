@@ -25,8 +25,8 @@ import { Rung } from "./Rung";
 const History = lazy(() => import("./History"));
 const Instances = lazy(() => import("./Instances"));
 const Links = lazy(() => import("./Links"));
-/** The release that moves the weights of a route now. */
-const movingOf = (mesh: Mesh, ladder: string, route: string) => mesh.releases.find((r) => r.places.some((p) => p.ladder === ladder && p.route === route));
+/** The release that moves the weights of a route now, or has put the route there for its cohort. */
+const movingOf = (mesh: Mesh, ladder: string, route: string) => mesh.releases.find((r) => [...r.places, ...r.cohorts].some((p) => p.ladder === ladder && p.route === route));
 
 const loading = <Box sx={{ height: 120, color: "text.secondary" }}>Loading</Box>;
 
