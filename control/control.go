@@ -52,7 +52,9 @@ type Control struct {
 	publishing sync.Mutex           // one publish at a time; it guards releases too
 	releases   map[uint]*releaseRun // that run, and for a moment those that ended
 	counters   counters             // of what their versions answer
-	beside     sync.WaitGroup       // who asks receivers
+	ending     bool                 // nothing is begun for releases any more
+	beside     sync.WaitGroup       // who sends loads, and asks and tells receivers
+	told       telling
 	briefs     atomic.Pointer[[]ReleaseBrief]
 
 	standins atomic.Pointer[Standins]
@@ -150,10 +152,9 @@ const (
 
 // Run expires leases, writes down and tidies until ctx is done.
 func (c *Control) Run(ctx context.Context) {
-	var beside sync.WaitGroup
-	defer beside.Wait()
+	var loops sync.WaitGroup
 	do := func(every time.Duration, what string, job func(context.Context) error) {
-		beside.Go(func() {
+		loops.Go(func() {
 			t := time.NewTicker(every)
 			defer t.Stop()
 			for {
@@ -172,12 +173,13 @@ func (c *Control) Run(ctx context.Context) {
 	do(ageEvery, "telemetry cannot be rolled up", c.ageTelemetry)
 	do(recordEvery, "an effect cannot be recorded", c.recordEffects)
 	do(stepEvery, "the steps of releases cannot be stored; they wait", c.stepReleases)
-	do(noticeEvery, "what came of notices cannot be stored", c.deliverNotices)
+	do(noticeEvery, "what receivers are to be told cannot be read", c.deliverNotices)
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
+			loops.Wait()
 			c.endTrial()
 			c.endReleases()
 			c.beside.Wait()

@@ -29,14 +29,14 @@ import (
 )
 
 const (
-	noticeEvery   = 500 * time.Millisecond
-	noticeTime    = 10 * time.Second // for one answer
-	noticesAtOnce = 16
-	noticesToOne  = 4 // receiver, in one go
-	firstWait     = time.Second
-	longestWait   = 5 * time.Minute
-	noticeTries   = 30     // about two hours; then a notice is given up
-	maxNotices    = 20_000 // that wait; past it, new ones are not kept
+	noticeEvery  = 500 * time.Millisecond
+	noticeTime   = 10 * time.Second // for one answer
+	toldAtOnce   = 16               // receivers
+	noticesToOne = 32               // receiver, in one go
+	firstWait    = time.Second
+	longestWait  = 5 * time.Minute
+	noticeTries  = 30     // about two hours; then a notice is given up
+	maxNotices   = 20_000 // that wait; past it, new ones are not kept
 )
 
 // announced are the events that receivers are told of; judgements only when missed.
@@ -96,42 +96,82 @@ func (c *Control) eventOf(number uint, r *release.Run, e release.Event, n int) (
 	return string(text), err
 }
 
-// deliverNotices tells receivers what is due.
+// deliverNotices begins to tell receivers what is due, each by itself: one that is
+// slow holds up nobody else.
 func (c *Control) deliverNotices(ctx context.Context) error {
-	list, err := c.store.DueNotices(ctx, c.now(), 256)
-	if err != nil || len(list) == 0 {
+	list, err := c.store.DueNotices(ctx, c.now(), noticesToOne)
+	if err != nil {
 		return err
 	}
-	perURL := map[string]int{}
-	var tried []store.Notice
+	due := map[string][]store.Notice{}
 	for _, n := range list {
-		if perURL[n.URL]++; perURL[n.URL] <= noticesToOne && len(tried) < noticesAtOnce {
-			tried = append(tried, n)
-		}
+		due[n.URL] = append(due[n.URL], n)
 	}
-	var all sync.WaitGroup
-	for i := range tried {
-		n := &tried[i]
-		all.Go(func() {
-			answer, err := c.tell(ctx, n.URL, n.Binary, n.Event)
-			n.Tries++
-			n.Answer = answer
-			switch {
-			case err == nil:
-				n.State = store.NoticeDelivered
-			case n.Tries >= noticeTries:
-				n.State, n.Answer = store.NoticeGivenUp, err.Error()
-			default:
-				wait := min(firstWait<<min(n.Tries-1, 20), longestWait)
-				n.Due, n.Answer = c.now().Add(wait/2+rand.N(wait)).UTC(), err.Error()
-			}
+	for url, list := range due {
+		if !c.told.begin(url) {
+			continue // its turn comes
+		}
+		c.beside.Go(func() {
+			defer c.told.end(url)
+			c.deliver(ctx, list)
 		})
 	}
-	all.Wait()
-	if ctx.Err() != nil {
-		return nil // what was not told is due again
+	return nil
+}
+
+// telling are the receivers who are being told something. The zero value is
+// nobody.
+type telling struct {
+	mu  sync.Mutex
+	now map[string]bool
+}
+
+// begin tells whether a receiver can be told something now, and notes that it is.
+func (t *telling) begin(url string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.now[url] || len(t.now) >= toldAtOnce {
+		return false
 	}
-	return c.store.UpdateNotices(ctx, tried)
+	if t.now == nil {
+		t.now = map[string]bool{}
+	}
+	t.now[url] = true
+	return true
+}
+
+func (t *telling) end(url string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.now, url)
+}
+
+// deliver tells one receiver what is due, in order, until it does not take it.
+func (c *Control) deliver(ctx context.Context, list []store.Notice) {
+	tried := list[:0]
+	for _, n := range list {
+		answer, err := c.tell(ctx, n.URL, n.Binary, n.Event)
+		if ctx.Err() != nil {
+			break // it is due again
+		}
+		n.Tries++
+		n.Answer = answer
+		switch {
+		case err == nil:
+			n.State = store.NoticeDelivered
+		case n.Tries >= noticeTries:
+			n.State, n.Answer = store.NoticeGivenUp, err.Error()
+		default:
+			wait := min(firstWait<<min(n.Tries-1, 20), longestWait)
+			n.Due, n.Answer = c.now().Add(wait/2+rand.N(wait)).UTC(), err.Error()
+		}
+		if tried = append(tried, n); err != nil {
+			break
+		}
+	}
+	if err := c.store.UpdateNotices(context.WithoutCancel(ctx), tried); err != nil {
+		c.Log.Error("what came of notices cannot be stored; they are told again", "error", err)
+	}
 }
 
 // tellers carry what receivers are told. They follow no redirects: an event goes
@@ -223,7 +263,7 @@ func (c *Control) ask(ctx context.Context, x *releaseRun) {
 		x.asking()
 		x.asking = nil
 	}
-	if x.asking != nil || !r.Asking {
+	if x.asking != nil || !r.Asking || c.ending {
 		return
 	}
 	asked := 0

@@ -31,7 +31,7 @@ func (c *Control) tendLoad(x *releaseRun) {
 	if waits || r.State.Over() || x.load != nil && x.load.lost.Load() {
 		x.endLoad()
 	}
-	if waits || r.State.Over() || x.load != nil || r.Step < 0 || len(r.Plan.Load) == 0 {
+	if waits || r.State.Over() || x.load != nil || r.Step < 0 || len(r.Plan.Load) == 0 || c.ending {
 		return
 	}
 	switch run, err := c.steadyLoad(&r.Plan); {

@@ -105,6 +105,7 @@ func (c *Control) forget(x *releaseRun) {
 func (c *Control) endReleases() {
 	c.publishing.Lock()
 	defer c.publishing.Unlock()
+	c.ending = true
 	for _, x := range c.releases {
 		x.endLoad()
 		if x.asking != nil {

@@ -233,10 +233,12 @@ func each(texts []string, err error, visit func(read func(any) error) error) err
 	return err
 }
 
-// DueNotices lists the notices that are due, the longest waiting first.
-func (s *Store) DueNotices(ctx context.Context, now time.Time, limit int) ([]Notice, error) {
+// DueNotices lists the notices that are due, those of each receiver in the order
+// in which they were made, and at most so many of each.
+func (s *Store) DueNotices(ctx context.Context, now time.Time, each int) ([]Notice, error) {
 	var out []Notice
-	err := s.read.WithContext(ctx).Where("state = ? AND due <= ?", NoticeWaiting, now.UTC()).Order("due, number").Limit(limit).Find(&out).Error
+	err := s.read.WithContext(ctx).Raw(`SELECT * FROM (SELECT *, row_number() OVER (PARTITION BY url ORDER BY number) AS nth FROM notices WHERE state = ? AND due <= ?)
+		WHERE nth <= ? ORDER BY number`, NoticeWaiting, now.UTC(), each).Scan(&out).Error
 	return out, err
 }
 
