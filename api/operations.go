@@ -136,7 +136,7 @@ func (s *Server) check(c *echo.Context) error {
 	var rep control.Report
 	var err error
 	if bundle := cmp.Or(in.Bundle, control.MainBundle); in.Passing {
-		rep, err = s.control.Look(c.Request().Context(), bundle, in.Files)
+		rep, err = s.control.Look(bundle, in.Files)
 	} else {
 		rep, err = s.control.Check(c.Request().Context(), bundle, in.Files, in.By)
 	}

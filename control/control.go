@@ -55,6 +55,7 @@ type Control struct {
 	ending     bool                 // nothing is begun for releases any more
 	beside     sync.WaitGroup       // who sends loads, and asks and tells receivers
 	told       telling
+	written    written
 	briefs     atomic.Pointer[[]ReleaseBrief]
 
 	standins atomic.Pointer[Standins]

@@ -90,9 +90,16 @@ type Report struct {
 // Check reads the files as the new content of a bundle, beside the other
 // bundles in force, and remembers them as the files last checked.
 func (c *Control) Check(ctx context.Context, bundle string, files []rules.File, by string) (Report, error) {
-	rep, err := c.Look(ctx, bundle, files)
+	rep, err := c.Look(bundle, files)
 	if err != nil {
 		return rep, err
+	}
+	if len(rep.Changes) > 0 {
+		own, err := c.writtenSince(ctx, bundle)
+		if err != nil {
+			return rep, err
+		}
+		rep.Releases = append(rep.Releases, own...)
 	}
 	c.checking.Lock()
 	defer c.checking.Unlock()
@@ -101,15 +108,12 @@ func (c *Control) Check(ctx context.Context, bundle string, files []rules.File, 
 }
 
 // Look checks files as Check does, and remembers nothing: for files that are
-// being worked on.
-func (c *Control) Look(ctx context.Context, bundle string, files []rules.File) (Report, error) {
+// being worked on. It tells of running releases alone.
+func (c *Control) Look(bundle string, files []rules.File) (Report, error) {
 	_, rep, err := c.check(bundle, files)
-	if err != nil {
-		return rep, err
+	if err == nil {
+		rep.Releases = c.overlaid()
 	}
-	c.publishing.Lock()
-	defer c.publishing.Unlock()
-	rep.Releases, err = c.overlaid(ctx, bundle)
 	return rep, err
 }
 

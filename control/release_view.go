@@ -7,11 +7,9 @@ import (
 	"maps"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"nightjar/core/release"
-	"nightjar/core/rules"
 	"nightjar/store"
 )
 
@@ -281,57 +279,6 @@ func (c *Control) Releases(ctx context.Context, before uint, limit int) (Release
 			d.Blocked = err.Error()
 		}
 		out.Declared = append(out.Declared, d)
-	}
-	return out, nil
-}
-
-// Overlaid is what a release changes in the rules besides their text, or has
-// written into it.
-type Overlaid struct {
-	Release  string         `json:"release"`
-	Number   uint           `json:"number,omitempty" doc:"of the release that runs"`
-	Written  bool           `json:"written" doc:"it is over and has changed the text of the rules; else it runs, and the text knows nothing of it"`
-	Revision uint           `json:"revision" doc:"that put it in force"`
-	Changes  []rules.Change `json:"changes"`
-}
-
-// overlaid tells what the running releases change, and what ended ones wrote into
-// a bundle since a person published it last. The caller holds publishing.
-func (c *Control) overlaid(ctx context.Context, bundle string) ([]Overlaid, error) {
-	out, force := []Overlaid{}, c.InForce()
-	for _, n := range slices.Sorted(maps.Keys(c.releases)) {
-		r := c.releases[n].run
-		if o, on := r.Overlay(); on {
-			changes := rules.Diff(force.Written, release.Apply(force.Written, []release.Overlay{o}))
-			out = append(out, Overlaid{Release: o.Release, Number: n, Revision: r.Revision, Changes: changes})
-		}
-	}
-	revisions, err := c.store.Revisions(ctx, 0, 500)
-	if err != nil {
-		return out, err
-	}
-	for _, head := range revisions {
-		name, own := strings.CutPrefix(head.Author, "release/")
-		if head.Kind != "release" || !own {
-			if head.Bundle == bundle || head.Bundle == "" {
-				break
-			}
-			continue
-		}
-		if head.Bundle != bundle || len(out) >= 50 {
-			continue
-		}
-		rev, err := c.store.Revision(ctx, head.Number)
-		if err != nil {
-			return out, err
-		}
-		before, err := c.store.Revision(ctx, head.Number-1)
-		if err != nil {
-			return out, err
-		}
-		was, _ := rules.Check(joined(before.Bundles), rules.Live{})
-		now, _ := rules.Check(joined(rev.Bundles), rules.Live{})
-		out = append(out, Overlaid{Release: name, Written: true, Revision: head.Number, Changes: rules.Diff(was, now)})
 	}
 	return out, nil
 }
