@@ -76,12 +76,15 @@ func TestReleases(t *testing.T) {
 	m := startDemo(t, "--no-traffic")
 	b := openTab(t, m)
 	m.must(0, "rules", "publish", write(t, t.TempDir(), "evening.yaml", eveningRelease), "--bundle", "evening")
+	m.must(0, "standin", "set", "fares/v2", "--errors", "0%") // the sample lets it fail now and then
 
 	t.Run("a version that goes bad", func(t *testing.T) {
 		b.t = t
 		b.visit("/releases")
 		b.says("[data-test=declared-evening]", "fares v1 to v2: 20%, 100%")
 		b.click("start-evening")
+		b.says("[role=dialog]", "20% for 4 s, then a person; 100% for 4 s")
+		b.click("act-confirm")
 		b.says("[data-test=release] [data-test=state]", "held")
 		b.says("[data-test=where]", "stage 20% has shown what it had to, and waits for a person")
 		b.until("document.querySelectorAll('[data-test=\"step-20%\"] [data-test=tick-met]').length > 0")
@@ -110,7 +113,7 @@ func TestReleases(t *testing.T) {
 	})
 	t.Run("a person lets it through", func(t *testing.T) {
 		b.t = t
-		m.must(0, "standin", "set", "fares/v2", "--reset")
+		m.must(0, "standin", "set", "fares/v2", "--errors", "0%")
 		lines, end := m.follow(t, "evening")
 		lines("20% held by plan: stage 20% has shown what it had to")
 		if out := m.must(2, "release", "start", "evening"); !strings.Contains(out, "is running already") {

@@ -410,6 +410,10 @@ func TestTimeAwayIsNotJudged(t *testing.T) {
 	if d.r.Spent != spent || d.r.Looks != looks || d.r.State != Judging || d.r.Step != 0 {
 		t.Errorf("after hours away: spent %v, was %v", d.r.Spent, spent)
 	}
+	d.now = d.now.Add(time.Hour) // nobody even noticed
+	if d.r.Tick(d.now, true); d.r.Spent != spent || d.r.Events[len(d.r.Events)-1].Kind != "away" {
+		t.Errorf("after an hour of sleep: spent %v, was %v, %+v", d.r.Spent, spent, d.r.Events)
+	}
 }
 
 // TestTheBudgetIsKept: what all looks together may take is the budget, however

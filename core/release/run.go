@@ -85,6 +85,10 @@ type Run struct {
 // without the rest of them.
 const arrival = 5 * time.Second
 
+// lapse is the longest time between two ticks that is taken for one without a
+// break.
+const lapse = 10 * time.Second
+
 // Start begins a release. base is what From did before; nil: nobody knows.
 func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now time.Time) *Run {
 	r := &Run{Plan: *p, Places: places, Starter: by, State: Ready, Step: -1, Began: now, Since: now, Base: base, clock: now}
@@ -136,6 +140,10 @@ func (r *Run) Wake(now time.Time) {
 // tells whether all proxies have the rules in force.
 func (r *Run) Tick(now time.Time, everywhere bool) {
 	passed := max(now.Sub(r.clock), 0)
+	if passed > lapse {
+		r.Wake(now) // whoever drives it was stopped, or its machine slept
+		passed = 0
+	}
 	r.clock = now
 	switch r.State {
 	case Ready:

@@ -13,6 +13,7 @@ import { readDraft, readTrialNames, type Forecast, type ForecastAsk } from "../a
 import { useLive } from "../api/live";
 import { chartLook, chartPair, latencyAxis } from "../parts/charts";
 import { millis, percent, plural } from "../parts/format";
+import { who } from "../parts/who";
 import { useForecast } from "./useForecast";
 import { Rows } from "./Rows";
 import { Expected } from "./Trials";
@@ -33,7 +34,6 @@ export function Forecasts() {
   const [names, setNames] = useState<string[]>([]);
   const [trouble, setTrouble] = useState("");
   const { value, error, busy, ask } = useForecast();
-  const who = localStorage.getItem("nightjar.who") ?? "console";
   const sites = [...new Set((mesh?.services ?? []).flatMap((s) => s.versions.flatMap((v) => v.instances.map((i) => i.site ?? ""))))].filter(Boolean).sort();
   const versions = (mesh?.services ?? []).flatMap((s) => s.versions.map((v) => `${s.name}/${v.name}`));
   const revision = mesh?.revision.number;
@@ -43,8 +43,8 @@ export function Forecasts() {
   const go = async () => {
     setTrouble("");
     try {
-      const draft = rules === "draft" ? await readDraft("main", who) : null;
-      if (rules === "draft" && !draft?.files) throw new Error(`There is no draft of ${who}: change the rules on the page Rules, without publishing them.`);
+      const draft = rules === "draft" ? await readDraft("main", who()) : null;
+      if (rules === "draft" && !draft?.files) throw new Error(`There is no draft of ${who()}: change the rules on the page Rules, without publishing them.`);
       const body: ForecastAsk = { sweep, rate: Number(rate) };
       if (draft?.files) body.rules = draft.files;
       if (trial) body.trial = trial;

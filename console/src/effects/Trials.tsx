@@ -15,6 +15,7 @@ import { millis, percent, plural, rate, timeOfDay } from "../parts/format";
 import { Pick } from "../parts/Pick";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
+import { who } from "../parts/who";
 import { Rows, Verdict } from "./Rows";
 
 /** Trials: begun here, followed while they run, compared afterwards. */
@@ -53,7 +54,6 @@ function Begin({ running, onBegun }: { running: boolean; onBegun: (n: number) =>
   const [rules, setRules] = useState("in force");
   const [length, setLength] = useState("");
   const [trouble, setTrouble] = useState("");
-  const who = localStorage.getItem("nightjar.who") ?? "console";
   const revision = mesh?.revision.number;
   useEffect(() => {
     readTrialNames().then(setNames, (e: unknown) => setTrouble(e instanceof Error ? e.message : String(e)));
@@ -62,9 +62,9 @@ function Begin({ running, onBegun }: { running: boolean; onBegun: (n: number) =>
   const begin = async () => {
     setTrouble("");
     try {
-      const draft = rules === "draft" ? await readDraft("main", who) : null;
-      if (rules === "draft" && !draft?.files) throw new Error(`There is no draft of ${who}: change the rules on the page Rules, without publishing them.`);
-      onBegun((await startTrial({ name: chosen, by: who, ...(draft?.files ? { rules: draft.files } : {}), ...(length ? { for: length } : {}) })).number);
+      const draft = rules === "draft" ? await readDraft("main", who()) : null;
+      if (rules === "draft" && !draft?.files) throw new Error(`There is no draft of ${who()}: change the rules on the page Rules, without publishing them.`);
+      onBegun((await startTrial({ name: chosen, by: who(), ...(draft?.files ? { rules: draft.files } : {}), ...(length ? { for: length } : {}) })).number);
     } catch (e) {
       setTrouble(e instanceof Error ? e.message : String(e));
     }

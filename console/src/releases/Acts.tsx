@@ -1,13 +1,9 @@
-import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import Dialog from "@mui/material/Dialog";
-import DialogActions from "@mui/material/DialogActions";
-import DialogContent from "@mui/material/DialogContent";
-import DialogTitle from "@mui/material/DialogTitle";
-import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { actRelease, type Release } from "../api/client";
+import { Confirm } from "../parts/Confirm";
+import { who } from "../parts/who";
 
 const acts: Record<string, { name: string; asks: (r: Release) => string; colour?: "error" | "warning" }> = {
   resume: { name: "Resume", asks: (r) => `${r.to} goes on: to the next stage if this one has shown what it had to.` },
@@ -20,35 +16,18 @@ const acts: Record<string, { name: string; asks: (r: Release) => string; colour?
 /** What a person can do to a release, each after one more question. */
 export function Acts({ release: r }: { release: Release }) {
   const [asked, setAsked] = useState("");
-  const [why, setWhy] = useState("");
-  const [trouble, setTrouble] = useState("");
   const act = acts[asked];
-  const close = () => { setAsked(""); setWhy(""); setTrouble(""); };
-  const go = async () => {
-    try {
-      await actRelease(r.number, asked, localStorage.getItem("nightjar.who") ?? "console", why);
-      close();
-    } catch (e) {
-      setTrouble(e instanceof Error ? e.message : String(e));
-    }
-  };
   return (
     <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1 }}>
       {r.can.map((a) => (
         <Button key={a} size="small" variant={a === "resume" ? "contained" : "outlined"} {...(acts[a]?.colour ? { color: acts[a].colour } : {})} onClick={() => setAsked(a)} data-test={`act-${a}`}>{acts[a]?.name ?? a}</Button>
       ))}
-      <Dialog open={!!act} onClose={close} aria-labelledby="act-title">
-        <DialogTitle id="act-title">{act?.name}: {r.name}</DialogTitle>
-        <DialogContent>
-          <Box sx={{ mb: 1.5, maxWidth: 380 }}>{act?.asks(r)}</Box>
-          {asked !== "resume" && asked !== "skip" && <TextField size="small" fullWidth label="Why (optional)" value={why} onChange={(e) => setWhy(e.target.value)} />}
-          {trouble && <Alert severity="error" sx={{ mt: 1 }} data-test="act-trouble">{trouble}</Alert>}
-        </DialogContent>
-        <DialogActions>
-          <Button onClick={close}>Leave it</Button>
-          <Button variant="contained" {...(act?.colour ? { color: act.colour } : {})} onClick={() => void go()} data-test="act-confirm">{act?.name}</Button>
-        </DialogActions>
-      </Dialog>
+      <Confirm
+        act={act?.name ?? ""} of={r.name} colour={act?.colour} reason={asked !== "resume" && asked !== "skip"} onClose={() => setAsked("")}
+        onGo={async (why) => void (await actRelease(r.number, asked, who(), why))}
+      >
+        {act?.asks(r)}
+      </Confirm>
     </Box>
   );
 }

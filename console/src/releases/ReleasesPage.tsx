@@ -5,13 +5,13 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { readReleases, startRelease, type Release, type ReleaseList } from "../api/client";
-import { timeOfDay } from "../parts/format";
+import { seconds, timeOfDay } from "../parts/format";
+import { Confirm } from "../parts/Confirm";
 import { Pick } from "../parts/Pick";
 import { usePolled } from "../parts/usePolled";
+import { who } from "../parts/who";
 import { One } from "./One";
 import { State } from "./State";
-
-const who = () => localStorage.getItem("nightjar.who") ?? "console";
 
 /** Releases that are declared, run and ran; one of them in full. */
 export function ReleasesPage() {
@@ -52,24 +52,18 @@ function Entry({ release: r, picked, onPick }: { release: Release; picked: boole
 }
 
 function Declared({ declared: d, onBegun }: { declared: ReleaseList["declared"][number]; onBegun: (n: number) => void }) {
-  const [trouble, setTrouble] = useState("");
-  const begin = async () => {
-    setTrouble("");
-    try {
-      onBegun((await startRelease(d.name, who())).number);
-    } catch (e) {
-      setTrouble(e instanceof Error ? e.message : String(e));
-    }
-  };
+  const [asked, setAsked] = useState(false);
   return (
     <Box sx={{ border: 1, borderStyle: "dashed", borderColor: "divider", borderRadius: 1, p: 1.25, mb: 1 }} data-test={`declared-${d.name}`}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
         <strong>{d.name}</strong>
-        <Button size="small" variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => void begin()} data-test={`start-${d.name}`}>Begin</Button>
+        <Button size="small" variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => setAsked(true)} data-test={`start-${d.name}`}>Begin</Button>
       </Box>
       <Box sx={{ color: "text.secondary", fontSize: 12 }} title={d.at}>{d.service} {d.from} to {d.to}: {d.steps.map((s) => s.name).join(", ")}</Box>
       {d.blocked && <Box sx={{ fontSize: 12 }}>It cannot begin now: {d.blocked}.</Box>}
-      {trouble && <Alert severity="error" sx={{ mt: 0.5 }} data-test="start-trouble">{trouble}</Alert>}
+      <Confirm act={asked ? "Begin" : ""} of={d.name} onClose={() => setAsked(false)} onGo={async () => onBegun((await startRelease(d.name, who())).number)}>
+        {d.to} of {d.service} gets requests of {d.from}: {d.steps.map((s) => `${s.name} for ${seconds(1000 * s.each)}${s.hold ? ", then a person" : ""}`).join("; ")}.
+      </Confirm>
     </Box>
   );
 }

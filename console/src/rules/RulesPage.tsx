@@ -13,6 +13,7 @@ import { check, format, publish, readRevision, readSchema, type Finding, type Me
 import { useLive } from "../api/live";
 import { Preview } from "../effects/Preview";
 import { plural, timeOfDay } from "../parts/format";
+import { who as storedWho, whoKey } from "../parts/who";
 import type { Names, Schema } from "./complete";
 import { Difference } from "./Difference";
 import { Editor } from "./Editor";
@@ -20,8 +21,6 @@ import { Findings } from "./Findings";
 import { Files } from "./Files";
 import { History } from "./History";
 import { DraftKeeper, type Saving } from "./draft";
-
-const whoKey = "nightjar.who";
 
 const savingText: Record<Saving, string> = { saved: "draft kept", unsaved: "typing", saving: "keeping the draft", "changed elsewhere": "not kept: changed elsewhere", failed: "not kept: the service does not answer" };
 
@@ -31,7 +30,7 @@ const joinFiles = (files: RuleFile[]): string => files.map((f) => (files.length 
 export function RulesPage() {
   const { mesh } = useLive();
   const [params, setParams] = useSearchParams();
-  const [who, setWho] = useState(() => localStorage.getItem(whoKey) ?? "console");
+  const [who, setWho] = useState(storedWho);
   const [inForce, setInForce] = useState<Revision | null>(null);
   const bundle = params.get("bundle") ?? "main";
   const view = params.get("view") === "difference" ? "difference" : "edit";

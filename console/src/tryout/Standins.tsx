@@ -7,6 +7,7 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { readStandins, setStandin, type Standin } from "../api/client";
 import { usePolled } from "../parts/usePolled";
+import { who } from "../parts/who";
 
 /** The simulated workloads of the sample mesh, each version with sliders; nothing where none run. */
 export function Standins() {
@@ -31,9 +32,8 @@ function Knobs({ name, standin: s }: { name: string; standin: Standin }) {
   const [errors, setErrors] = useState<number | null>(null); // while it is dragged
   const [median, setMedian] = useState<number | null>(null);
   const [trouble, setTrouble] = useState("");
-  const by = localStorage.getItem("nightjar.who") ?? "console";
   const set = (change: Parameters<typeof setStandin>[1]) => {
-    setStandin(name, { ...change, by }).then(() => setTrouble(""), (e: unknown) => setTrouble(e instanceof Error ? e.message : String(e)));
+    setStandin(name, { ...change, by: who() }).then(() => setTrouble(""), (e: unknown) => setTrouble(e instanceof Error ? e.message : String(e)));
   };
   const shown = errors ?? 100 * s.errors;
   const slow = median ?? s.medianMS;
