@@ -79,7 +79,7 @@ function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
 }
 
 /** Half of the width of a mark's name, in percent of the bar. */
-const room = (m: Mark): number => 0.35 + markName(m).length * 0.38;
+const room = (m: Mark): number => 0.3 + markName(m).length * 0.27;
 
 /** A revision as r12, a stage of a release as ⇥15%, a drill as ✂3. */
 export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : m.step ? `⇥${m.step}` : `r${m.name}`);
