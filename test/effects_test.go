@@ -257,6 +257,9 @@ func TestTrials(t *testing.T) {
 // each step stopping it by its exit code; and on the pages.
 func TestForecast(t *testing.T) {
 	m := startDemo(t)
+	for _, v := range []string{"sailings/v1", "sailings/v2", "sailings/v3", "fares/v2"} {
+		m.must(0, "standin", "set", v, "--errors", "0%") // two failures of a short window would be a forecast of trouble
+	}
 	eventually(t, "a forecast can be made", func() bool {
 		_, _, code := m.run("forecast", "--window", "30")
 		f, err := m.api.Forecast(t.Context(), control.ForecastAsk{Window: 30, Requests: 5000})

@@ -52,7 +52,7 @@ var pages = []page{
 	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
 	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
-		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 4"}},
+		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 2"}},
 	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2",
 		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
