@@ -29,8 +29,8 @@ func (c *Control) stepReleases(ctx context.Context) error {
 			}
 			continue
 		}
-		if !r.Shift {
-			r.Tick(now, acked >= r.Revision)
+		if !r.Shift && r.Tick(now, acked >= r.Revision) {
+			c.recount(x)
 		}
 		looks := r.Looks
 		if r.Due() {

@@ -207,6 +207,28 @@ func TestReleaseIsJudged(t *testing.T) {
 	}
 }
 
+// TestABreakIsNotJudged: a process that was stopped hears afterwards of what it
+// missed, and judges none of it.
+func TestABreakIsNotJudged(t *testing.T) {
+	seq := uint64(0)
+	k := newClock(t).started("")
+	k.stage(&seq, 3, 50, 10, 0)
+	k.now = k.now.Add(time.Minute)
+	missed := func() {
+		seq++
+		d := delta(seq, wire.Series{Revision: k.InForce().Revision.Number, Service: "s", Version: "v2", RouteOf: "s", Route: "all", Counts: stats.Counts{Failed: 500, Tries: 500}})
+		d.AgoMS = 30_000
+		k.Count("p", d)
+	}
+	missed()
+	k.stage(&seq, 1, 50, 10, 0)
+	missed()
+	k.stage(&seq, 5, 50, 10, 0)
+	if r := k.release("r"); r.State.Over() || r.Looks == 0 || r.Bad > 0 {
+		t.Errorf("%s: %s; %d looks, %d failed", r.State, r.Why, r.Looks, r.Bad)
+	}
+}
+
 // TestRatesAreOfTheWholeTime: what is counted between two judgements is of all
 // the seconds between them.
 func TestRatesAreOfTheWholeTime(t *testing.T) {

@@ -137,11 +137,13 @@ func (r *Run) Wake(now time.Time) {
 }
 
 // Tick lets time pass, and goes on where that is all that is needed. everywhere
-// tells whether all proxies have the rules in force.
-func (r *Run) Tick(now time.Time, everywhere bool) {
+// tells whether all proxies have the rules in force. It returns true after a break
+// in which whoever drives it was stopped, or the machine slept: what was counted
+// since the last look is to be forgotten.
+func (r *Run) Tick(now time.Time, everywhere bool) (broke bool) {
 	passed := max(now.Sub(r.clock), 0)
-	if passed > lapse {
-		r.Wake(now) // whoever drives it was stopped, or its machine slept
+	if broke = passed > lapse; broke {
+		r.Wake(now)
 		passed = 0
 	}
 	r.clock = now
@@ -163,6 +165,7 @@ func (r *Run) Tick(now time.Time, everywhere bool) {
 			r.Spent += passed
 		}
 	}
+	return broke
 }
 
 // Due tells whether it is time for a judgement.
