@@ -435,11 +435,18 @@ func TestTraces(t *testing.T) {
 		}
 		resp.Body.Close()
 	}
-	const unwanted, wanted = "00000000000000000000000000000aa1", "4bf92f3577b34da6a3ce929d0e0e4736"
-	ask("00-" + unwanted + "-00f067aa0ba902b7-00")
-	ask("00-" + wanted + "-00f067aa0ba902b7-01")
+	const rest = "77b34da6a3ce929d0e0e4736"
+	ask("00-00000000000000000000000000000aa1-00f067aa0ba902b7-00")
 	ask("nonsense")
-	eventually(t, "the whole trace", func() bool {
+	// Spans that a busy service does not take in time are lost, by design: then another request is traced.
+	wanted, asked := "", 0
+	var began time.Time
+	eventually(t, "a whole trace", func() bool {
+		if time.Since(began) > 6*time.Second {
+			wanted, began = fmt.Sprintf("%08x%s", 0x4bf92f35+asked, rest), time.Now()
+			asked++
+			ask("00-" + wanted + "-00f067aa0ba902b7-01")
+		}
 		tr, err := m.api.Trace(t.Context(), wanted)
 		return err == nil && slices.Contains(tr.Services, "berths") && slices.Contains(tr.Services, "fares")
 	})
@@ -466,16 +473,17 @@ func TestTraces(t *testing.T) {
 	if roots != 1 || tr.Rows[0].Kind != "request" || tr.Rows[0].Caller != "front-door" || tr.Rows[0].Service != "kiosk" {
 		t.Errorf("%d spans begin it, the first is %+v", roots, tr.Rows[0])
 	}
-	if list, _ := m.api.Traces(t.Context(), traces.Filter{}, 10); len(list.Traces) != 1 {
-		t.Errorf("%d traces: a caller that wants none, or says it wrongly, gets none", len(list.Traces))
+	list, _ := m.api.Traces(t.Context(), traces.Filter{}, 10)
+	if n := len(list.Traces); n < 1 || n > asked || slices.ContainsFunc(list.Traces, func(tr traces.Summary) bool { return !strings.HasSuffix(tr.ID, rest) }) {
+		t.Errorf("traces: %+v; a caller that wants none, or says it wrongly, gets none", list.Traces)
 	}
-	if out := m.must(0, "traces", wanted[:6]); !strings.Contains(out, "front-door → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
+	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "front-door → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
 		t.Errorf("the waterfall:\n%s", out)
 	}
 	m.must(2, "traces", "ffff")
 	b := openTab(t, m)
 	b.visit("/traces")
-	b.until("document.querySelectorAll('[data-test=grid-traces] .MuiDataGrid-row').length === 1")
+	b.until(fmt.Sprintf("document.querySelectorAll('[data-test=grid-traces] .MuiDataGrid-row').length === %d", len(list.Traces)))
 	b.do(chromedp.Click(chromedp.CSS("[data-test=grid-traces] .MuiDataGrid-row .MuiDataGrid-cell")))
 	b.says("[data-test=waterfall]", "work of berths-v")
 	b.visit("/requests?to=tides")
