@@ -19,6 +19,7 @@ import (
 
 	"nightjar/client"
 	"nightjar/proxy"
+	"nightjar/proxy/process"
 )
 
 func (a *app) proxy() *cobra.Command {
@@ -75,7 +76,7 @@ that nobody notices.`,
 			}
 			cfg.LogTo = cmd.OutOrStdout()
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
-			if cfg.Before, err = proxy.Inherited(); err != nil {
+			if cfg.Before, err = process.Inherited(); err != nil {
 				return err
 			}
 			if state != "" {
@@ -128,7 +129,7 @@ func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) err
 				ready = nil
 				fmt.Fprintln(cmd.OutOrStdout(), readyLine(p, cfg))
 				cfg.Before.Done()
-				proxy.Notify(fmt.Sprintf("READY=1\nMAINPID=%d", os.Getpid()))
+				process.Notify(fmt.Sprintf("READY=1\nMAINPID=%d", os.Getpid()))
 			case <-again:
 				if lost != nil {
 					cfg.Log.Error("cannot tell which program to start; this process goes on", "error", lost)

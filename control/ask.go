@@ -137,8 +137,20 @@ func (c *Control) Explain(q Ask) (Explained, error) {
 }
 
 func (c *Control) explain(q Ask, a *asked) Explained {
-	table, revision := c.tableNow(), c.InForce().Revision.Number
-	e := Explained{Method: a.method, URL: q.URL, Revision: revision, Explanation: engine.Explain(table, engine.Entry{Gateway: a.gateway}, a)}
+	c.tableNow() // what tableOf falls back to
+	key := tableKey{site: a.site}
+	switch {
+	case a.gateway != "":
+		key.scope.gateway = a.gateway
+	case c.InForce().Rules.Service(a.caller) != nil:
+		key.scope.service = a.caller
+	}
+	e := Explained{
+		Method:      a.method,
+		URL:         q.URL,
+		Revision:    c.InForce().Revision.Number,
+		Explanation: engine.Explain(c.tableOf(key), engine.Entry{Gateway: a.gateway}, a, c.sinceStart()),
+	}
 	switch {
 	case a.gateway != "":
 		e.Entry = "gateway " + a.gateway

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -38,8 +39,9 @@ type Control struct {
 
 	mu       sync.Mutex // guards what follows
 	force    Force
-	table    *engine.Table // for explanations, once one is asked for; the proxies have their own
-	before   *engine.Table // the last one
+	table    *engine.Table              // for explanations, once one is asked for; the proxies have their own
+	before   *engine.Table              // the last one
+	tables   map[tableKey]*engine.Table // as callers see them, for explanations
 	members  map[string]*member
 	ledger   ledger
 	warned   []rules.Finding // what the checker says of the rules in force
@@ -232,7 +234,7 @@ func (c *Control) bump(rulesChanged, peersChanged bool) {
 	if peersChanged {
 		c.ledger.notePeers(c.instances())
 	}
-	c.table = nil
+	c.table, c.tables = nil, nil
 	close(c.changed)
 	c.changed = make(chan struct{})
 	c.hear()
@@ -243,6 +245,54 @@ func (c *Control) hear() {
 	close(c.heard)
 	c.heard = make(chan struct{})
 }
+
+// tableKey is a caller whose proxies follow one table.
+type tableKey struct {
+	scope scopeKey
+	site  string
+}
+
+// maxTables bounds the tables that are kept for explanations.
+const maxTables = 16
+
+// tableOf is the table of the rules in force as the proxies of a caller follow it:
+// the services that it may call, its site, and the drills that run. Times of
+// requests count from Control.started.
+func (c *Control) tableOf(k tableKey) *engine.Table {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if t := c.tables[k]; t != nil {
+		return t
+	}
+	rs, instances := *c.force.Rules, c.instances()
+	sc := c.ledger.scope(k.scope)
+	if sc.known {
+		knows := func(service string) bool { return sc.services[service] }
+		rs.Services = slices.DeleteFunc(slices.Clone(rs.Services), func(s *rules.Service) bool { return !knows(s.Name) })
+		instances = slices.DeleteFunc(instances, func(in engine.Instance) bool { return !knows(in.Service) })
+	}
+	opt := engine.Options{Site: k.site, Now: c.sinceStart()}
+	if k.scope.gateway == "" {
+		opt.Calls = sc.calls
+	}
+	for _, d := range c.drills {
+		harm := d.Harm.Drill
+		harm.Until = d.Harm.Ends.Sub(c.started)
+		opt.Drills = append(opt.Drills, harm)
+	}
+	t, err := engine.Compile(&rs, instances, opt)
+	if err != nil {
+		return c.before
+	}
+	if len(c.tables) >= maxTables || c.tables == nil {
+		c.tables = map[tableKey]*engine.Table{}
+	}
+	c.tables[k] = t
+	return t
+}
+
+// sinceStart is now as the tables for explanations count time.
+func (c *Control) sinceStart() time.Duration { return c.now().Sub(c.started) }
 
 // tableNow is the table of the rules in force. Rules that were checked compile;
 // should they not, explanations keep to the table before, and every proxy says

@@ -1,6 +1,8 @@
 // Package proxy is the data plane: one proxy beside each workload instance and
-// one at each edge. It asks the engine where every request goes and carries it
-// there; the rules come from the service as snapshots.
+// one at each edge. This package puts a proxy together of its parts: carry sees
+// requests through, by the policy of forward; follow keeps it in step with the
+// service; observe counts and records; health asks workloads how they are; process
+// is about the process.
 package proxy
 
 import (
@@ -16,12 +18,17 @@ import (
 	"os"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"nightjar/certs"
 	"nightjar/core/engine"
-	"nightjar/core/rules"
+	"nightjar/metrics"
+	"nightjar/proxy/carry"
+	"nightjar/proxy/follow"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/health"
+	"nightjar/proxy/observe"
+	"nightjar/proxy/process"
 	"nightjar/wire"
 )
 
@@ -53,8 +60,8 @@ type Config struct {
 	LogShare   float64
 	LogTrouble bool
 	LogTo      io.Writer
-	Metrics    string    // host:port for /metrics, /healthz and /readyz; empty: none
-	Before     *Handover // what the process before hands over; nil: this is the first
+	Metrics    string            // host:port for /metrics, /healthz and /readyz; empty: none
+	Before     *process.Handover // what the process before hands over; nil: this is the first
 	// Snapshots, when set, are what the proxy follows in place of a service, which
 	// hears nothing of it then: neither that it is there nor what it counts.
 	Snapshots <-chan wire.Snapshot
@@ -68,43 +75,39 @@ type Proxy struct {
 	log       *slog.Logger
 	epoch     time.Time
 	nonce     string
-	started   time.Time
-	force     atomic.Pointer[inForce]
-	recorder  *recorder
-	carrier   *carrier
-	feed      *feed
-	spans     *spans
-	transport *transports
-	racks     *racks
-	inbound   *port
-	outbound  *port
-	services  []*port   // one for a service each
-	watchers  *watchers // nil: there are none
-	ready     chan struct{}
-	readyOnce sync.Once
-	handed    chan struct{} // closed when another process took over
+	recorder  *observe.Recorder
+	observer  *observe.Observer
+	follower  *follow.Follower
+	session   *follow.Session
+	checks    *health.Checks
+	router    *carry.Router
+	transport *carry.Transports
+	pools     *carry.Pools
+	inbound   *carry.Listener
+	outbound  *carry.Listener
+	services  []*carry.Listener // one for a service each
+	status    *process.Status   // nil: there is none
+	handed    chan struct{}     // closed when another process took over
 	handOnce  sync.Once
-	unkept    chan struct{}             // what is known is not on disk yet
-	stale     atomic.Pointer[time.Time] // see StaleSince
 
-	mu        sync.Mutex // guards what follows; never held by a request
-	known     known
-	rules     *rules.Rules // of known
-	edge      *edge        // the gateway's port, once the rules name it
-	certs     certs.Set
-	leaving   bool                   // no new port is to be opened
-	drillEnds map[string]time.Time   // of the drills that were heard of
-	unwell    atomic.Pointer[string] // why the workload is; empty: it is not
-	closing   sync.WaitGroup         // ports that were replaced
+	mu            sync.Mutex // guards what follows; never held by a request
+	gateway       *gateway   // once the rules name it
+	isLeaving     bool       // no new listener is to be opened
+	isHandingOver bool       // nor while another process is given those that there are
+	certs         certs.Set
+	closing       sync.WaitGroup // listeners that were replaced
 }
 
 const (
-	certificateTick = time.Second            // how often the files of certificates are looked at
-	sweepTick       = 5 * time.Second        // how often kept connections are looked at
-	freshTick       = 10 * time.Second       // how often the file of what is known is marked as up to date
-	noService       = time.Second            // without news for so long at the start, what is kept on disk counts
-	firstRules      = 5 * time.Second        // how long early callers wait for the first rules
-	hearsay         = 250 * time.Millisecond // how long it takes until everybody knows that an instance left
+	certificateTick = time.Second     // how often the files of certificates are looked at
+	sweepTick       = 5 * time.Second // how often kept connections are looked at
+	noService       = time.Second     // without news for so long at the start, what is kept on disk counts
+	firstRules      = 5 * time.Second // how long early callers wait for the first rules
+
+	// How long it takes until every proxy knows that an instance was withdrawn.
+	withdrawPropagation = 250 * time.Millisecond
+
+	shards = 8 // of what is counted: more than the processors of most machines that run one proxy
 )
 
 // New opens the listeners of a proxy, so that their addresses are known.
@@ -115,109 +118,209 @@ func New(cfg Config) (*Proxy, error) {
 	if cfg.Drain == 0 {
 		cfg.Drain = 5 * time.Second
 	}
-	p := &Proxy{cfg: cfg, log: cmp.Or(cfg.Log, slog.New(slog.DiscardHandler)), epoch: time.Now(), started: time.Now(),
-		nonce: fmt.Sprintf("%016x", rand.Uint64()), recorder: newRecorder(8), ready: make(chan struct{}), handed: make(chan struct{}), unkept: make(chan struct{}, 1), rules: &rules.Rules{}}
-	p.known.Server = cfg.Server
-	p.log = p.log.With("proxy", cfg.ID)
-	empty, err := engine.Compile(p.rules, nil, engine.Options{})
-	if err != nil {
-		return nil, err
+	p := &Proxy{
+		cfg:    cfg,
+		log:    cmp.Or(cfg.Log, slog.New(slog.DiscardHandler)).With("proxy", cfg.ID),
+		epoch:  time.Now(),
+		nonce:  fmt.Sprintf("%016x", rand.Uint64()),
+		handed: make(chan struct{}),
 	}
-	p.force.Store(&inForce{table: empty})
-	p.transport, p.racks = newTransports(), &racks{epoch: p.epoch}
-	p.feed, p.spans = newFeed(), &spans{}
-	p.carrier = &carrier{name: cfg.ID, caller: cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller), callerVersion: cfg.Version, gateway: cfg.Gateway, site: cfg.Site, epoch: p.epoch,
-		force: &p.force, recorder: p.recorder, mirrors: newMirrors(p.transport.http1), requests: newRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogTrouble), feed: p.feed, spans: p.spans}
-	p.carrier.callerValue = []string{p.carrier.caller}
-	p.recorder.caller = p.carrier.caller
-	var opened []*port
-	open := func(name, address string, h handler, by *carrier) (*port, error) {
-		l, err := cfg.Before.listen(name, cmp.Or(address, "127.0.0.1:0"))
-		if err != nil {
-			for _, o := range opened {
-				o.listener.Close()
-			}
-			return nil, fmt.Errorf("listener %s: %w", name, err)
-		}
-		if name == "inbound" && l.Addr().(*net.TCPAddr).IP.IsUnspecified() {
-			l.Close()
-			err := fmt.Errorf("inbound %s says not where others reach the workload: name an address of this machine, such as 10.0.0.2:9301", address)
-			for _, o := range opened {
-				o.listener.Close()
-			}
-			return nil, err
-		}
-		o := p.port(name, l, h, by)
-		opened = append(opened, o)
-		return o, nil
-	}
-	if cfg.App != "" {
-		in := &inbound{carrier: carrier{name: cfg.ID, epoch: p.epoch, spans: p.spans}, self: p.self(), app: &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true}, grpc: func() bool { return p.speaks() == "grpc" }}
-		if p.inbound, err = open("inbound", cfg.Inbound, in, &in.carrier); err != nil {
-			return nil, err
-		}
-		p.inbound.relay = func() func(*net.TCPConn) {
-			if p.speaks() == "tcp" {
-				return p.toApp
-			}
-			return nil
-		}
-	}
-	if cfg.Gateway == "" {
-		if p.outbound, err = open("outbound", cfg.Outbound, p.carrier, p.carrier); err != nil {
-			return nil, err
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(cfg.Ports)) {
-		c := *p.carrier
-		c.service = name
-		o, err := open(name, cfg.Ports[name], &c, &c)
-		if err != nil {
-			return nil, err
-		}
-		t := &tcp{carrier: p.carrier, service: name, port: o}
-		o.relay = func() func(*net.TCPConn) {
-			if p.force.Load().table.Protocol(name) == "tcp" {
-				return t.relay
-			}
-			return nil
-		}
-		p.services = append(p.services, o)
-	}
-	if err := p.openWatchers(cfg.Metrics); err != nil {
-		for _, o := range opened {
-			o.listener.Close()
+	p.assemble()
+	if err := p.openListeners(); err != nil {
+		for _, o := range p.listeners() {
+			o.Listener.Close()
 		}
 		return nil, err
 	}
 	return p, nil
 }
 
-// port makes a port of this proxy on an open listener.
-func (p *Proxy) port(name string, l net.Listener, h handler, by *carrier) *port {
-	o := &port{name: name, listener: l, handler: h, by: by, racks: p.racks, recorder: p.recorder, log: p.log}
-	o.open(p.transport)
-	return o
+// assemble makes the parts that need no address.
+func (p *Proxy) assemble() {
+	cfg := &p.cfg
+	caller := cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller)
+	p.recorder = observe.NewRecorder(shards, caller)
+	p.observer = &observe.Observer{
+		Proxy:         cfg.ID,
+		Caller:        caller,
+		CallerVersion: cfg.Version,
+		IsGateway:     cfg.Gateway != "",
+		Epoch:         p.epoch,
+		Log:           observe.NewRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogTrouble),
+		Feed:          observe.NewFeed(),
+		Spans:         &observe.Spans{},
+	}
+	p.follower = follow.New(follow.Config{
+		Server:  cfg.Server,
+		Site:    cfg.Site,
+		Caller:  caller,
+		State:   cfg.State,
+		Epoch:   p.epoch,
+		Log:     p.log,
+		Feed:    p.observer.Feed,
+		Spans:   p.observer.Spans,
+		Self:    p.self,
+		Adopted: p.openGateway,
+	})
+	p.transport, p.pools = carry.NewTransports(), &carry.Pools{Epoch: p.epoch}
+	p.router = carry.NewRouter(carry.Router{
+		Source: carry.Source{
+			Proxy:   cfg.ID,
+			Hop:     forward.Hop{Caller: caller, IsGateway: cfg.Gateway != ""},
+			Site:    cfg.Site,
+			Epoch:   p.epoch,
+			Observe: p.observer,
+		},
+		Gateway: cfg.Gateway,
+		Table:   &p.follower.Table,
+	}, p.transport)
+	p.session = follow.NewSession(follow.SessionConfig{
+		ID:            cfg.ID,
+		Nonce:         p.nonce,
+		Server:        cfg.Server,
+		Token:         cfg.Token,
+		CallerVersion: cfg.Version,
+		Log:           p.log,
+		Recorder:      p.recorder,
+		Registration:  p.registration,
+		Outbound:      p.Outbound,
+		Self:          p.self(),
+	}, p.follower)
+	p.checks = &health.Checks{
+		Service: cfg.Service,
+		App:     cfg.App,
+		Table:   p.follower.Table.Load,
+		Now:     func() time.Duration { return time.Since(p.epoch) },
+		For:     p.transport.For,
+		Log:     p.log,
+		Changed: p.session.Hasten,
+	}
 }
 
-// self is the instance beside this proxy, by its names.
+// openListeners opens all listeners but that of the gateway, which the rules name.
+func (p *Proxy) openListeners() (err error) {
+	cfg := &p.cfg
+	if cfg.App != "" {
+		l, err := p.open("inbound", cfg.Inbound)
+		if err != nil {
+			return err
+		}
+		if l.Addr().(*net.TCPAddr).IP.IsUnspecified() {
+			l.Close()
+			return fmt.Errorf("inbound %s says not where others reach the workload: name an address of this machine, such as 10.0.0.2:9301", cfg.Inbound)
+		}
+		in := &carry.Inbound{
+			Source:  carry.Source{Proxy: cfg.ID, Epoch: p.epoch, Observe: p.observer},
+			Self:    p.self(),
+			App:     &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true},
+			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
+		}
+		p.inbound = p.listen("inbound", l, in)
+		p.inbound.RelayToApp(in, func() bool { return p.speaks(cfg.Service) == "tcp" })
+	}
+	if cfg.Gateway == "" {
+		l, err := p.open("outbound", cfg.Outbound)
+		if err != nil {
+			return err
+		}
+		p.outbound = p.listen("outbound", l, p.router)
+	}
+	for _, name := range slices.Sorted(maps.Keys(cfg.Ports)) {
+		l, err := p.open(name, cfg.Ports[name])
+		if err != nil {
+			return err
+		}
+		router := p.router.For(name)
+		o := p.listen(name, l, router)
+		o.RelayTo(router, func() bool { return p.speaks(name) == "tcp" })
+		p.services = append(p.services, o)
+	}
+	return p.openStatus()
+}
+
+// open opens a listener, or takes over that of the process before.
+func (p *Proxy) open(name, address string) (net.Listener, error) {
+	l, err := p.cfg.Before.Listen(name, cmp.Or(address, "127.0.0.1:0"))
+	if err != nil {
+		return nil, fmt.Errorf("listener %s: %w", name, err)
+	}
+	return l, nil
+}
+
+// listen makes a listener whose requests go to a Router or an Inbound.
+func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
+	return carry.Open(carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log}, h)
+}
+
+// openStatus opens the listener for those who look after the proxy, if one is
+// wanted.
+func (p *Proxy) openStatus() error {
+	if p.cfg.Metrics == "" {
+		return nil
+	}
+	l, err := p.open("metrics", p.cfg.Metrics)
+	if err != nil {
+		return err
+	}
+	totals := &metrics.Totals{}
+	p.recorder.SetTotals(totals)
+	p.status = process.NewStatus(l, metrics.Handler(totals, p.cfg.Program, p.gauges()...), p.follower.Ready())
+	return nil
+}
+
+// gauges are the figures of /metrics beside those of requests.
+func (p *Proxy) gauges() []metrics.Value {
+	return []metrics.Value{
+		{
+			Name: "nightjar_revision",
+			Help: "Number of the revision that this proxy follows.",
+			Read: func() float64 { return float64(p.Revision()) },
+		}, {
+			Name: "nightjar_proxy_connections",
+			Help: "Connections of callers that are open.",
+			Read: func() float64 { return float64(p.vitals().Connections) },
+		}, {
+			Name: "nightjar_proxy_stale_seconds",
+			Unit: "seconds",
+			Help: "For how long the service has not been heard of; 0 while it is.",
+			Read: func() float64 {
+				if at := p.StaleSince(); !at.IsZero() {
+					return time.Since(at).Seconds()
+				}
+				return 0
+			},
+		}, {
+			Name:    "nightjar_log_lines_missing_total",
+			Help:    "Lines of the request log that nobody read in time.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.observer.Log.Lost()) },
+		}, {
+			Name:    "nightjar_other_requests_total",
+			Help:    "Requests that were counted as other, since there were too many names to count each by itself.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.recorder.Others()) },
+		},
+	}
+}
+
+// self is the instance beside this proxy, by its names and where it listens.
 func (p *Proxy) self() engine.Instance {
-	return engine.Instance{ID: p.cfg.ID, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site}
+	return engine.Instance{ID: p.cfg.ID, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site, Address: p.Inbound()}
 }
 
-// speaks is the protocol of the workload.
-func (p *Proxy) speaks() string { return p.force.Load().table.Protocol(p.cfg.Service) }
+// speaks is the protocol of a service.
+func (p *Proxy) speaks(service string) string { return p.follower.Table.Load().Protocol(service) }
 
 // Outbound is the address where the workload calls others; empty at a gateway
 // whose rules have not come yet.
 func (p *Proxy) Outbound() string {
 	if p.outbound != nil {
-		return p.outbound.listener.Addr().String()
+		return p.outbound.Addr().String()
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.edge != nil {
-		return p.edge.listener.Addr().String()
+	if p.gateway != nil {
+		return p.gateway.Addr().String()
 	}
 	return ""
 }
@@ -227,135 +330,67 @@ func (p *Proxy) Inbound() string {
 	if p.inbound == nil {
 		return ""
 	}
-	return p.inbound.listener.Addr().String()
+	return p.inbound.Addr().String()
 }
 
 // Ports are the addresses where the workload calls one service each.
 func (p *Proxy) Ports() map[string]string {
 	out := map[string]string{}
 	for _, o := range p.services {
-		out[o.name] = o.listener.Addr().String()
+		out[o.Name] = o.Addr().String()
 	}
 	return out
 }
 
+// Metrics is the address of /metrics; empty without one.
+func (p *Proxy) Metrics() string {
+	if p.status == nil {
+		return ""
+	}
+	return p.status.Listener.Addr().String()
+}
+
 // Ready is closed when the first snapshot is in force.
-func (p *Proxy) Ready() <-chan struct{} { return p.ready }
+func (p *Proxy) Ready() <-chan struct{} { return p.follower.Ready() }
 
 // Revision is the revision in force here.
-func (p *Proxy) Revision() uint { return p.force.Load().revision }
+func (p *Proxy) Revision() uint { return p.follower.Revision() }
 
-// Run serves until ctx is done, then withdraws the instance and lets requests
-// finish, for Config.Drain at most.
-func (p *Proxy) Run(ctx context.Context) error {
-	var ports []*port
-	var running sync.WaitGroup
-	failed := make(chan error, 2+len(p.services))
-	start := func(o *port) {
-		ports = append(ports, o)
-		running.Go(func() {
-			if err := o.serve(); err != nil {
-				failed <- fmt.Errorf("listener %s: %w", o.name, err)
-			}
-		})
-	}
-	if p.inbound != nil {
-		start(p.inbound)
-	}
-	defer p.carrier.mirrors.end()
-	talk, hush := context.WithCancel(context.WithoutCancel(ctx))
-	defer hush()
-	if p.cfg.Gateway != "" {
-		running.Go(func() { p.watchCertificates(talk) })
-	}
-	running.Go(func() { every(talk, sweepTick, func() { p.racks.sweep(p.carrier.now(), keptIdle) }) })
-	session := newSession(p)
-	alone := p.cfg.Snapshots != nil
-	if alone {
-		running.Go(func() { p.follow(talk) })
-	} else {
-		running.Go(func() { session.run(talk) })
-	}
-	if p.watchers != nil {
-		running.Go(func() { p.watchers.run(talk) })
-	}
-	if p.cfg.LogTo != nil {
-		running.Go(func() { p.carrier.requests.run(talk, p.cfg.LogTo) })
-	}
-	checks := &checks{p: p, changed: session.hasten}
-	running.Go(func() { checks.run(talk) })
-	if p.cfg.State != "" {
-		running.Go(func() { p.keepKnown(talk) })
-		early := time.AfterFunc(noService, p.recall)
-		defer early.Stop()
-	}
+// StaleSince is when what the proxy follows was last known to be what the
+// service wants; zero: it follows the service now, or has never followed it.
+func (p *Proxy) StaleSince() time.Time { return p.follower.StaleSince() }
 
-	// Callers that come before the rules wait in the listener's queue for a
-	// while; after that they are refused with a reason.
-	patience := time.NewTimer(firstRules)
-	defer patience.Stop()
-	calls := p.services
-	if p.outbound != nil {
-		calls = append(calls, p.outbound)
-	}
-	var err error
-	select {
-	case <-p.ready:
-	case <-patience.C:
-	case <-ctx.Done():
-	case err = <-failed:
-	}
-	if err == nil && ctx.Err() == nil {
-		for _, o := range calls {
-			start(o)
-		}
-		select {
-		case <-ctx.Done():
-		case <-p.handed:
-		case err = <-failed:
-		}
-	} else {
-		for _, o := range calls {
-			o.listener.Close()
+// listeners are those that are open now.
+func (p *Proxy) listeners() []*carry.Listener {
+	out := append([]*carry.Listener(nil), p.services...)
+	for _, o := range []*carry.Listener{p.inbound, p.outbound} {
+		if o != nil {
+			out = append(out, o)
 		}
 	}
 	p.mu.Lock()
-	p.leaving = true
-	if p.edge != nil {
-		ports = append(ports, p.edge.port)
+	defer p.mu.Unlock()
+	if p.gateway != nil {
+		out = append(out, p.gateway.Listener)
 	}
-	p.mu.Unlock()
-	grace := time.Duration(0)
-	select {
-	case <-p.handed:
-		session.retire()
-		grace = min(time.Second, p.cfg.Drain/2)
-	default:
-		if alone {
-			break
-		}
-		if session.withdraw() && p.inbound != nil {
-			<-time.After(min(hearsay, p.cfg.Drain/2)) // until no other proxy sends here any more
-		}
-	}
-	for _, o := range ports {
-		p.closing.Go(func() { o.drain(grace, p.cfg.Drain) })
-	}
-	p.closing.Wait()
-	if !alone {
-		session.collect()
-		session.flush()
-	}
-	hush()
-	running.Wait()
-	p.transport.closeIdle()
-	p.racks.closeIdle()
-	return err
+	return out
 }
 
 func (p *Proxy) registration() wire.Registration {
-	r := wire.Registration{ID: p.cfg.ID, Nonce: p.nonce, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site, Gateway: p.cfg.Gateway,
-		Inbound: p.Inbound(), Outbound: p.Outbound(), Program: p.cfg.Program, PID: os.Getpid(), Started: p.started, Vitals: p.vitals()}
+	r := wire.Registration{
+		ID:       p.cfg.ID,
+		Nonce:    p.nonce,
+		Service:  p.cfg.Service,
+		Version:  p.cfg.Version,
+		Site:     p.cfg.Site,
+		Gateway:  p.cfg.Gateway,
+		Inbound:  p.Inbound(),
+		Outbound: p.Outbound(),
+		Program:  p.cfg.Program,
+		PID:      os.Getpid(),
+		Started:  p.epoch,
+		Vitals:   p.vitals(),
+	}
 	if len(p.services) > 0 {
 		r.Ports = p.Ports()
 	}
@@ -367,12 +402,43 @@ func (p *Proxy) registration() wire.Registration {
 
 // vitals is how the proxy is doing.
 func (p *Proxy) vitals() wire.Vitals {
-	v := wire.Vitals{Memory: residentMemory()}
-	if why := p.unwell.Load(); why != nil {
-		v.Down = *why
-	}
-	for _, o := range p.ports() {
-		v.Connections += o.connections()
+	v := wire.Vitals{Memory: process.ResidentMemory(), Down: p.checks.Down()}
+	for _, o := range p.listeners() {
+		v.Connections += o.Connections()
 	}
 	return v
+}
+
+// HandOver starts a program, with arguments of which the first is its name, and
+// hands it the listeners. When the program has rules in force, Run drains this
+// proxy and returns. Until then, and after an error, this proxy goes on as ever.
+// When ctx is done first, the program is stopped.
+func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pid int, err error) {
+	p.setHandingOver(true)
+	defer func() {
+		if err != nil {
+			p.setHandingOver(false)
+			if err := p.openGateway(p.follower.Rules()); err != nil {
+				p.log.Error("not listening where the rules say", "error", err)
+			}
+		}
+	}()
+	listeners := map[string]net.Listener{}
+	for _, o := range p.listeners() {
+		listeners[o.Name] = o.Listener
+	}
+	if p.status != nil {
+		listeners["metrics"] = p.status.Listener
+	}
+	if pid, err = process.HandOver(ctx, p.cfg.ID, p.nonce, listeners, program, args); err != nil {
+		return 0, err
+	}
+	p.handOnce.Do(func() { close(p.handed) })
+	return pid, nil
+}
+
+func (p *Proxy) setHandingOver(is bool) {
+	p.mu.Lock()
+	p.isHandingOver = is
+	p.mu.Unlock()
 }

@@ -17,7 +17,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
-	"nightjar/core/stats"
+	"nightjar/proxy/observe"
 	"nightjar/wire"
 )
 
@@ -222,83 +222,6 @@ func TestSnapshotsComeIntoForce(t *testing.T) {
 	}
 }
 
-func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
-	f := newFake(t)
-	f.deaf = true
-	p, err := New(Config{ID: "c", Server: f.URL, Service: "caller", Version: "v7"}) // not run: the test does what its session would
-	if err != nil {
-		t.Fatal(err)
-	}
-	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: toV1}}, rules.Live{})
-	if err := p.apply(wire.Snapshot{Revision: 9, Whole: true, Services: rs.Services, Instances: []engine.Instance{instance(t, "one", "v1")}, Settled: true}); err != nil {
-		t.Fatal(err)
-	}
-	go p.outbound.serve()
-	defer p.outbound.drain(0, time.Second)
-	addr := p.Outbound()
-	for range 3 {
-		ask(addr, "s", "/")
-	}
-	counted := func() (n uint64) { // an answer can be there before it is counted
-		for i := range p.recorder.shards {
-			for _, c := range *p.recorder.shards[i].calls.now.Load() {
-				n += c.classes[engine.OK].Load()
-			}
-		}
-		return n
-	}
-	waitFor(t, func() bool { return counted() == 3 })
-	s := newSession(p)
-	s.collect()
-	s.flush()
-	if len(s.unsent) != 1 {
-		t.Fatalf("%d deltas are kept", len(s.unsent))
-	}
-	f.mu.Lock()
-	f.deaf = false
-	f.mu.Unlock()
-	s.flush()
-	if len(s.unsent) != 1 || len(f.deltas) != 1 {
-		t.Fatalf("%d kept, %d sent: what the service may still lose is kept", len(s.unsent), len(f.deltas))
-	}
-	d := f.deltas[0]
-	if c := d.Series[0].Counts; d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Holds != 1 || c.OK != 3 || d.Series[0].Revision != 9 || c.Tries != 3 || c.Status[2] != 3 || c.Received != 9 ||
-		d.Series[0].Route != "r" || d.Series[0].RouteOf != "s" {
-		t.Errorf("%+v", d)
-	}
-	step := func(kept wire.Kept) (sequences []uint64) {
-		t.Helper()
-		ask(addr, "s", "/")
-		waitFor(t, func() bool { return counted() == 1 })
-		s.collect()
-		f.mu.Lock()
-		f.kept, f.deltas = kept, nil
-		f.mu.Unlock()
-		s.flush()
-		for _, d := range f.deltas {
-			sequences = append(sequences, d.Sequence)
-		}
-		return sequences
-	}
-	if got := step(wire.Kept{Sequence: 1}); !slices.Equal(got, []uint64{2}) || len(s.unsent) != 1 {
-		t.Errorf("sent %v, kept %d: the first is safe now", got, len(s.unsent))
-	}
-	if got := step(wire.Kept{Sequence: 1, Again: true}); !slices.Equal(got, []uint64{3, 2}) || len(s.unsent) != 2 {
-		t.Errorf("sent %v, kept %d: a service that lost the second wants it once more", got, len(s.unsent))
-	}
-	if got := step(wire.Kept{Sequence: 4}); !slices.Equal(got, []uint64{2, 3, 4}) || len(s.unsent) != 0 {
-		t.Errorf("sent %v, kept %d: all in order, and all are safe then", got, len(s.unsent))
-	}
-	for range maxUnsent + 5 {
-		ask(addr, "s", "/")
-		waitFor(t, func() bool { return counted() == 1 })
-		s.collect()
-	}
-	if len(s.unsent) != maxUnsent {
-		t.Errorf("%d deltas are kept, at most %d should be", len(s.unsent), maxUnsent)
-	}
-}
-
 // TestNoRulesYet: with the service away from the beginning a caller is not left
 // waiting.
 func TestNoRulesYet(t *testing.T) {
@@ -354,63 +277,6 @@ func TestTheGatewayListensWhereTheRulesSay(t *testing.T) {
 	}
 }
 
-// TestRecorderCountsEveryRequestOnce, while the collector is at work.
-func TestRecorderCountsEveryRequestOnce(t *testing.T) {
-	r := newRecorder(4)
-	r.keep = 1 << 30 // the collector runs far faster here than once a second
-	const workers, each = 8, 5000
-	var work sync.WaitGroup
-	for w := range workers {
-		shard := r.assign()
-		work.Go(func() {
-			for i := range each {
-				status := 200 + 300*(i%2)
-				shard.served([]string{"kiosk", "front-door"}[(w+i)%2], false, &result{class: engine.Classify("", status), status: status, took: time.Millisecond, received: 10})
-			}
-		})
-	}
-	finished := make(chan struct{})
-	go func() { work.Wait(); close(finished) }()
-	var ok, failed, latency, received uint64
-	take := func() {
-		list, _ := r.collect(engine.Instance{ID: "a", Service: "s", Version: "v1"})
-		if len(list) > 2 {
-			t.Errorf("%d series: those of all shards belong together", len(list))
-		}
-		for _, s := range list {
-			ok += s.Counts.OK
-			failed += s.Counts.Failed
-			received += s.Counts.Received
-			for _, l := range s.Counts.Latency {
-				latency += l.N
-				if int(l.Bucket) != stats.Bucket(time.Millisecond) {
-					t.Errorf("bucket %d", l.Bucket)
-				}
-			}
-		}
-	}
-	for done := false; !done; {
-		select {
-		case <-finished:
-			done = true
-		default:
-		}
-		take()
-	}
-	if ok != workers*each/2 || failed != workers*each/2 || latency != workers*each || received != 10*workers*each {
-		t.Errorf("ok %d, failed %d, latencies %d of %d", ok, failed, latency, workers*each)
-	}
-	r.keep = 2
-	for range 4 {
-		r.collect(engine.Instance{})
-	}
-	for i := range r.shards {
-		if n := len(*r.shards[i].callers.now.Load()); n != 0 {
-			t.Errorf("%d idle cells remain", n)
-		}
-	}
-}
-
 // TestRequestLog: a line of JSON a request, without what its query may hide; and
 // none unless it is asked for.
 func TestRequestLog(t *testing.T) {
@@ -431,7 +297,7 @@ func TestRequestLog(t *testing.T) {
 	if !strings.Contains(out.String(), `"tries":1,"sent":0,"received":3,"revision":4,"instance":"one","route":"r","trace":"`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
 		t.Errorf("got %s", out.String())
 	}
-	if newRequestLog(&out, 0, false) != nil {
+	if observe.NewRequestLog(&out, 0, false) != nil {
 		t.Error("nobody asked for it")
 	}
 }
@@ -451,4 +317,45 @@ func (s *syncBuffer) String() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.b.String()
+}
+
+// raw sends bytes and reads everything that comes back.
+func raw(t *testing.T, addr, request string) string {
+	t.Helper()
+	conn, err := net.Dial("tcp", addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(20 * time.Second))
+	io.WriteString(conn, request)
+	b, _ := io.ReadAll(conn)
+	return string(b)
+}
+
+// get is a request after which the connection ends.
+func get(path string, lines ...string) string {
+	return "GET " + path + " HTTP/1.1\r\nHost: s\r\nConnection: close\r\n" + strings.Join(append(lines, "", ""), "\r\n")
+}
+
+func waitFor(t *testing.T, ok func() bool) {
+	t.Helper()
+	for end := time.Now().Add(10 * time.Second); !ok(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("timed out waiting")
+		}
+	}
+}
+
+// app is a workload; its address.
+func app(t *testing.T, h http.HandlerFunc) string {
+	s := httptest.NewServer(h)
+	t.Cleanup(s.Close)
+	return s.Listener.Addr().String()
+}
+
+// noInstance is how many requests of a series found no instance.
+func noInstance(s wire.Series) uint64 {
+	n, _ := engine.NoInstance.Number()
+	return s.Counts.Reasons[n]
 }

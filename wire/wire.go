@@ -92,6 +92,13 @@ func (s *Snapshot) Asides() bool {
 		(s.Watches != nil || s.Traced != nil)
 }
 
+// IsOfInstances tells whether a snapshot tells of instances that came or changed,
+// and of nothing else that a table is compiled from.
+func (s *Snapshot) IsOfInstances() bool {
+	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && s.Calls == nil &&
+		len(s.Services)+len(s.GoneServices)+len(s.GoneInstances) == 0 && len(s.Instances) > 0
+}
+
 // Drill is a drill with its end, which a proxy keeps to by itself.
 type Drill struct {
 	engine.Drill

@@ -4,6 +4,7 @@ import (
 	"math"
 	"strings"
 
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -90,7 +91,7 @@ func keyValue(k *rules.Key, v View) (value string, ok bool) {
 	}
 	switch k.Kind {
 	case "header":
-		if values := v.Header(k.Name); len(values) > 0 {
+		if values := headerValues(v, k.Name); len(values) > 0 {
 			return values[0], true
 		}
 	case "cookie":
@@ -109,14 +110,14 @@ func keyValue(k *rules.Key, v View) (value string, ok bool) {
 // one that it leaves (C. Schindelhauer and G. Schomaker, "Weighted Distributed
 // Hash Tables", SPAA 2005).
 func (r *Route) stuck(value string) int {
-	h := hashed(value)
+	h := visitorHash(value)
 	best, least := 0, math.Inf(1)
 	for i := range r.targets {
 		w := r.split.plan.weights[i]
 		if w == 0 {
 			continue
 		}
-		if cost := -math.Log(fraction(mix(h^r.targets[i].seed))) / float64(w); cost < least {
+		if cost := -math.Log(hash.Fraction(hash.Mix(h^r.targets[i].seed))) / float64(w); cost < least {
 			best, least = i, cost
 		}
 	}

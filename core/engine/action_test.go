@@ -69,7 +69,7 @@ func TestRedirects(t *testing.T) {
 		if got := fmt.Sprintf("%d %s", s.Status, to); s.Kind != Answer || got != c.want {
 			t.Errorf("%s: got %s, want %s", c.path, got, c.want)
 		}
-		if e := Explain(table, Entry{}, a); e.Answer == nil || fmt.Sprintf("%d %s", e.Answer.Status, e.Answer.Location) != c.want || len(e.Odds) > 0 {
+		if e := Explain(table, Entry{}, a, 0); e.Answer == nil || fmt.Sprintf("%d %s", e.Answer.Status, e.Answer.Location) != c.want || len(e.Odds) > 0 {
 			t.Errorf("%s: explained as %+v", c.path, e.Answer)
 		}
 	}
@@ -93,10 +93,10 @@ func TestTargets(t *testing.T) {
 			}
 		}
 	}
-	if o := Explain(table, Entry{}, get("s", "/instead")).Odds; len(o) != 2 || o[0].Version != "v1" || o[0].Share != 0.5 || o[0].Instances != 1 {
+	if o := Explain(table, Entry{}, get("s", "/instead"), 0).Odds; len(o) != 2 || o[0].Version != "v1" || o[0].Share != 0.5 || o[0].Instances != 1 {
 		t.Errorf("odds when a version is not there: %+v", o)
 	}
-	if o := Explain(table, Entry{}, get("s", "/north")).Odds; len(o) != 1 || o[0].Site != "north" || o[0].Instances != 1 {
+	if o := Explain(table, Entry{}, get("s", "/north"), 0).Odds; len(o) != 1 || o[0].Site != "north" || o[0].Instances != 1 {
 		t.Errorf("odds at one site: %+v", o)
 	}
 	gone := compile(t, actions, nil, crowd("s/v2")...)
@@ -125,8 +125,8 @@ func TestFaults(t *testing.T) {
 			}
 			if s.Kind == Reply {
 				what += " " + string(s.Reason)
-			} else if s.Deadline != time.Minute+2*time.Second || x.Tries() != 1 {
-				t.Errorf("%s: %+v after %d tries", path, s, x.Tries())
+			} else if s.Deadline != time.Minute+2*time.Second || x.Attempts() != 1 {
+				t.Errorf("%s: %+v after %d tries", path, s, x.Attempts())
 			}
 			count[what]++
 		}
@@ -182,7 +182,7 @@ func TestGatewayChangesWhatTheServiceSees(t *testing.T) {
 	if s := x.Begin(table, Entry{Gateway: "door"}, a, 0); s.Kind != Attempt || x.route.Name() != "crew" || x.SendHost() != "crew.example" {
 		t.Errorf("got %+v", s)
 	}
-	e := Explain(table, Entry{Gateway: "door"}, a)
+	e := Explain(table, Entry{Gateway: "door"}, a, 0)
 	if n := len(e.Ladders); n != 2 || e.Odds[0].Version != "v2" {
 		t.Errorf("explained: %+v", e)
 	}
@@ -199,7 +199,7 @@ func TestStick(t *testing.T) {
 			var x Exchange
 			x.Begin(table, Entry{}, visitor(i), 0)
 			out[i] = x.Version()
-			if o := Explain(table, Entry{}, visitor(i)).Odds; i < 50 && (len(o) != 1 || o[0].Version != out[i] || o[0].Share != 1) {
+			if o := Explain(table, Entry{}, visitor(i), 0).Odds; i < 50 && (len(o) != 1 || o[0].Version != out[i] || o[0].Share != 1) {
 				t.Fatalf("visitor %d goes to %s and is explained as %+v", i, out[i], o)
 			}
 		}
@@ -264,7 +264,7 @@ func TestStick(t *testing.T) {
 
 func TestSettingsAreExplained(t *testing.T) {
 	table := actionTable(t, nil)
-	e := Explain(table, Entry{Gateway: "door"}, get("x.example", "/said", "X-K: 5"))
+	e := Explain(table, Entry{Gateway: "door"}, get("x.example", "/said", "X-K: 5"), 0)
 	var got []string
 	for _, s := range e.Settings {
 		if s.Origin.Line == 0 && s.From != "built in" {

@@ -72,13 +72,13 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 		sorted[i] = &instances[i]
 	}
 	slices.SortFunc(sorted, func(a, b *Instance) int { return cmp.Compare(a.ID, b.ID) })
-	own, peers := make([]Instance, len(sorted)), make([]peer, len(sorted)) // together, and none of the caller's
+	peers := make([]peer, len(sorted))
 	for i, in := range sorted {
-		own[i] = *in
 		s := b.service(in.Service)
 		p := b.version(s, in.Version)
 		c := &peers[i]
-		b.peer(c, p.version, &own[i])
+		b.peer(c, p.version, in)
+		c.hear(in)
 		p.peers = append(p.peers, c)
 		s.all.peers = append(s.all.peers, c)
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"nightjar/core/rules"
@@ -99,7 +100,7 @@ func (v *version) endDrills(now time.Duration) {
 // harm is what the drills do to one try: a delay before it, and whether it fails.
 func (v *version) harm(x *Exchange, now time.Duration) (delay time.Duration, by *drill) {
 	for _, d := range v.drills {
-		if now >= d.Until || !d.harms(x.instance) || !d.concerns(x) {
+		if now >= d.Until || !d.harms(x.instance) || !d.concerns(x.view) {
 			continue
 		}
 		delay += d.Delay
@@ -116,14 +117,31 @@ func (d *drill) harms(in *Instance) bool {
 }
 
 // concerns tells whether the drill is for the request.
-func (d *drill) concerns(x *Exchange) bool {
+func (d *drill) concerns(v View) bool {
 	if len(d.conds) == 0 {
 		return true
 	}
 	for _, c := range d.conds {
-		if c.holds(x.view, x.view.Path(), false) {
+		if c.holds(v, v.Path(), false) {
 			return true
 		}
 	}
 	return false
+}
+
+// describe says what the drill does to attempts.
+func (d *drill) describe() string {
+	var does []string
+	if d.Delay > 0 {
+		does = append(does, fmt.Sprintf("delays attempts by %s", d.Delay))
+	}
+	if d.Fail > 0 {
+		does = append(does, fmt.Sprintf("lets %s%% of the attempts fail with %d", d.Fail, d.Status))
+	}
+	for _, only := range []struct{ what, name string }{{"at site", d.Site}, {"to instance", d.Instance}} {
+		if only.name != "" {
+			does = append(does, "only "+only.what+" "+only.name)
+		}
+	}
+	return strings.Join(does, ", ")
 }

@@ -119,7 +119,12 @@ func TestBegin(t *testing.T) {
 		{"remainder kept", "", get("sailings", "/old/times/a/b"), "moved v1 /new/a/b"},
 		{"remainder empty", "", get("sailings", "/old/times"), "moved v1 /new"},
 		{"encoded prefix, remainder as it came", "", get("sailings", "/old/t%69mes/a%2Fb"), "moved v1 /new/a%2Fb"},
-		{"an encoded slash does not cut a segment", "", get("sailings", "/old%2Ftimes/a"), "no-route"},
+		{"an encoded slash that changes the route", "", get("sailings", "/old%2Ftimes/a"), "bad-request"},
+		{"an empty segment that changes the route", "", get("sailings", "//old/times"), "bad-request"},
+		{"an empty segment that changes nothing", "", get("sailings", "/old/times//a"), "moved v1 /new//a"},
+		{"a parameter that changes the route", "", get("sailings", "/old;x=1/times"), "bad-request"},
+		{"dots with a parameter refused", "", get("sailings", "/old/times/..;x/y"), "bad-request"},
+		{"a backslash that changes the route", "", get("sailings", "/old%5Ctimes"), "bad-request"},
 		{"dots refused", "", get("sailings", "/old/times/../x"), "bad-request"},
 		{"encoded dots refused", "", get("sailings", "/old/times/%2e%2E/x"), "bad-request"},
 		{"dots behind an encoded slash refused", "", get("sailings", "/old/times/a%2f..%2fx"), "bad-request"},
@@ -226,7 +231,7 @@ func TestStateOutlivesTheTable(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	e := Explain(ferryTable(t), Entry{Gateway: "front-door"}, get("a.ferry.example", "/"))
+	e := Explain(ferryTable(t), Entry{Gateway: "front-door"}, get("a.ferry.example", "/"), 0)
 	var lines []string
 	for _, l := range e.Ladders {
 		for _, r := range l.Rungs {
@@ -252,7 +257,7 @@ func TestExplain(t *testing.T) {
 	if s := e.Settings[0]; s.Value != "1s" || s.Origin.Line == 0 {
 		t.Errorf("setting %+v", s)
 	}
-	plain := Explain(ferryTable(t), Entry{}, get("berths", "/"))
+	plain := Explain(ferryTable(t), Entry{}, get("berths", "/"), 0)
 	if plain.Refusal != nil || len(plain.Odds) != 2 || plain.Odds[0].Instances != 2 {
 		t.Errorf("berths: %+v", plain)
 	}

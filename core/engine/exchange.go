@@ -27,18 +27,23 @@ type Step struct {
 	Deadline time.Duration // of an Attempt: the latest time for the answer's headers; of a Wait: its end
 	Status   int           // of a Reply or an Answer; of a Done, the instance's
 	Reason   Reason        // of a Reply
+	Error    string        // of a Reply: its type by RFC 9209; empty: that of the Reason
 	Detail   string        // of a Reply: what happened, for a person
 	After    time.Duration // of a Reply: when to come again; 0: nobody knows
 }
 
-// Outcome is what came of an Attempt: the Status of an answer, or a Reason why
-// there is none.
+// Outcome is how an Attempt ended: the Status of an answer, or a Reason why there
+// is none.
 type Outcome struct {
 	Status int    // of the answer; 0 without one
 	Means  int    // status that the answer stands for, where its own says nothing (gRPC); 0: its own
-	Reason Reason // Unreachable, Reset, TimedOut or TLS; empty with an answer
+	Reason Reason // why there is no answer; empty with one
+	Error  string // type of the error by RFC 9209, section 2.3; empty: that of the Reason
 	Detail string // what went wrong, for a person
-	Spent  bool   // the request cannot be sent again, or some of an answer has gone to the caller
+
+	IsSpent  bool // the request cannot be sent again, or some of an answer has gone to the caller
+	IsUnsent bool // not a byte of the request was sent: there was no connection
+	IsOpen   bool // whether the answer means success shows only at its end (gRPC): End tells
 }
 
 // Entry is where a request comes into the mesh. With Gateway set it came to
@@ -55,133 +60,151 @@ type Entry struct {
 	Wake func()
 }
 
+// state is what an Exchange waits for. These are all changes from one to another;
+// every one of them happens in Begin, Next or End.
+//
+//	begun      → delayed | queued | sent | held | over
+//	delayed    → queued | sent | held | over           the fault's delay is over
+//	queued     → sent | held | over                    a place came free, or none did in time
+//	held       → sent | backingOff | over              the drill's delay is over
+//	sent       → backingOff | over                     the outcome is there
+//	backingOff → sent | held | over                    the wait before a retry is over
+//	any        → over                                  End: the caller left, or the answer has gone by
+type state uint8
+
+const (
+	stateOver       state = iota // it has not begun, or its last step is out
+	stateDelayed                 // a fault holds it back, before anything else
+	stateQueued                  // it waits for a place among the requests to its version
+	stateHeld                    // a drill holds an attempt back
+	stateSent                    // the driver carries out an attempt
+	stateBackingOff              // it waits before it is sent again
+)
+
+// verdict is what the last attempt says of its instance.
+type verdict uint8
+
+const (
+	verdictNone verdict = iota // there was no attempt, or it says nothing
+	verdictOpen                // its outcome is not known yet
+	verdictGood                // it counts against nobody
+	verdictBad                 // it was counted against the instance
+)
+
 // Exchange is the life of one request: a small state machine. Begin it, carry
 // out each step, report the outcome with Next until a step is final, and call
 // End when the request is over, also when it was given up at any step. An
 // Exchange may be used again by calling Begin; it is not safe for concurrent use.
 type Exchange struct {
-	entry    Entry
-	gate     *Route // the gateway's route, if any
-	route    *Route // the service's route, nil when the gateway's names a version
-	service  *service
-	version  string
-	instance *Instance
-	path     string // where the request goes, after rewriting
-	host     string // host to send; empty: as it came
-	deadline time.Duration
-	timeout  time.Duration
-	tries    int
-	memory   *memory
-	view     View // as the routes of the service see the request
-	guarding
+	walk
+	state  state
+	until  time.Duration // end of the wait that the state is
+	memory *memory
 
-	delay    time.Duration // faults on purpose, before anything else
-	pending  Step          // after the wait
+	// Where the walk ended.
+	to       *target
+	pool     *pool // that instances come from
+	version  string
+	retry    *retry
+	timeout  time.Duration // of the request; it ran out at deadline
+	deadline time.Duration
+	delay    time.Duration // that faults ask for
+	next     Step          // after delay, when the request goes nowhere
+	hasNext  bool
 	reply    *rules.Reply
 	redirect string
-	mirror   *Instance
 	limited  *Route // whose limit was closest to being used up
 	taken    guard.Taken
-	edited   edited // the view of a service's routes, when the gateway's changed it
-	key      []byte // of a limit; kept for its room
-	trail    []Stretch
+	picked   [1]choice // room for choose
+	key      []byte    // of a limit; kept for its room
+
+	// The attempts.
+	attempts           int
+	instance           *Instance // of the last attempt
+	began              time.Duration
+	limit              time.Duration // deadline of the last attempt
+	last               Outcome       // of the attempt before a back-off
+	firstAttemptFailed bool
+	verdict            verdict
+	isOpen             bool // the breaker hears of the last attempt at the end of its answer
+	mirror             *Instance
+	harm               *drill // lets the attempt fail
+	segments           []Segment
+
+	// What is held of the guards, to be given back.
+	queue   *guard.Queue // in which it has a place, or waits for one
+	ticket  guard.Ticket
+	breaker *guard.Breaker // that gave the permit
+	permit  guard.Permit
+	peer    *peer // of the last attempt
+	isTrial bool  // the attempt decides for a sidelined instance
+	isBusy  bool  // the peer counts it
 }
 
 // Begin decides where the request goes. now is the time since an epoch of the
 // driver's choice; every time of the exchange counts from the same epoch.
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
-	key, trail := x.key[:0], x.trail[:0]
+	key, segments := x.key[:0], x.segments[:0]
 	*x = Exchange{}
-	x.entry, x.path, x.key, x.trail, x.memory = entry, v.Path(), key, trail, t.memory
-	goes := x.begin(t, v, now)
+	x.key, x.segments, x.memory, x.began = key, segments, t.memory, now
+	x.walk.table, x.walk.entry, x.walk.view, x.walk.path = t, entry, v, v.Path()
+	x.walk.run(x)
 	if x.delay > 0 {
-		return x.delayed(goes, now)
+		return x.delayed(now)
 	}
-	if goes {
-		return x.enter(now)
-	}
-	return x.pending
+	return x.depart(now)
 }
 
-// begin decides where the request goes, up to its target. False: nowhere, and
-// the last step is pending.
-func (x *Exchange) begin(t *Table, v View, now time.Duration) (goes bool) {
-	x.view = v
-	if why := unfit(v); why != "" {
-		return x.ends(Refuse(BadRequest, why))
+// Next takes the outcome of the last Attempt, or goes on after a Wait.
+func (x *Exchange) Next(o Outcome, now time.Duration) Step {
+	if x.state != stateSent && now < x.until && !(x.state == stateQueued && x.ticket.Called()) {
+		return Step{Kind: Wait, Deadline: x.until}
 	}
-	var by *Route
-	var to *target
-	if x.entry.Gateway != "" {
-		g := t.gateways[x.entry.Gateway]
-		if g == nil {
-			return x.ends(Refuse(NoRoute, "the rules in force declare no gateway "+x.entry.Gateway))
-		}
-		if !hostIn(g.rule.Hosts, v.Host()) {
-			return x.ends(Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", x.entry.Gateway, v.Host())))
-		}
-		rt, cond := g.ladder.match(v, x.path)
-		if rt == nil {
-			return x.ends(Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", x.entry.Gateway, v.Method(), x.path)))
-		}
-		x.gate = rt
-		if x.act(rt, cond, v, now) {
-			return false
-		}
-		by, to = rt, rt.choose(v)
-		if rt.request != nil {
-			x.edited = edited{v, rt.request}
-			v = &x.edited
-			x.view = v
-		}
+	switch x.state {
+	case stateDelayed:
+		x.endSegment(&o, now)
+		return x.depart(now)
+	case stateQueued:
+		x.endSegment(&o, now)
+		return x.dequeued(now)
+	case stateHeld:
+		return x.released(now)
+	case stateBackingOff:
+		x.endSegment(&o, now)
+		return x.sendAgain(now)
+	case stateSent:
+		return x.ended(o, now)
 	}
-	if to == nil || to.version == "" {
-		var s *service
-		if to != nil {
-			s = to.service
-		} else {
-			name := x.entry.Service
-			if name != "" {
-				x.host = name // the caller could not write one
-			} else {
-				name = ServiceName(v.Host())
-			}
-			if s = t.services[name]; s == nil {
-				return x.ends(t.unknown(name))
-			}
-		}
-		x.service = s
-		if s.ladder == nil {
-			x.route = s.plain
-			return x.send(&s.whole, s.plain, now)
-		}
-		rt, cond := s.ladder.match(v, x.path)
-		if rt == nil {
-			return x.ends(Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, v.Method(), x.path)))
-		}
-		x.route = rt
-		if x.act(rt, cond, v, now) {
-			return false
-		}
-		by, to = rt, rt.choose(v)
-	}
-	return x.send(to, by, now)
+	return x.final(x.next)
 }
 
-// ends makes a step the last one.
-func (x *Exchange) ends(s Step) (goes bool) {
-	x.pending = s
-	return false
+// final makes a step the last one.
+func (x *Exchange) final(s Step) Step {
+	x.state = stateOver
+	return s
 }
 
-// act does what a route does before a target is chosen: limit, harm on
-// purpose, answer, rewrite. over means that the request ends there.
-func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (over bool) {
-	if rt.limit != nil && !x.allowed(rt, v, now) {
+// waits makes the exchange wait until a time.
+func (x *Exchange) waits(s state, until time.Duration) Step {
+	x.state, x.until = s, until
+	return Step{Kind: Wait, Deadline: until}
+}
+
+// The visitor of the walk: it takes from limits, draws from splits, and ends
+// with a target or with the last step.
+
+func (x *Exchange) looked(*ladder, match) {}
+
+func (x *Exchange) refuse(s Step) { x.next, x.hasNext = s, true }
+
+// take does what a route does before a target is chosen: limit, faults, answer.
+func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
+	if rt.limit != nil && !x.allowed(rt) {
 		l := rt.settings.Limit
 		s := Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond)))
 		s.After = x.taken.Wait
-		return !x.ends(s)
+		x.refuse(s)
+		return true
 	}
 	for i, split := range rt.faults {
 		if split.draw() != 0 {
@@ -190,29 +213,32 @@ func (x *Exchange) act(rt *Route, cond *condition, v View, now time.Duration) (o
 		f := &rt.rule.Faults[i]
 		x.delay += f.Delay
 		if f.Status > 0 {
-			return !x.ends(Step{Kind: Reply, Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s harms %s%% of its requests on purpose", rt.Name(), f.Share)})
+			x.refuse(Step{Kind: Reply, Status: f.Status, Reason: Fault,
+				Detail: fmt.Sprintf("route %s lets %s%% of its requests fail on purpose", rt.Name(), f.Share)})
+			return true
 		}
 	}
 	switch {
 	case rt.rule.Reply != nil:
 		x.reply = rt.rule.Reply
-		return !x.ends(Step{Kind: Answer, Status: x.reply.Status})
+		x.refuse(Step{Kind: Answer, Status: x.reply.Status})
+		return true
 	case rt.rule.Redirect != nil:
-		x.redirect = location(rt.rule.Redirect, v, x.path, cond)
-		return !x.ends(Step{Kind: Answer, Status: rt.rule.Redirect.Status})
+		x.redirect = location(rt.rule.Redirect, x.view, x.path, cond)
+		x.refuse(Step{Kind: Answer, Status: rt.rule.Redirect.Status})
+		return true
 	}
-	x.rewrite(rt, cond)
 	return false
 }
 
 // allowed takes a token from the limit of a route.
-func (x *Exchange) allowed(rt *Route, v View, now time.Duration) bool {
+func (x *Exchange) allowed(rt *Route) bool {
 	x.key = x.key[:0]
 	for i := range rt.settings.Limit.Keys {
-		value, _ := keyValue(&rt.settings.Limit.Keys[i], v)
+		value, _ := keyValue(&rt.settings.Limit.Keys[i], x.view)
 		x.key = append(append(x.key, value...), 0)
 	}
-	taken := rt.limit.Take(x.key, now)
+	taken := rt.limit.Take(x.key, x.began)
 	if x.limited == nil || !taken.OK || taken.Left < x.taken.Left {
 		x.limited, x.taken = rt, taken
 	}
@@ -220,13 +246,22 @@ func (x *Exchange) allowed(rt *Route, v View, now time.Duration) bool {
 }
 
 // choose draws a target, or finds the one that the visitor keeps.
-func (r *Route) choose(v View) *target {
+func (x *Exchange) choose(rt *Route) []choice {
+	x.picked[0] = choice{rt.kept(x.view), 1}
+	if x.picked[0].to == nil {
+		x.picked[0].to = &rt.targets[rt.split.draw()]
+	}
+	return x.picked[:]
+}
+
+// kept is the target that the visitor keeps; nil: the split decides.
+func (r *Route) kept(v View) *target {
 	if st := r.rule.Stick; st != nil {
 		if value, ok := keyValue(&st.By, v); ok {
 			return &r.targets[r.stuck(value)]
 		}
 	}
-	return &r.targets[r.split.draw()]
+	return nil
 }
 
 // instead is where a request goes when no instance of to can be used.
@@ -237,45 +272,38 @@ func (r *Route) instead(to *target, now time.Duration) *target {
 	return to
 }
 
-// send settles on a target.
-func (x *Exchange) send(to *target, by *Route, now time.Duration) (goes bool) {
-	to = by.instead(to, now)
+func (x *Exchange) send(to *target, by *Route, _ float64) {
+	to = by.instead(to, x.began)
 	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
-	x.setDeadline(now)
 	x.retry = x.service.retry
 	for _, rt := range [...]*Route{x.gate, x.route} {
 		if rt != nil && rt.retry != nil {
 			x.retry = rt.retry
 		}
 	}
-	return true
 }
 
-// copyTo picks who gets a copy of the request, when the route mirrors this one
-// and no route before it does.
-func (x *Exchange) copyTo(rt *Route, now time.Duration) {
-	if rt != nil && rt.mirror != nil && x.mirror == nil && rt.copies.draw() == 0 {
-		if p, trial := rt.mirror.pool.pick(x.view, nil, now); p != nil {
-			x.mirror = p.Instance
-			if trial { // a copy decides nothing
-				p.of.side.Tried(p.Peer, false, false, "", now)
-			}
-		}
-	}
-}
-
-// delayed puts the wait that routes ask for before what comes next.
-func (x *Exchange) delayed(goes bool, now time.Duration) Step {
-	if !goes {
-		x.setDeadline(now)
-	}
+// delayed puts the wait that faults ask for before what comes next.
+func (x *Exchange) delayed(now time.Duration) Step {
+	x.setDeadline(now)
 	until := now + x.delay
 	if until >= x.deadline {
-		until, goes = x.deadline, x.ends(Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout)))
+		until = x.deadline
+		x.refuse(Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout)))
 	}
-	x.phase, x.goes, x.until = delays, goes, until
-	x.embark(Delayed, nil, now)
-	return Step{Kind: Wait, Deadline: until}
+	x.beginSegment(SegmentDelay, nil, now)
+	return x.waits(stateDelayed, until)
+}
+
+// depart goes where the walk ended.
+func (x *Exchange) depart(now time.Duration) Step {
+	if x.hasNext {
+		return x.final(x.next)
+	}
+	if x.delay == 0 {
+		x.setDeadline(now)
+	}
+	return x.enter(now)
 }
 
 // setDeadline takes the shortest of what the routes say and what the caller
@@ -306,20 +334,6 @@ func limit(s *service, route, gate *Route) (out rules.Timeout) {
 		out = *gate.settings.Timeout
 	}
 	return out
-}
-
-// rewrite changes where the request goes, as the route that took it says.
-func (x *Exchange) rewrite(rt *Route, cond *condition) {
-	rw := rt.rule.Rewrite
-	if rw == nil {
-		return
-	}
-	if rw.Host != "" {
-		x.host = rw.Host
-	}
-	if rw.Path != "" {
-		x.path = rewritten(rw.Path, x.path, cond)
-	}
 }
 
 // Refuse is the step that ends a request with a refusal.
@@ -362,16 +376,19 @@ func (x *Exchange) Version() string { return x.version }
 // may be nil.
 func (x *Exchange) Route() (service, gateway *Route) { return x.route, x.gate }
 
-// Tries is how often the request was sent.
-func (x *Exchange) Tries() int { return x.tries }
+// Attempts is how often the request was sent.
+func (x *Exchange) Attempts() int { return x.attempts }
+
+// FirstFailed tells whether the first attempt failed, whatever the others did.
+func (x *Exchange) FirstFailed() bool { return x.firstAttemptFailed }
 
 // Instance is the instance that the request was last sent to; nil: none yet.
 func (x *Exchange) Instance() *Instance { return x.instance }
 
 // Mirror is the instance that gets a copy of the request; nil: none does, or it
-// has got one with an earlier try.
+// has got one with an earlier attempt.
 func (x *Exchange) Mirror() *Instance {
-	if x.tries > 1 {
+	if x.attempts > 1 {
 		return nil
 	}
 	return x.mirror

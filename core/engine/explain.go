@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"nightjar/core/rules"
 )
@@ -66,50 +67,28 @@ type Refusal struct {
 	Detail string `json:"detail"`
 }
 
-// Explain takes the decisions of Begin without drawing from a split or taking
-// from a limit: it runs the same matching and tells the odds in place of a
-// choice.
-func Explain(t *Table, entry Entry, v View) Explanation {
-	e := &explainer{v: v, table: t}
+// Explain tells what Begin would decide: the same walk, with the odds in place of
+// a choice. It draws from no split and takes from no limit.
+func Explain(t *Table, entry Entry, v View, now time.Duration) Explanation {
+	e := &explainer{now: now}
+	e.walk = walk{table: t, entry: entry, view: v, path: v.Path()}
 	e.out.Path = v.Path()
 	e.out.Odds, e.out.Settings, e.out.Ladders = []Odds{}, []Setting{}, []Ladder{}
-	why := unfit(v)
-	switch {
-	case why != "":
-		e.refuse(Refuse(BadRequest, why))
-	case entry.Gateway != "":
-		g := t.gateways[entry.Gateway]
-		switch {
-		case g == nil:
-			e.refuse(Refuse(NoRoute, "the rules in force declare no gateway "+entry.Gateway))
-		case !hostIn(g.rule.Hosts, v.Host()):
-			e.refuse(Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", entry.Gateway, v.Host())))
-		default:
-			e.gateway(entry.Gateway, g)
+	e.run(e)
+	if !e.hasSeveral {
+		for i := range e.out.Settings {
+			e.out.Settings[i].Service = ""
 		}
-	default:
-		name := ServiceName(v.Host())
-		s := t.services[name]
-		if s == nil {
-			e.refuse(Refuse(NoRoute, fmt.Sprintf("the mesh has no service %q", name)))
-			break
-		}
-		e.service(s, nil, v.Path(), 1)
-	}
-	if e.several {
-		return e.out
-	}
-	for i := range e.out.Settings {
-		e.out.Settings[i].Service = ""
 	}
 	return e.out
 }
 
+// explainer is the visitor that writes down what it sees.
 type explainer struct {
-	v       View
-	table   *Table
-	out     Explanation
-	several bool // services that the request can go to
+	walk
+	now        time.Duration
+	out        Explanation
+	hasSeveral bool // the request can go to several services
 }
 
 func (e *explainer) refuse(s Step) {
@@ -118,82 +97,64 @@ func (e *explainer) refuse(s Step) {
 	}
 }
 
-func (e *explainer) gateway(name string, g *gateway) {
-	rt, path := e.climb("gateway", name, g.ladder, e.v.Path())
-	if rt == nil {
-		e.refuse(Refuse(NoRoute, fmt.Sprintf("no route of gateway %s takes %s %s", name, e.v.Method(), path)))
-		return
-	}
-	if e.out.Answer != nil {
-		e.settings(nil, nil, rt)
-		return
-	}
-	seen := e.v
-	e.shares(rt, func(to *target, share float64) {
-		if to.version == "" {
-			if rt.request != nil {
-				e.v = &edited{seen, rt.request}
-			}
-			e.service(to.service, rt, path, share)
-			e.v = seen
-			return
+// take tells what a route does by itself: it may answer, or refuse everything.
+func (e *explainer) take(rt *Route, cond *condition) (over bool) {
+	for i := range rt.rule.Faults {
+		if f := &rt.rule.Faults[i]; f.Status > 0 && f.Share == rules.Whole {
+			e.refuse(Step{Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s lets 100%% of its requests fail on purpose", rt.Name())})
+			e.settings(e.service, e.route, e.gate)
+			return true
 		}
-		e.out.Path = path
-		e.odds(to, share)
-		e.settings(to.service, nil, rt)
-	})
+	}
+	switch {
+	case rt.rule.Reply != nil:
+		e.out.Answer = &Answered{Status: rt.rule.Reply.Status, Body: rt.rule.Reply.Body}
+	case rt.rule.Redirect != nil:
+		e.out.Answer = &Answered{Status: rt.rule.Redirect.Status, Location: location(rt.rule.Redirect, e.view, e.path, cond)}
+	default:
+		return false
+	}
+	e.settings(e.service, e.route, e.gate)
+	return true
 }
 
-// shares tells how the requests like this one are shared out among the
-// targets of a route.
-func (e *explainer) shares(rt *Route, each func(to *target, share float64)) {
-	if st := rt.rule.Stick; st != nil {
-		if value, ok := keyValue(&st.By, e.v); ok {
-			to := &rt.targets[rt.stuck(value)]
-			if to.version != "" {
-				to = rt.instead(to, 0)
-			}
-			each(to, 1)
-			return
-		}
+// choose tells how the requests like this one are shared out among the targets
+// of a route.
+func (e *explainer) choose(rt *Route) (out []choice) {
+	if to := rt.kept(e.view); to != nil {
+		return []choice{{to, 1}}
 	}
 	for i := range rt.targets {
 		if w := rt.split.plan.weights[i]; w > 0 {
-			to := &rt.targets[i]
-			if to.version != "" {
-				to = rt.instead(to, 0)
-			}
-			each(to, w.Share())
+			out = append(out, choice{&rt.targets[i], w.Share()})
 		}
 	}
+	return out
 }
 
-func (e *explainer) service(s *service, gate *Route, path string, share float64) {
-	if s.ladder == nil {
-		e.out.Path = path
-		e.out.Ladders = append(e.out.Ladders, Ladder{Kind: "service", Name: s.name, Plain: true, Rungs: []Rung{}})
-		for _, v := range sortedVersions(s) {
-			p := s.versions[v]
-			if n := len(p.peers); n > 0 {
-				e.odds(&target{service: s, version: v, pool: p}, share*float64(n)/float64(len(s.all.peers)))
-			}
+func (e *explainer) send(to *target, by *Route, chance float64) {
+	e.out.Path = e.path
+	if to.version == "" {
+		e.sendPlain(to.service, chance)
+	} else {
+		e.odds(by.instead(to, e.now), chance)
+	}
+	e.settings(e.service, e.route, e.gate)
+}
+
+// sendPlain tells how a service without routes is called: its versions by the
+// instances that take requests, where those of nearer sites come first.
+func (e *explainer) sendPlain(s *service, chance float64) {
+	e.out.Ladders = append(e.out.Ladders, Ladder{Kind: "service", Name: s.name, Plain: true, Rungs: []Rung{}})
+	shares := s.all.versionShares(e.now)
+	for _, v := range sortedVersions(s) {
+		if share, known := shares[v]; known {
+			e.odds(&target{service: s, version: v, pool: s.versions[v]}, chance*share)
 		}
-		if len(s.all.peers) == 0 {
-			e.refuse(Refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
-		}
-		e.settings(s, s.plain, gate)
-		return
 	}
-	rt, path := e.climb("service", s.name, s.ladder, path)
-	if rt == nil {
-		e.refuse(Refuse(NoRoute, fmt.Sprintf("no route of service %s takes %s %s", s.name, e.v.Method(), path)))
-		return
+	if len(s.all.peers) == 0 {
+		e.refuse(Refuse(NoInstance, fmt.Sprintf("service %s has no instance", s.name)))
 	}
-	e.out.Path = path
-	if e.out.Answer == nil {
-		e.shares(rt, func(to *target, part float64) { e.odds(to, share*part) })
-	}
-	e.settings(s, rt, gate)
 }
 
 func sortedVersions(s *service) []string {
@@ -205,53 +166,48 @@ func sortedVersions(s *service) []string {
 	return out
 }
 
-func (e *explainer) odds(to *target, share float64) {
+// odds adds to the chance of a version, and tells of the drills that run there.
+func (e *explainer) odds(to *target, chance float64) {
 	for i, o := range e.out.Odds {
 		if o.Service == to.service.name && o.Version == to.version && o.Site == to.site {
-			e.out.Odds[i].Share += share
+			e.out.Odds[i].Share += chance
 			return
 		}
 	}
-	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, share, len(to.pool.peers)})
-	if share > 0 && len(to.pool.peers) == 0 {
-		e.refuse(Refuse(NoInstance, fmt.Sprintf("%s has no instance", describe(to))))
+	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, chance, len(to.pool.peers)})
+	if chance > 0 && to.pool.empty(e.now) {
+		e.refuse(Refuse(NoInstance, to.pool.lack(describe(to))))
+	}
+	for _, d := range to.pool.version.drills {
+		if e.now < d.Until && d.concerns(e.view) {
+			e.out.Settings = append(e.out.Settings, Setting{Name: "drill", Value: d.describe(), From: "drill " + d.ID, Service: to.service.name})
+		}
 	}
 }
 
-// climb writes down what becomes of the request at every rung and returns the
-// route that takes it with the path after rewriting.
-func (e *explainer) climb(kind, name string, l *ladder, path string) (*Route, string) {
-	taken, cond := l.match(e.v, path)
-	out := Ladder{Kind: kind, Name: name, Rungs: []Rung{}}
-	reached := true
+// looked writes down what became of the request at every route of a ladder.
+func (e *explainer) looked(l *ladder, m match) {
+	out := Ladder{Kind: "gateway", Name: e.entry.Gateway, Rungs: []Rung{}}
+	if e.service != nil {
+		out.Kind, out.Name = "service", e.service.name
+	}
+	isReached := true
 	for _, rt := range l.routes {
 		r := Rung{Route: rt.Name(), At: rt.rule.At}
 		switch {
-		case !reached:
+		case !isReached:
 			r.Result, r.Why = "not reached", "an earlier route took the request"
-		case rt == taken:
-			r.Result, r.Why, reached = "taken", "it has no condition", false
-			if cond != nil {
-				r.Why = cond.rule.Describe()
+		case rt == m.route:
+			r.Result, r.Why, isReached = "taken", "it has no condition", false
+			if m.cond != nil {
+				r.Why = m.cond.rule.Describe()
 			}
 		default:
-			r.Result, r.Why = "passed", e.whyNot(rt, path)
+			r.Result, r.Why = "passed", e.whyNot(rt, e.path)
 		}
 		out.Rungs = append(out.Rungs, r)
 	}
 	e.out.Ladders = append(e.out.Ladders, out)
-	if taken == nil {
-		return nil, path
-	}
-	switch {
-	case taken.rule.Reply != nil:
-		e.out.Answer = &Answered{Status: taken.rule.Reply.Status, Body: taken.rule.Reply.Body}
-	case taken.rule.Redirect != nil:
-		e.out.Answer = &Answered{Status: taken.rule.Redirect.Status, Location: location(taken.rule.Redirect, e.v, path, cond)}
-	}
-	x := Exchange{path: path}
-	x.rewrite(taken, cond)
-	return taken, x.path
 }
 
 // whyNot names, for each condition of a route, the first entry that failed.
@@ -275,23 +231,23 @@ func (e *explainer) failed(c *condition, path string) string {
 		}
 		return said(word+" "+strings.Join(values, "|"), have)
 	}
-	switch c.failing(e.v, path) {
+	switch c.failing(e.view, path) {
 	case byPath:
 		return said(fmt.Sprintf("path regex %q", c.rule.PathRegex), path)
 	case byMethod:
-		return one("method", c.rule.Methods, e.v.Method())
+		return one("method", c.rule.Methods, e.view.Method())
 	case byHost:
-		return one("host", c.rule.Hosts, bareHost(e.v.Host()))
+		return one("host", c.rule.Hosts, bareHost(e.view.Host()))
 	case byFrom:
-		return one("from", c.rule.From, e.v.Caller())
+		return one("from", c.rule.From, e.view.Caller())
 	case bySite:
-		return one("site", c.rule.Sites, e.v.Site())
+		return one("site", c.rule.Sites, e.view.Site())
 	case byHeader:
 		for i := range c.headers {
-			if t := &c.headers[i]; !t.holdsHeader(e.v) {
+			if t := &c.headers[i]; !t.holdsHeader(e.view) {
 				lower := *t.rule
 				lower.Name = strings.ToLower(lower.Name)
-				return said("header "+lower.Describe(), found(e.v.Header(t.rule.Name)))
+				return said("header "+lower.Describe(), found(headerValues(e.view, t.rule.Name)))
 			}
 		}
 	case byQuery:
@@ -302,13 +258,13 @@ func (e *explainer) failed(c *condition, path string) string {
 		return "expected any of these, found none: " + e.each(c.any, path, "; ")
 	case byAll:
 		for _, sub := range c.all {
-			if !sub.holds(e.v, path, false) {
+			if !sub.holds(e.view, path, false) {
 				return e.failed(sub, path)
 			}
 		}
 	case byNot:
 		for _, sub := range c.not {
-			if sub.holds(e.v, path, false) {
+			if sub.holds(e.view, path, false) {
 				return fmt.Sprintf("expected not (%s), found that it holds", sub.rule.Describe())
 			}
 		}
@@ -327,7 +283,7 @@ func (e *explainer) each(list []*condition, path, sep string) string {
 func (e *explainer) failedValue(word string, tests []test, query bool) string {
 	for i := range tests {
 		t := &tests[i]
-		if t.holdsValue(e.v, query) {
+		if t.holdsValue(e.view, query) {
 			continue
 		}
 		var values []string
@@ -336,9 +292,9 @@ func (e *explainer) failedValue(word string, tests []test, query bool) string {
 			return true
 		}
 		if query {
-			eachQuery(e.v, t.rule.Name, take)
+			eachQuery(e.view, t.rule.Name, take)
 		} else {
-			eachCookie(e.v, t.rule.Name, take)
+			eachCookie(e.view, t.rule.Name, take)
 		}
 		return fmt.Sprintf("expected %s %s, found %s", word, t.rule.Describe(), found(values))
 	}
@@ -360,11 +316,11 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		name = s.name
 	}
 	for _, have := range e.out.Settings {
-		if have.Service == name {
+		if have.Service == name && have.Name != "drill" {
 			return
 		}
 	}
-	e.several = e.several || len(e.out.Settings) > 0
+	e.hasSeveral = e.hasSeveral || slices.ContainsFunc(e.out.Settings, func(s Setting) bool { return s.Service != name })
 	add := func(h rules.Holding) {
 		if h.Value == "none" {
 			return

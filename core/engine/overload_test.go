@@ -64,7 +64,7 @@ func overload(t *testing.T, retry string, change func(*rules.Retry)) (success, l
 			busy = true
 			at(now+work, func(now time.Duration) {
 				busy = false
-				if now <= next.deadline && next.x.Tries() == next.n {
+				if now <= next.deadline && next.x.Attempts() == next.n {
 					carry(next.x, next.x.Next(Outcome{Status: 200}, now), now)
 				}
 				serve(now)
@@ -75,10 +75,10 @@ func overload(t *testing.T, retry string, change func(*rules.Retry)) (success, l
 	carry = func(x *Exchange, s Step, now time.Duration) {
 		switch s.Kind {
 		case Attempt:
-			n := x.Tries()
+			n := x.Attempts()
 			line = append(line, try{x, s.Deadline, n})
 			at(s.Deadline+1, func(now time.Duration) {
-				if x.Tries() == n && x.stage == underWay && x.phase == atWork {
+				if x.Attempts() == n && x.state == stateSent {
 					carry(x, x.Next(Outcome{Reason: TimedOut}, now), now)
 				}
 			})
@@ -88,11 +88,11 @@ func overload(t *testing.T, retry string, change func(*rules.Retry)) (success, l
 		default:
 			if x.began > late {
 				asked++
-				if tries += x.Tries(); s.Status == 200 {
+				if tries += x.Attempts(); s.Status == 200 {
 					ok++
 				}
 			}
-			x.End(false, now)
+			x.End(Finished, now)
 		}
 	}
 	var arrive func(now time.Duration)

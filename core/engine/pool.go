@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nightjar/core/guard"
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -27,10 +28,10 @@ const (
 	inTurn balance = iota
 	leastBusy
 	random
-	hash
+	byHash
 )
 
-var balances = map[string]balance{"in-turn": inTurn, "least-busy": leastBusy, "random": random, "hash": hash}
+var balances = map[string]balance{"in-turn": inTurn, "least-busy": leastBusy, "random": random, "hash": byHash}
 
 // peer is an instance with what this caller knows of it.
 type peer struct {
@@ -38,6 +39,15 @@ type peer struct {
 	*Instance
 	of   *version
 	seed uint64
+}
+
+// hear takes over what the service says of the health of an instance. What this
+// proxy checks by itself, of instances outside the mesh, is left alone.
+func (c *peer) hear(in *Instance) {
+	if !c.Outside || c.of.rules.Health == nil {
+		c.Sick.Store(in.Down)
+	}
+	c.Peer.Doubted.Store(in.Doubted)
 }
 
 // pick chooses an instance, not the one that a request was at last unless there
@@ -104,10 +114,10 @@ func (p *pool) first(list []*peer, v View, turn uint64) *peer {
 	// goes moves no other's visitors (D. Thaler and C. Ravishankar, "Using
 	// Name-Based Mappings to Increase Hit Rates", IEEE/ACM Transactions on
 	// Networking 6, 1998).
-	h := hashed(value)
+	h := visitorHash(value)
 	best, most := list[0], uint64(0)
 	for _, c := range list {
-		if x := mix(h ^ c.seed); x >= most {
+		if x := hash.Mix(h ^ c.seed); x >= most {
 			best, most = c, x
 		}
 	}
@@ -154,10 +164,10 @@ func (p *pool) weighed(list []*peer, v View, turn uint64, last *guard.Peer, now 
 	n := uint64(len(list))
 	drawn := func(i, k uint64) *peer {
 		x := draw(turn, k)
-		if c := list[i]; fraction(x) < weight(c) {
+		if c := list[i]; hash.Fraction(x) < weight(c) {
 			return c
 		}
-		return at(fraction(mix(x)) * total)
+		return at(hash.Fraction(hash.Mix(x)) * total)
 	}
 	switch p.how {
 	case inTurn:
@@ -172,15 +182,15 @@ func (p *pool) weighed(list []*peer, v View, turn uint64, last *guard.Peer, now 
 			return b
 		}
 		return a
-	case hash:
+	case byHash:
 		if value, ok := keyValue(p.key, v); ok {
-			h := hashed(value)
+			h := visitorHash(value)
 			var best *peer
 			least := math.Inf(1)
 			for _, c := range list {
 				// As first decides when all weights are 1: u rises with the number.
 				if w := weight(c); w > 0 {
-					if cost := -math.Log(fraction(mix(h^c.seed))) / w; cost < least {
+					if cost := -math.Log(hash.Fraction(hash.Mix(h^c.seed))) / w; cost < least {
 						best, least = c, cost
 					}
 				}
@@ -212,7 +222,7 @@ func (p *pool) site(turn uint64, now time.Duration) (list []*peer, troubled bool
 		return p.sites[0], false
 	}
 	var room [8]float64
-	place := fraction(draw(turn, 2))
+	place := hash.Fraction(draw(turn, 2))
 	for i, part := range p.shares(now, room[:0]) {
 		if place < part {
 			return p.sites[i], true
@@ -235,6 +245,35 @@ func (p *pool) shares(now time.Duration, out []float64) []float64 {
 	for i := range out {
 		if total > 0 {
 			out[i] /= total
+		}
+	}
+	return out
+}
+
+// versionShares is what part of the requests to a pool goes to each version by
+// the instances that take them, 0 to 1. Without any, those that are known count.
+func (p *pool) versionShares(now time.Duration) map[string]float64 {
+	groups, parts := [][]*peer{p.peers}, []float64{1}
+	if p.sites != nil {
+		groups, parts = p.sites, p.shares(now, nil)
+	}
+	out := map[string]float64{}
+	total := 0.0
+	for i, group := range groups {
+		sum := 0.0
+		for _, c := range group {
+			sum += c.Weight(now)
+		}
+		for _, c := range group {
+			if w := c.Weight(now); w > 0 {
+				out[c.Version] += parts[i] * w / sum
+				total += parts[i] * w / sum
+			}
+		}
+	}
+	if total == 0 {
+		for _, c := range p.peers {
+			out[c.Version] += 1 / float64(len(p.peers))
 		}
 	}
 	return out
@@ -274,16 +313,10 @@ func (p *pool) empty(now time.Duration) bool {
 }
 
 // draw is the k-th number that belongs to a turn.
-func draw(turn uint64, k uint64) uint64 { return mix(turn*4 + k) }
+func draw(turn uint64, k uint64) uint64 { return hash.Mix(turn*4 + k) }
 
-// fraction makes a number between 0 and 1, neither included, of 64 bits.
-func fraction(x uint64) float64 { return (float64(x>>11) + 0.5) / (1 << 53) }
-
-// hashed makes a number of a visitor's value.
-func hashed(value string) uint64 {
-	h := uint64(0x6e69676874) // any fixed number
-	for i := range len(value) {
-		h = mix(h ^ uint64(value[i]))
-	}
-	return h
+// visitorHash is the number of a visitor's value.
+func visitorHash(value string) uint64 {
+	const seed = 0x6e69676874 // any fixed number
+	return hash.Text(seed, value)
 }

@@ -23,7 +23,7 @@ func share(t *testing.T, table *Table, n int, from time.Duration, v func(i int) 
 			got[s.Instance.ID]++
 		}
 		x.Next(Outcome{Status: 200}, from)
-		x.End(false, from)
+		x.End(Finished, from)
 	}
 	return got
 }
@@ -48,14 +48,14 @@ func TestBalance(t *testing.T) {
 			hung[s.Instance.ID]++
 		} else {
 			stuck[i].Next(Outcome{Status: 200}, 0)
-			stuck[i].End(false, 0)
+			stuck[i].End(Finished, 0)
 		}
 	}
 	if n := hung["s-v1-0"]; n == 0 || n > 60 {
 		t.Errorf("least-busy: %d of 400 went to the one that hangs", n)
 	}
 	for i := range stuck {
-		stuck[i].End(false, 0)
+		stuck[i].End(Finished, 0)
 	}
 	for _, c := range table.version("s", "v1").peers {
 		if c.Busy() != 0 {
@@ -69,7 +69,7 @@ func TestBalance(t *testing.T) {
 		for i := range 900 {
 			var x Exchange
 			ids = append(ids, x.Begin(table, Entry{}, visitor(i), 0).Instance.ID)
-			x.End(false, 0)
+			x.End(Finished, 0)
 		}
 		return ids
 	}
@@ -236,7 +236,7 @@ func TestDrill(t *testing.T) {
 	for i := range n {
 		var x Exchange
 		last, _, _ := play(&x, table, Entry{}, get("s", "/"), time.Duration(i)*time.Second, status(200))
-		tries += x.Tries()
+		tries += x.Attempts()
 		if last.Reason == Fault && last.Status == 502 {
 			failed++
 		}

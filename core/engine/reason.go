@@ -56,11 +56,12 @@ func (r Reason) Status() int {
 	return 500
 }
 
-// ErrorType is the reason in the words of RFC 9209, section 2.3.
+// ErrorType is the reason in the words of RFC 9209, section 2.3, where nothing
+// more is known.
 func (r Reason) ErrorType() string {
 	switch r {
 	case Unreachable:
-		return "connection_refused"
+		return "destination_unavailable"
 	case Reset:
 		return "connection_terminated"
 	case TimedOut:

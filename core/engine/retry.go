@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"time"
 
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -89,48 +90,47 @@ func Idempotent(method string) bool {
 	return false
 }
 
-// again decides whether the request is sent once more after a try that came to
-// o, and waits before it. The wait grows, and lies anywhere between nothing and
-// its bound, so that callers who failed together do not come back together.
-func (x *Exchange) again(o *Outcome, now time.Duration) (step Step, yes bool) {
-	if o.Spent || !x.MayRetry() || !x.retry.on.hold(o) {
-		return step, false
-	}
+// mayRepeat decides whether the request is sent once more after an attempt that
+// ended with o, and how long it waits before. The wait grows, and lies anywhere
+// between nothing and its bound, so that callers who failed together do not come
+// back together.
+func (x *Exchange) mayRepeat(o *Outcome, now time.Duration) (wait time.Duration, ok bool) {
 	r := x.retry
+	if o.IsSpent || x.attempts > r.Times || !(o.IsUnsent || x.isRepeatable()) || !r.on.hold(o) {
+		return 0, false
+	}
 	most := r.WaitMax
-	if shift := x.tries - 1; r.WaitMin<<shift < most {
+	if shift := x.attempts - 1; r.WaitMin<<shift < most {
 		most = r.WaitMin << shift
 	}
-	wait := time.Duration(fraction(mix(x.memory.draws.Add(1)^uint64(now))) * float64(most))
-	if now+wait+leastLeft > x.deadline || !x.service.budget.Retry(r.Budget, now) {
-		return step, false
-	}
-	x.phase, x.until = backsOff, now+wait
-	x.embark(BackedOff, nil, now)
-	return Step{Kind: Wait, Deadline: x.until}, true
+	wait = time.Duration(hash.Fraction(hash.Mix(x.memory.draws.Add(1)^uint64(now))) * float64(most))
+	return wait, now+wait+leastLeft <= x.deadline && x.service.budget.Retry(r.Budget, now)
 }
+
+// isRepeatable tells whether the request may reach an instance twice.
+func (x *Exchange) isRepeatable() bool { return x.retry.AnyVerb || Idempotent(x.view.Method()) }
 
 // MayRetry tells whether the request may have to be sent once more after the
-// try that is under way.
+// attempt that is under way, so that its body has to be kept.
 func (x *Exchange) MayRetry() bool {
-	r := x.retry
-	return r != nil && x.tries <= r.Times && (r.AnyVerb || Idempotent(x.view.Method()))
+	return x.retry != nil && x.attempts <= x.retry.Times && x.isRepeatable()
 }
 
-// retried sends the request once more, if the guard of its version lets it:
-// nobody waits in a line for a retry. Otherwise what the last try came to stands.
-func (x *Exchange) retried(now time.Duration) Step {
+// sendAgain sends the request once more, if the guard of its version permits it:
+// no retry waits in a line. Otherwise the outcome of the last attempt stands.
+func (x *Exchange) sendAgain(now time.Duration) Step {
 	v := x.pool.version
 	if v.breaker != nil {
 		if _, refused := v.breaker.Refuses(now); refused {
-			return x.over(&x.last)
+			return x.conclude(&x.last)
 		}
 	}
 	if !x.takePlace(v) {
-		return x.over(&x.last)
+		return x.conclude(&x.last)
 	}
-	if step := x.attempt(nil, false, now); step.Kind != Reply {
+	before := x.attempts
+	if step := x.attempt(nil, false, now); step.Kind != Reply || x.attempts > before {
 		return step
 	}
-	return x.over(&x.last)
+	return x.conclude(&x.last) // there was no permission to send, or nowhere to send it
 }

@@ -103,9 +103,10 @@ func equalities(c *condition) []equality {
 	list(bySite, c.rule.Sites)
 	for _, g := range []struct {
 		kind  entry
-		tests []rules.Test
-	}{{byHeader, c.rule.Headers}, {byQuery, c.rule.Query}, {byCookie, c.rule.Cookies}} {
-		for _, t := range g.tests {
+		tests []test
+	}{{byHeader, c.headers}, {byQuery, c.query}, {byCookie, c.cookies}} {
+		for i := range g.tests {
+			t := g.tests[i].rule
 			if !t.Not && (t.Op == rules.Is || t.Op == rules.In) {
 				for _, v := range t.Values {
 					out = append(out, equality{g.kind, t.Name, v})
@@ -128,7 +129,7 @@ func (k *keyed) each(v View, do func(value string) bool) {
 	case bySite:
 		do(v.Site())
 	case byHeader:
-		for _, value := range v.Header(k.what.name) {
+		for _, value := range headerValues(v, k.what.name) {
 			do(value)
 		}
 	case byQuery:

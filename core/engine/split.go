@@ -4,6 +4,7 @@ import (
 	"math/bits"
 	"sync/atomic"
 
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -109,7 +110,7 @@ func gcd(a, b int64) int64 {
 // block. It permutes five bits and walks on until the value lies in range
 // (J. Black and P. Rogaway, "Ciphers with Arbitrary Finite Domains", 2002).
 func shuffled(seed, block uint64, pos uint32) uint32 {
-	key := mix(seed ^ mix(block))
+	key := hash.Mix(seed ^ hash.Mix(block))
 	for {
 		k := key
 		for range 4 {
@@ -122,13 +123,4 @@ func shuffled(seed, block uint64, pos uint32) uint32 {
 			return pos
 		}
 	}
-}
-
-// mix scrambles 64 bits (the finalizer of SplitMix64: G. Steele, D. Lea and
-// C. Flood, "Fast Splittable Pseudorandom Number Generators", OOPSLA 2014).
-func mix(x uint64) uint64 {
-	x += 0x9e3779b97f4a7c15
-	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
-	x = (x ^ x>>27) * 0x94d049bb133111eb
-	return x ^ x>>31
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nightjar/core/guard"
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -32,8 +33,22 @@ type Instance struct {
 	Down bool `json:"down,omitempty"`
 }
 
+// isSame tells whether two are the same instance at the same place; their health
+// may differ.
+func (in *Instance) isSame(other *Instance) bool {
+	a, b := *in, *other
+	a.Down, a.Doubted, b.Down, b.Doubted = false, false, false, false
+	return a == b
+}
+
+func (in *Instance) clone() *Instance {
+	own := *in
+	return &own
+}
+
 // Table is the compiled form of one revision and one state of the registry. It
-// never changes; a proxy swaps whole tables.
+// never changes but for the health of instances (SetHealth); a proxy swaps whole
+// tables.
 type Table struct {
 	services map[string]*service
 	gateways map[string]*gateway
@@ -41,7 +56,11 @@ type Table struct {
 	calls    []string
 	memory   *memory
 	guarded  []*service // by name
+	revision uint
 }
+
+// Revision is the number of the revision that the table was compiled from.
+func (t *Table) Revision() uint { return t.revision }
 
 type service struct {
 	name     string
@@ -66,6 +85,7 @@ type gateway struct {
 // without routes is a Route without a name.
 type Route struct {
 	of        string // the service or gateway it belongs to
+	names     *RouteName
 	rule      *rules.Route
 	settings  rules.Settings // of the route and its policies
 	retry     *retry         // of settings
@@ -102,6 +122,7 @@ type target struct {
 
 // Options of Compile.
 type Options struct {
+	Revision uint
 	Previous *Table        // whose splits and turns go on where nothing about them changed
 	Seed     uint64        // of the order inside splits
 	Now      time.Duration // since the epoch of the requests that the table will see
@@ -115,7 +136,7 @@ type Options struct {
 // Compile builds the table for rules that were checked and for the instances
 // that are known. It fails only for rules that Check would refuse.
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
-	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs), calls: opt.Calls}}
+	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs), calls: opt.Calls, revision: opt.Revision}}
 	b.remember()
 	for _, rule := range rs.Services {
 		b.service(rule.Name).rule = rule
@@ -123,7 +144,7 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 	b.pools(rs, instances)
 	for _, s := range b.t.services {
 		if s.rule == nil || len(s.rule.Routes) == 0 {
-			s.plain = &Route{of: s.name, rule: &rules.Route{}}
+			s.plain = b.plain(s.name)
 			continue
 		}
 		l, err := b.ladder(s.name, s.rule, s.rule.Routes)
@@ -146,6 +167,16 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 	return b.t, nil
 }
 
+// plain stands in for the ladder of a service without routes.
+func (b *builder) plain(service string) *Route {
+	var old *Route
+	if t := b.opt.Previous; t != nil && t.services[service] != nil {
+		old = t.services[service].plain
+	}
+	rule := &rules.Route{}
+	return &Route{of: service, names: b.nameOf(service, rule, old), rule: rule}
+}
+
 type builder struct {
 	t     *Table
 	opt   Options
@@ -166,7 +197,8 @@ func (b *builder) service(name string) *service {
 func (b *builder) ladder(of string, home *rules.Service, list []*rules.Route) (*ladder, error) {
 	routes := make([]*Route, 0, len(list))
 	for _, rule := range list {
-		rt := &Route{of: of, rule: rule, settings: b.t.resolver.Route(home, rule)}
+		old := b.opt.Previous.route(of, rule.Name)
+		rt := &Route{of: of, names: b.nameOf(of, rule, old), rule: rule, settings: b.t.resolver.Route(home, rule)}
 		rt.retry = newRetry(rt.settings.Retry)
 		weights := make([]rules.Percent, 0, len(rule.Send))
 		for _, t := range rule.Send {
@@ -180,7 +212,6 @@ func (b *builder) ladder(of string, home *rules.Service, list []*rules.Route) (*
 		if len(rt.targets) == 0 && rule.Redirect == nil && rule.Reply == nil {
 			return nil, fmt.Errorf("route %s of %s sends nowhere", rule.Name, of)
 		}
-		old := b.opt.Previous.route(of, rule.Name)
 		if len(weights) > 0 {
 			rt.split = b.split(rt, "", weights, func() *split {
 				if old != nil && slices.EqualFunc(old.rule.Send, rule.Send, func(a, b rules.Target) bool { return a.String() == b.String() }) {
@@ -250,7 +281,7 @@ func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
 	if s == nil {
 		return nil, fmt.Errorf("route %s of %s sends to service %s, which nothing declares", rt.rule.Name, rt.of, t.Service)
 	}
-	to := &target{service: s, version: t.Version, site: t.Site, seed: seedOf(t.String())}
+	to := &target{service: s, version: t.Version, site: t.Site, seed: hash.Text(0, t.String())}
 	switch {
 	case t.Site != "":
 		to.pool = b.place(s, t.Version, t.Site)
@@ -258,15 +289,6 @@ func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
 		to.pool = b.version(s, t.Version)
 	}
 	return to, nil
-}
-
-// seedOf makes a number of a name.
-func seedOf(name string) uint64 {
-	h := uint64(0)
-	for _, c := range name {
-		h = mix(h ^ uint64(c))
-	}
-	return h
 }
 
 // split makes the split of a route, or goes on with the one that it had when
@@ -281,7 +303,7 @@ func (b *builder) split(rt *Route, what string, weights []rules.Percent, before 
 		p = newPlan(weights)
 		b.plans[key] = p
 	}
-	return &split{plan: p, seed: mix(b.opt.Seed ^ seedOf(rt.of+"/"+rt.rule.Name+what))}
+	return &split{plan: p, seed: hash.Mix(b.opt.Seed ^ hash.Text(0, rt.of+"/"+rt.rule.Name+what))}
 }
 
 // unknown is the refusal of a request to a service that the table does not know.
@@ -314,6 +336,9 @@ func (t *Table) route(of, name string) *Route {
 // Protocol is what a service speaks: http, grpc or tcp; http when the rules do
 // not say, or know no such service.
 func (t *Table) Protocol(service string) string {
+	if t == nil {
+		return "http"
+	}
 	return t.services[service].protocol()
 }
 

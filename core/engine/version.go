@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nightjar/core/guard"
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 )
 
@@ -28,7 +29,7 @@ type memory struct {
 type version struct {
 	service, name string
 	peers         []*peer
-	before        []*peer        // in the previous table; while it is compiled
+	before        []*peer        // in the previous table, by ID; what is left of them while this one is compiled
 	breaker       *guard.Breaker // nil: none
 	queue         *guard.Queue   // nil: none
 	counts        *outcomes      // against an instance
@@ -86,17 +87,24 @@ func (b *builder) budget(service string) *guard.Budget {
 	return new(guard.Budget)
 }
 
-// peer is an instance with what was known of it before. One that comes when
-// others have been known for a while comes to its share by and by.
+// peer is an instance with what was known of it before. Instances come in the
+// order of their IDs, as those of the table before did. One that comes when
+// others have been known for a while ramps up to its share.
 func (b *builder) peer(c *peer, v *version, in *Instance) {
-	c.Instance, c.of = in, v
-	for _, p := range v.before {
-		if p.ID == in.ID && p.Address == in.Address {
-			c.Peer, c.seed = p.Peer, p.seed
-			return
-		}
+	c.of = v
+	for len(v.before) > 0 && v.before[0].ID < in.ID {
+		v.before = v.before[1:]
 	}
-	c.Peer, c.seed = new(guard.Peer), seedOf(in.ID)
+	if len(v.before) > 0 && v.before[0].ID == in.ID && v.before[0].Address == in.Address {
+		p := v.before[0]
+		c.Peer, c.seed, c.Instance = p.Peer, p.seed, p.Instance
+		if !in.isSame(p.Instance) {
+			c.Instance = in.clone()
+		}
+		return
+	}
+	c.Instance = in.clone()
+	c.Peer, c.seed = new(guard.Peer), hash.Text(0, in.ID)
 	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp && len(b.opt.Previous.services[v.service].known()) > 0 {
 		c.Begin(b.opt.Now)
 	}
@@ -135,11 +143,6 @@ func (b *builder) settle() {
 				v.queue = guard.NewQueue(set.Queue)
 			default:
 				v.queue.Set(set.Queue)
-			}
-			for _, c := range v.peers {
-				if c.Sick.Load() != c.Instance.Down && (!c.Outside || set.Health == nil) {
-					c.Sick.Store(c.Instance.Down)
-				}
 			}
 			if set.Sideline != nil || v.side.On() {
 				peers := make([]*guard.Peer, len(v.peers))
@@ -181,7 +184,7 @@ func (v *version) judge(now time.Duration) {
 	unwell, checked := 0, false
 	for _, c := range v.peers {
 		checked = checked || c.Sick.Load()
-		if c.Sick.Load() || c.Doubted {
+		if c.Sick.Load() || c.Peer.Doubted.Load() {
 			unwell++
 		}
 	}
@@ -217,6 +220,34 @@ const unusedAfter = time.Minute
 func (v *version) unused(now time.Duration) bool {
 	u := v.used.Load()
 	return u == 0 || now-time.Duration(u) > unusedAfter
+}
+
+// SetHealth takes over news of instances whose health alone changed: Down and
+// Doubted. The cost is that of their versions, whatever the size of the table.
+// False: at least one of them is new or has moved, so that another table has to
+// be compiled; then nothing changed.
+func (t *Table) SetHealth(news []Instance, now time.Duration) bool {
+	peers := make([]*peer, len(news))
+	for i := range news {
+		v := t.version(news[i].Service, news[i].Version)
+		if v == nil {
+			return false
+		}
+		at, found := slices.BinarySearchFunc(v.peers, news[i].ID, func(c *peer, id string) int { return cmp.Compare(c.ID, id) })
+		if !found || !news[i].isSame(v.peers[at].Instance) {
+			return false
+		}
+		peers[i] = v.peers[at]
+	}
+	for i, c := range peers {
+		c.hear(&news[i])
+	}
+	for i, c := range peers {
+		if i == 0 || peers[i-1].of != c.of {
+			c.of.judge(now)
+		}
+	}
+	return true
 }
 
 // Checked tells what the health checks of an instance outside the mesh say, for

@@ -63,6 +63,9 @@ func newCondition(rule *rules.Condition) (*condition, error) {
 	}{{rule.Headers, &c.headers}, {rule.Query, &c.query}, {rule.Cookies, &c.cookies}} {
 		for i := range group.from {
 			t := test{rule: &group.from[i]}
+			if group.to == &c.headers {
+				t.rule = hostTest(t.rule)
+			}
 			if t.rule.Op == rules.Regex {
 				if t.regex, err = whole(t.rule.Values[0]); err != nil {
 					return nil, err
@@ -172,11 +175,36 @@ func (c *condition) failing(v View, path string) entry {
 
 // holdsHeader tests every value of the header; one that fits is enough.
 func (t *test) holdsHeader(v View) bool {
-	values := v.Header(t.rule.Name)
+	values := headerValues(v, t.rule.Name)
 	if t.rule.Op == rules.Absent {
 		return (len(values) == 0) != t.rule.Not
 	}
 	return slices.ContainsFunc(values, t.fits) != t.rule.Not
+}
+
+// headerValues are the values of a header. That of Host is the host as conditions
+// on it see it, so that its spelling, its port and the protocol make no
+// difference: HTTP/2 has no such header.
+func headerValues(v View, name string) []string {
+	if name == "Host" {
+		return []string{bareHost(v.Host())}
+	}
+	return v.Header(name)
+}
+
+// hostTest is a test of the header Host by values spelled as headerValues does.
+func hostTest(t *rules.Test) *rules.Test {
+	if t.Name != "Host" || t.Op == rules.Regex {
+		return t
+	}
+	lower := *t
+	lower.Values = slices.Clone(t.Values)
+	for i, v := range lower.Values {
+		if lower.Values[i] = strings.ToLower(v); t.Op == rules.Is || t.Op == rules.In {
+			lower.Values[i] = bareHost(v)
+		}
+	}
+	return &lower
 }
 
 // holdsValue does the same for a parameter of the query or a cookie.

@@ -151,13 +151,13 @@ func (c *call) over(step engine.Step) {
 	if c.counts {
 		took := s.now - c.began
 		firstOK := class == engine.OK && !c.x.FirstFailed()
-		c.cell(c.proxy.cells, &c.proxy.order).count(class, reason, c.x.Tries(), firstOK, took)
+		c.cell(c.proxy.cells, &c.proxy.order).count(class, reason, c.x.Attempts(), firstOK, took)
 		if st := c.stream; st != nil {
-			c.cell(st.cells, &st.order).count(class, reason, c.x.Tries(), firstOK, took)
+			c.cell(st.cells, &st.order).count(class, reason, c.x.Attempts(), firstOK, took)
 		}
 	}
 	parent, needed := c.parent, c.needed
-	c.x.End(false, s.now)
+	c.x.End(engine.Finished, s.now)
 	s.calls = append(s.calls, c)
 	if parent != nil {
 		parent.child = nil
@@ -178,7 +178,7 @@ func (c *call) abandon() {
 		c.job.drop()
 		c.job = nil
 	}
-	c.x.End(false, s.now)
+	c.x.End(engine.Left, s.now)
 	s.calls = append(s.calls, c)
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"nightjar/core/effect"
 	"nightjar/core/engine"
+	"nightjar/core/hash"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/core/trial"
@@ -178,7 +179,7 @@ func (s *sim) tableOf(p *proxy) (*engine.Table, error) {
 	}
 	seed := s.opt.Seed
 	for _, c := range []byte(p.ID) {
-		seed = mix(seed ^ uint64(c))
+		seed = hash.Finish(seed ^ uint64(c))
 	}
 	drills := slices.Clone(s.mesh.Drills)
 	for i := range drills {

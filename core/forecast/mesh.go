@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/hash"
 )
 
 // Mesh is what is simulated, besides the rules: who answers and how, who calls,
@@ -80,17 +81,11 @@ type Times func(*Draw) time.Duration
 // meets the same luck whatever the rules say (S. Vigna's splitmix64).
 type Draw uint64
 
-func mix(z uint64) uint64 {
-	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
-	z = (z ^ z>>27) * 0x94d049bb133111eb
-	return z ^ z>>31
-}
-
 // Uniform is a number from 0 to below 1.
 func (d *Draw) Uniform() float64 {
-	*d += 0x9e3779b97f4a7c15
-	return float64(mix(uint64(*d))>>11) / (1 << 53)
+	*d += hash.Gamma
+	return float64(hash.Finish(uint64(*d))>>11) / (1 << 53)
 }
 
 // child is the sequence of something that belongs to this one.
-func (d Draw) child(n uint64) Draw { return Draw(mix(uint64(d) ^ (n+1)*0xd1342543de82ef95)) }
+func (d Draw) child(n uint64) Draw { return Draw(hash.Finish(uint64(d) ^ (n+1)*0xd1342543de82ef95)) }

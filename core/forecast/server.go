@@ -38,7 +38,7 @@ func (s *sim) job(sv *server, c *call) *job {
 		j.timer.job = j
 	}
 	j.server, j.call, j.works, j.gone, j.step, j.left, j.count, j.child = sv, c, false, false, 0, 0, 0, nil
-	j.luck = c.luck.child(uint64(c.x.Tries()))
+	j.luck = c.luck.child(uint64(c.x.Attempts()))
 	return j
 }
 

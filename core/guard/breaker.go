@@ -37,6 +37,11 @@ const (
 
 // Breaker stops requests to a version that fails. It is safe for concurrent
 // use; while it is closed a request takes no lock.
+//
+// Its life is a row of periods, each in one mode: closed until the window says
+// that too many failed, open for as long as the rule says, probing until enough
+// probes went well (closed) or one did not (open). A permit holds for the period
+// in which it was given; what is reported with it later says nothing.
 type Breaker struct {
 	rule  atomic.Pointer[rules.Breaker]
 	state atomic.Uint32 // period and mode: what was begun in an earlier period says nothing
@@ -47,7 +52,8 @@ type Breaker struct {
 	mu    sync.Mutex // guards what follows, and every change of state
 	since time.Duration
 	until time.Duration
-	sent  int // probes under way, or good
+	sent  int           // probes under way, or good; in one that is probing
+	given time.Duration // when the places of probes were last given out
 	good  int
 	why   [3]uint64 // requests, failed and slow ones in the window that opened it
 }
@@ -104,7 +110,13 @@ func (b *Breaker) refuses(now time.Duration) (wait time.Duration, refused bool) 
 	case Open:
 		return max(b.until-now, 0), now < b.until
 	case Probing:
-		return 0, b.sent >= b.rule.Load().Probes
+		r := b.rule.Load()
+		// A probe that has not come back after the time for which a breaker stays
+		// open may never come back: its place is given to another.
+		if b.sent >= r.Probes && now-b.given >= r.OpenFor {
+			b.sent, b.given = b.good, now
+		}
+		return 0, b.sent >= r.Probes
 	}
 	return 0, false
 }
@@ -134,7 +146,7 @@ func (b *Breaker) Allow(now time.Duration) (p Permit, wait time.Duration, ok boo
 // turn begins a new period. The caller holds mu.
 func (b *Breaker) turn(m Mode, now time.Duration) {
 	b.state.Store((b.state.Load()>>2+1)<<2 | uint32(m))
-	b.since, b.sent, b.good = now, 0, 0
+	b.since, b.given, b.sent, b.good = now, now, 0, 0
 	b.clear()
 	if m == Open {
 		b.until = now + b.rule.Load().OpenFor
@@ -210,10 +222,16 @@ func (b *Breaker) probed(p Permit, bad bool, now time.Duration) Change {
 
 // Spoil says that a request which looked well at first failed after all.
 func (b *Breaker) Spoil(p Permit, now time.Duration) Change {
-	if uint32(p) != b.state.Load() || p.mode() != Closed {
+	if uint32(p) != b.state.Load() {
 		return Same
 	}
 	r := b.rule.Load()
+	if p.mode() == Probing {
+		if r.Errors == 0 {
+			return Same
+		}
+		return b.probed(p, true, now)
+	}
 	at := part(now, r.Over)
 	b.failed.add(at)
 	b.bad.Store(int64(now) + 1)
@@ -236,7 +254,7 @@ func (b *Breaker) Cancel(p Permit) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if uint32(p) == b.state.Load() {
+	if uint32(p) == b.state.Load() && b.sent > b.good {
 		b.sent--
 	}
 }

@@ -5,6 +5,8 @@ package guard
 import (
 	"sync"
 	"time"
+
+	"nightjar/core/hash"
 )
 
 // MaxKeys is how many buckets a Limit keeps; the least recently used goes
@@ -59,30 +61,6 @@ func NewLimit(count int, per time.Duration, burst int, keyed bool) *Limit {
 	return l
 }
 
-// hash mixes eight bytes at a time (the finalizer of SplitMix64: G. Steele,
-// D. Lea and C. Flood, "Fast Splittable Pseudorandom Number Generators", OOPSLA
-// 2014).
-func hash(key []byte) uint64 {
-	h := uint64(len(key))
-	for len(key) >= 8 {
-		h = mix(h ^ (uint64(key[0]) | uint64(key[1])<<8 | uint64(key[2])<<16 | uint64(key[3])<<24 |
-			uint64(key[4])<<32 | uint64(key[5])<<40 | uint64(key[6])<<48 | uint64(key[7])<<56))
-		key = key[8:]
-	}
-	last := uint64(0)
-	for _, c := range key {
-		last = last<<8 | uint64(c)
-	}
-	return mix(h ^ last)
-}
-
-func mix(x uint64) uint64 {
-	x += 0x9e3779b97f4a7c15
-	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
-	x = (x ^ x>>27) * 0x94d049bb133111eb
-	return x ^ x>>31
-}
-
 // Taken is what became of asking for a token.
 type Taken struct {
 	OK   bool
@@ -94,7 +72,7 @@ type Taken struct {
 func (l *Limit) Take(key []byte, now time.Duration) Taken {
 	s := &l.shards[0]
 	if len(l.shards) > 1 {
-		s = &l.shards[hash(key)%limitShards]
+		s = &l.shards[hash.Bytes(key)%limitShards]
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

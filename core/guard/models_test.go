@@ -52,6 +52,9 @@ func TestBreakerAgainstModel(t *testing.T) {
 		}
 		switch {
 		case len(out) == 0 || len(out) < 12 && rnd.IntN(2) == 0: // a request comes
+			if mode == Probing && sent >= r.Probes && now >= until { // the places of probes that do not come back
+				sent, until = good, now+r.OpenFor
+			}
 			want := mode == Closed || mode == Open && now >= until || mode == Probing && sent < r.Probes
 			wait, refused := b.Refuses(now)
 			p, wait2, ok, c := b.Allow(now)
@@ -70,7 +73,7 @@ func TestBreakerAgainstModel(t *testing.T) {
 			f := out[k]
 			out = slices.Delete(out, k, k+1)
 			if rnd.IntN(20) == 0 {
-				if b.Cancel(f.permit); f.period == period && mode == Probing {
+				if b.Cancel(f.permit); f.period == period && mode == Probing && sent > good {
 					sent--
 				}
 				break

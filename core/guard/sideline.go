@@ -20,15 +20,16 @@ const longestOut = 10
 
 // Why an instance does not simply take its share. Without any of these it does.
 const (
-	isOut   = 1 << iota // sidelined
-	isDown              // its health checks fail
-	isShut              // a drill takes it down
-	isRamps             // it comes to its share by and by
+	isOut     = 1 << iota // sidelined
+	isDown                // its health checks fail
+	isShut                // a drill takes it down
+	isRamping             // its share of requests rises
 )
 
 // Peer is what a caller knows of one instance. It is safe for concurrent use.
 type Peer struct {
-	Sick atomic.Bool // what its health checks say, whether or not they are believed
+	Sick    atomic.Bool // what its health checks say, whether or not they are believed
+	Doubted atomic.Bool // the service lost sight of it, and of most of its version at once
 
 	flags  atomic.Uint32
 	streak atomic.Int32 // failures in a row
@@ -49,10 +50,10 @@ type Peer struct {
 // Clear tells whether the peer takes its full share of requests.
 func (p *Peer) Clear() bool { return p.flags.Load() == 0 }
 
-// Begin lets a peer come to its share by and by.
+// Begin makes a peer ramp up to its share of requests over Ramp.
 func (p *Peer) Begin(now time.Duration) {
 	p.rose.Store(int64(now))
-	p.flags.Or(isRamps)
+	p.flags.Or(isRamping)
 }
 
 // Weight is the part of its share that the peer takes now; 0: it takes none.
@@ -66,7 +67,7 @@ func (p *Peer) Weight(now time.Duration) float64 {
 	}
 	w := float64(now-time.Duration(p.rose.Load())) / float64(Ramp)
 	if w >= 1 {
-		p.flags.And(^uint32(isRamps))
+		p.flags.And(^uint32(isRamping))
 		return 1
 	}
 	return max(w, leastWeight)

@@ -41,7 +41,7 @@ func (c *Chunks) Next(b []byte) (payload []byte, n int, over bool, err error) {
 			n += used
 			if c.stage = data; c.left == 0 {
 				c.stage = trailer
-				c.Trailer.reset()
+				c.Trailer.Reset()
 			}
 		case data:
 			k := int(min(int64(len(b)-n), c.left))
@@ -62,7 +62,7 @@ func (c *Chunks) Next(b []byte) (payload []byte, n int, over bool, err error) {
 			n += 2
 			c.stage = size
 		case trailer:
-			c.Trailer.reset()
+			c.Trailer.Reset()
 			used, err := c.Trailer.read(b[n:], false)
 			if err == ErrIncomplete {
 				return nil, n, false, nil

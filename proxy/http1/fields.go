@@ -72,7 +72,15 @@ type Fields struct {
 	host                   string
 }
 
-func (f *Fields) reset() {
+// Add adds a field that another codec read. What it says of the length of a body
+// is taken for granted: that codec has understood it.
+func (f *Fields) Add(name, value string) {
+	f.List = append(f.List, Field{Name: name, Value: value})
+	_ = f.understand(&f.List[len(f.List)-1])
+}
+
+// Reset makes the fields those of another message.
+func (f *Fields) Reset() {
 	*f = Fields{List: f.List[:0], named: f.named[:0], length: -1}
 }
 

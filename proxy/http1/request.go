@@ -20,7 +20,7 @@ type Request struct {
 // Parse reads a head from the beginning of b and returns its length. The error
 // is ErrIncomplete, ErrElsewhere, or a Refusal.
 func (r *Request) Parse(b []byte) (n int, err error) {
-	r.reset()
+	r.Reset()
 	start := 0
 	if len(b) >= 2 && b[0] == '\r' && b[1] == '\n' { // one empty line before it is forgiven (RFC 9112, section 2.2)
 		start = 2
@@ -74,7 +74,7 @@ func (r *Request) Parse(b []byte) (n int, err error) {
 	} else if err := r.setTarget(target); err != nil {
 		return 0, err
 	}
-	if !isHost(r.Host) {
+	if !IsHost(r.Host) {
 		return 0, refuse("%.60q is not a host", r.Host)
 	}
 	if elsewhere || r.upgrade || r.expect || r.chunked {
@@ -84,8 +84,8 @@ func (r *Request) Parse(b []byte) (n int, err error) {
 	return n, nil
 }
 
-// isHost tells whether h is a name or an address, with or without a port.
-func isHost(h string) bool {
+// IsHost tells whether h is a name or an address, with or without a port.
+func IsHost(h string) bool {
 	end := 0
 	if strings.HasPrefix(h, "[") {
 		for end = 1; end < len(h) && (hex(h[end]) || h[end] == ':' || h[end] == '.'); end++ {
@@ -124,7 +124,7 @@ func (r *Request) setTarget(t string) error {
 		}
 		if t == "" || t[0] == '?' {
 			r.Path, r.Query = "/", t
-			return r.checkTarget()
+			return CheckTarget(r.Path, r.Query)
 		}
 	}
 	if t == "" || t[0] != '/' {
@@ -134,20 +134,23 @@ func (r *Request) setTarget(t string) error {
 	if i := strings.IndexByte(t, '?'); i >= 0 {
 		r.Path, r.Query = t[:i], t[i:]
 	}
-	return r.checkTarget()
+	return CheckTarget(r.Path, r.Query)
 }
 
-func (r *Request) checkTarget() error {
-	for i := 0; i < len(r.Path); i++ {
-		switch c := r.Path[i]; {
+// CheckTarget tells whether a path and a query, as they came on the wire by any
+// protocol, can be written into the first line of a request without being read
+// there as something else. The error is a Refusal.
+func CheckTarget(path, query string) error {
+	for i := 0; i < len(path); i++ {
+		switch c := path[i]; {
 		case c <= ' ' || c == 0x7f || c == '#':
 			return refuse("the path has a character that no path has")
-		case c == '%' && (i+2 >= len(r.Path) || !hex(r.Path[i+1]) || !hex(r.Path[i+2])):
+		case c == '%' && (i+2 >= len(path) || !hex(path[i+1]) || !hex(path[i+2])):
 			return refuse("the path has a percent sign without two hexadecimal digits")
 		}
 	}
-	for i := range len(r.Query) {
-		if c := r.Query[i]; c <= ' ' || c == 0x7f || c == '#' {
+	for i := range len(query) {
+		if c := query[i]; c <= ' ' || c == 0x7f || c == '#' {
 			return refuse("the query has a character that no query has")
 		}
 	}

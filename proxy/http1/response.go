@@ -24,7 +24,7 @@ type Response struct {
 // that the request was a HEAD. Lines may end in a line feed alone, since an
 // answer is written anew for the caller. The error is ErrIncomplete or a Refusal.
 func (r *Response) Parse(b []byte, head bool) (n int, err error) {
-	r.reset()
+	r.Reset()
 	const shape = "HTTP/1."
 	if k := min(len(b), len(shape)); text(b[:k]) != shape[:k] {
 		return 0, refuse("it does not begin as an HTTP/1 answer does")

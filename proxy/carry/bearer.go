@@ -1,0 +1,66 @@
+// Package carry sees requests through, from the first byte of a caller to the
+// last byte of the answer. The engine decides, package forward says what is done
+// to messages, and a bearer carries the bytes. There are two bearers: plain, by a
+// codec of our own for what most requests are, and general, over net/http, for
+// every protocol. A third one has TestConformance to pass.
+package carry
+
+import (
+	"net/http"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/observe"
+)
+
+// bearer carries the bytes of one request and decides nothing.
+type bearer interface {
+	engine.View
+	// came is how the request came.
+	came() forward.Came
+	isHTTP2() bool
+	// local is the address that the caller called.
+	local() string
+	// attempt is the bearer's room for the next attempt: fill it, then send.
+	attempt() *attempt
+	// send carries the attempt out. It keeps the answer, if there is one, until
+	// the next attempt or until it has gone to the caller.
+	send() engine.Outcome
+	// wait waits for d, or until wake is called. The error says why the request is
+	// given up meanwhile: errCallerLeft or errDraining.
+	wait(d time.Duration) error
+	// wake ends a wait that is under way, or else the next one.
+	wake() func()
+	// ended says why the request is given up: errCallerLeft or errDraining; nil: it
+	// is not.
+	ended() error
+	// sendAnswer sends the kept answer on. failed tells that an answer of status 200
+	// means a failure of the workload (gRPC).
+	sendAnswer(a forward.Answer) (failed bool, err error)
+	// reply sends an answer of the proxy's own.
+	reply(status int, h http.Header, body []byte)
+	// bytes is how many bytes of bodies went by: of the request, and of answers to
+	// the caller.
+	bytes() (sent, received uint64)
+}
+
+// attempt is where a request is sent once, and how.
+type attempt struct {
+	forward.Request
+	path      string        // percent-encoded
+	deadline  time.Duration // for the head of the answer, since the router's epoch
+	mirror    *engine.Instance
+	mirrors   *mirrors
+	isHTTP2   bool // the instance speaks HTTP/2 alone
+	mayRepeat bool // the request may have to be sent once more
+}
+
+// Handler is what the requests of a listener go to: a Router, or an Inbound.
+type Handler interface {
+	// carry sees one request through. False: the connection must be cut, since
+	// the answer broke off or nobody waits for it.
+	carry(b bearer, x *engine.Exchange, s *observe.Shard) bool
+	// source is whose requests these are.
+	source() *Source
+}

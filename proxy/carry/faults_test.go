@@ -1,0 +1,338 @@
+package carry
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"nightjar/wire"
+)
+
+// TestAnswersBeforeTheBodyIsRead: the caller gets the answer though it has not
+// sent everything, and the hop goes on.
+func TestAnswersBeforeTheBodyIsRead(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.NewResponseController(w).EnableFullDuplex()
+			w.WriteHeader(http.StatusRequestEntityTooLarge)
+		}))
+		body, more := io.Pipe()
+		defer more.Close()
+		req, _ := http.NewRequest("POST", h.url+"/", body)
+		req.Host = "s"
+		go more.Write([]byte("the beginning"))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil || resp.StatusCode != http.StatusRequestEntityTooLarge {
+			t.Fatalf("%v, %v", resp, err)
+		}
+		resp.Body.Close()
+	})
+}
+
+// TestBadWorkloads: whatever the workload does, the caller gets a refusal that
+// says what happened, and the next request is not harmed.
+func TestBadWorkloads(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		behaviour := make(chan func(net.Conn), 1)
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				(<-behaviour)(c)
+			}
+		}()
+		h := newHopTo(t, kind, "", l.Addr().String(), http.NotFoundHandler())
+		says := func(text string) func(net.Conn) {
+			return func(c net.Conn) {
+				bufio.NewReader(c).ReadString('\n')
+				io.WriteString(c, text)
+				c.Close()
+			}
+		}
+		for _, c := range []struct {
+			name, request, want string
+			do                  func(net.Conn)
+		}{
+			{"garbage", get("/"), "502 Bad Gateway\r\n", says("\x00\x01\x02garbage\r\n\r\n")},
+			{"another protocol", get("/"), "reset", says("SSH-2.0-boat\r\n")},
+			{"two lengths", get("/"), "502 ", says("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 4\r\n\r\nabcd")},
+			{"a broken head", get("/"), "502 ", says("HTTP/1.1 200 OK\r\nX-Half: ")},
+			{"nothing at all", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi", "502 reset: ", func(c net.Conn) { c.Close() }},
+			{"a reset", "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi", "502 ", func(c net.Conn) { c.(*net.TCPConn).SetLinger(0); c.Close() }},
+			{"never answers", get("/", wire.HeaderTimeLeft+": 100"), "504 ", func(c net.Conn) { io.Copy(io.Discard, c); c.Close() }},
+			{"switches unasked", get("/"), "502 ", says("HTTP/1.1 101 Switching Protocols\r\nUpgrade: x\r\nConnection: upgrade\r\n\r\n")},
+			{"until the end of the connection", get("/"), "all of it", says("HTTP/1.1 200 OK\r\n\r\nall of it")},
+			{"an old server", get("/"), "all of it", says("HTTP/1.0 200 OK\nServer: old\n\nall of it")},
+			{"a length beside chunks", get("/"), "all of it", says("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\nContent-Length: 3\r\n\r\n9;x=y\r\nall of it\r\n0\r\nX-Sum: 9\r\n\r\n")},
+		} {
+			behaviour <- c.do
+			got := h.raw(t, c.request)
+			if !strings.Contains(got, c.want) || strings.Contains(got, "garbage") || strings.Contains(got, ";x=y") {
+				t.Errorf("%s: got\n%s", c.name, got)
+			}
+		}
+		behaviour <- says("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n9\r\nall of it\r\nzz\r\n")
+		if got := h.raw(t, get("/")); strings.HasSuffix(got, "0\r\n\r\n") {
+			t.Errorf("a body that broke off looks whole:\n%s", got)
+		}
+	})
+}
+
+// TestTheCallerLeavesMidUpload ends the try.
+func TestTheCallerLeavesMidUpload(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		ended := make(chan error, 1)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			_, err := io.Copy(io.Discard, r.Body)
+			ended <- err
+		}))
+		conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(conn, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 1000000\r\n\r\n%s", strings.Repeat("x", 200_000))
+		conn.Close()
+		select {
+		case err := <-ended:
+			if err == nil {
+				t.Error("half an upload looked whole")
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatal("the workload was not told")
+		}
+	})
+}
+
+// TestSlowReader: a caller that reads slowly holds the workload back, and not
+// memory.
+func TestSlowReader(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		blocked := make(chan int64, 1)
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.NewResponseController(w).SetWriteDeadline(time.Now().Add(time.Second))
+			n, _ := io.Copy(w, io.LimitReader(zeros{}, 1<<30))
+			blocked <- n
+			panic(http.ErrAbortHandler)
+		}))
+		req, _ := http.NewRequest("GET", h.url+"/", nil)
+		req.Host = "s"
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := <-blocked; n > 64<<20 { // what sockets hold, and no more
+			t.Errorf("the workload could write %d bytes that nobody read", n)
+		}
+		if _, err := io.Copy(io.Discard, resp.Body); err == nil {
+			t.Error("a broken answer looked whole")
+		}
+		resp.Body.Close()
+	})
+}
+
+// TestNeverTwoReadings sends what is known to make two servers in a row see
+// different requests. Whatever a hop makes of it, every request that reaches
+// the workload bears the marks of both proxies: one that the workload found in
+// what they took for a body would not.
+func TestNeverTwoReadings(t *testing.T) {
+	const hidden = "GET /hidden HTTP/1.1\r\nHost: s\r\n\r\n"
+	post := func(fields, body string) string {
+		fields = strings.NewReplacer("LEN", strconv.Itoa(len(body)), "HEX", fmt.Sprintf("%x", len(body))).Replace(fields)
+		return "POST /a HTTP/1.1\r\nHost: s\r\n" + fields + "\r\n" + body
+	}
+	const ended = "0\r\n\r\n" + hidden // chunks that end before it
+	chunk := fmt.Sprintf("%x\r\n%s\r\n0\r\n\r\n", len(hidden), hidden)
+	vectors := map[string]string{
+		"length before chunks":         post("Content-Length: LEN\r\nTransfer-Encoding: chunked\r\n", ended),
+		"chunks before length":         post("Transfer-Encoding: chunked\r\nContent-Length: 4\r\n", chunk),
+		"chunks and their length":      post("Transfer-Encoding: chunked\r\nContent-Length: LEN\r\n", ended),
+		"chunked with a space before":  post("Transfer-Encoding : chunked\r\nContent-Length: LEN\r\n", ended),
+		"chunked, folded":              post("Transfer-Encoding:\r\n chunked\r\nContent-Length: LEN\r\n", ended),
+		"chunked, misspelt":            post("Transfer-Encoding: xchunked\r\nContent-Length: LEN\r\n", ended),
+		"chunked, quoted":              post("Transfer-Encoding: \"chunked\"\r\nContent-Length: LEN\r\n", ended),
+		"chunked twice":                post("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\nContent-Length: LEN\r\n", ended),
+		"chunked after a tab":          post("Transfer-Encoding:\tchunked\r\nContent-Length: LEN\r\n", ended),
+		"chunked in another name":      post("X: y\rTransfer-Encoding: chunked\r\nContent-Length: LEN\r\n", ended),
+		"two lengths":                  post("Content-Length: 0\r\nContent-Length: LEN\r\n", hidden),
+		"two lengths, turned round":    post("Content-Length: LEN\r\nContent-Length: 0\r\n", hidden),
+		"a length with a sign":         post("Content-Length: +LEN\r\n", hidden),
+		"a length in a list":           post("Content-Length: 0, LEN\r\n", hidden),
+		"a length with a space before": post("Content-Length : LEN\r\n", hidden),
+		"a length after a lone return": post("X: a\rContent-Length: LEN\r\n", hidden),
+		"the length named as of a hop": post("Connection: content-length\r\nContent-Length: LEN\r\n", hidden),
+		"a body of GET":                strings.Replace(post("Content-Length: LEN\r\n", hidden), "POST", "GET", 1),
+		"a chunk size too long":        post("Transfer-Encoding: chunked\r\n", "10000000000000000\r\n"+ended),
+		"a chunk extension in lines":   post("Transfer-Encoding: chunked\r\n", "2;\nxx\r\n2f\r\n"+ended),
+		"a chunk that is longer":       post("Transfer-Encoding: chunked\r\n", "1\r\nab\r\n"+ended),
+		"a trailer that sets length":   post("Transfer-Encoding: chunked\r\nTrailer: Content-Length\r\n", "0\r\nContent-Length: 36\r\n\r\n"+hidden),
+		"line feeds alone":             "POST /a HTTP/1.1\nHost: s\nContent-Length: 0\n\n" + hidden,
+		"chunks in HTTP/1.0":           strings.Replace(post("Connection: keep-alive\r\nTransfer-Encoding: chunked\r\n", ended), "/1.1", "/1.0", 1),
+		"two hosts":                    "GET /a HTTP/1.1\r\nHost: s\r\nHost: ghost\r\n\r\n",
+		"a host in the target":         "GET http://s/a HTTP/1.1\r\nHost: ghost\r\n\r\n",
+		"a request in the target":      "GET /a\x0bHTTP/1.1\r\nX:/hidden HTTP/1.1\r\nHost: s\r\n\r\n",
+		"an upgrade to HTTP/2":         "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQAAP__\r\n\r\n",
+		"a tail after an upgrade":      "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n" + hidden,
+	}
+	each(t, func(t *testing.T, kind string) {
+		var seen atomic.Int64
+		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			io.Copy(io.Discard, r.Body)
+			seen.Add(1)
+			if len(r.Header["Via"]) != 2 || r.Header.Get(wire.HeaderTimeLeft) == "" || r.Host == "ghost" || r.Header.Get("Upgrade") == "h2c" {
+				t.Errorf("the workload saw %s %s%s with %v", r.Method, r.Host, r.RequestURI, r.Header)
+			}
+		}))
+		for name, text := range vectors {
+			conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			conn.SetDeadline(time.Now().Add(10 * time.Second))
+			io.WriteString(conn, text)
+			conn.(*net.TCPConn).CloseWrite() // what waits for more is over
+			io.ReadAll(conn)
+			conn.Close()
+			if got := h.raw(t, get("/after")); !strings.Contains(got, "200 OK") { // on the same connections behind
+				t.Errorf("after %s:\n%s", name, got)
+			}
+		}
+		if n := seen.Load(); n < int64(len(vectors)) {
+			t.Errorf("the workload saw %d requests, fewer than were harmless", n)
+		}
+	})
+}
+
+// TestSentAgainOnce: when a kept connection ends under a request, one that may
+// be repeated is sent once more on a new connection, and any other is not.
+func TestSentAgainOnce(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	var seen atomic.Int64
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { // answers the first request of a connection, and leaves at the second
+				defer c.Close()
+				r := bufio.NewReader(c)
+				for i := range 2 {
+					req, err := http.ReadRequest(r)
+					if err != nil {
+						return
+					}
+					io.Copy(io.Discard, req.Body)
+					if seen.Add(1); i == 0 {
+						io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+					}
+				}
+			}()
+		}
+	}()
+	// One proxy alone, so that what is counted is what it sent.
+	in := newInbound("in", l.Addr().String())
+	e := ends{t: t, kind: "plain", transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	h := hop{url: "http://" + e.listen(in, nil)}
+	post := "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi"
+	for _, c := range []struct {
+		request, want string
+		sent          int64
+	}{
+		{get("/"), "200 OK", 1},                 // a new connection
+		{get("/"), "200 OK", 2},                 // the kept one ends; again on a new one
+		{post, "502 reset: ", 1},                // the kept one ends
+		{post, "200 OK", 1},                     // a new one
+		{get("/", "X: 1"), "200 OK", 2},         // the kept one ends; again on a new one
+		{"PUT " + post[5:], "200 OK", 2},        // so it goes for every method that may be repeated
+		{"PATCH " + post[5:], "502 reset: ", 1}, // and for no other
+	} {
+		before := seen.Load()
+		got := h.raw(t, c.request)
+		if sent := seen.Load() - before; !strings.Contains(got, c.want) || sent != c.sent {
+			t.Errorf("%.10q: sent %d times, want %d:\n%s", c.request, sent, c.sent, got)
+		}
+	}
+}
+
+// TestKeptConnectionsAreUsedAgain: however many requests are under way at once,
+// those that follow need no new connections; the ports of this machine would
+// run out.
+func TestKeptConnectionsAreUsedAgain(t *testing.T) {
+	const many = 600
+	var opened, arrived atomic.Int64
+	var release atomic.Pointer[chan struct{}]
+	app := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		wait := *release.Load()
+		arrived.Add(1)
+		<-wait
+	}))
+	app.Config.ConnState = func(_ net.Conn, s http.ConnState) {
+		if s == http.StateNew {
+			opened.Add(1)
+		}
+	}
+	app.Start()
+	defer app.Close()
+	in := newInbound("in", app.Listener.Addr().String())
+	e := ends{t: t, kind: "plain", transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	defer e.pools.CloseIdle()
+	at := e.listen(in, nil)
+	callers := make([]net.Conn, many)
+	for i := range callers {
+		c, err := net.Dial("tcp", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(30 * time.Second))
+		callers[i] = c
+	}
+	kept := func() (n int) { // an answer can be there before its connection is put back
+		k := e.pools.of(in.App)
+		for i := range k.slots {
+			if k.slots[i].Load() != nil {
+				n++
+			}
+		}
+		return n
+	}
+	for round := range 3 {
+		wait := make(chan struct{})
+		release.Store(&wait)
+		arrived.Store(0)
+		for _, c := range callers {
+			io.WriteString(c, "GET / HTTP/1.1\r\nHost: s\r\n\r\n")
+		}
+		waitFor(t, func() bool { return arrived.Load() == many })
+		close(wait)
+		for _, c := range callers {
+			resp, err := http.ReadResponse(bufio.NewReader(c), nil)
+			if err != nil || resp.StatusCode != http.StatusOK {
+				t.Fatalf("round %d: %v, %v", round, resp, err)
+			}
+		}
+		waitFor(t, func() bool { return kept() == many })
+		if n := opened.Load(); n != many {
+			t.Fatalf("round %d: %d connections were opened for %d requests at once", round, n, many)
+		}
+	}
+}

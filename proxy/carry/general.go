@@ -1,0 +1,306 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/http1"
+	"nightjar/proxy/observe"
+)
+
+// Transports are the ways on from net/http: HTTP/1.1 without TLS and with it,
+// and HTTP/2 where the instance speaks nothing else.
+type Transports struct {
+	http1 *http.Transport
+	http2 *http.Transport
+}
+
+// NewTransports makes transports without a connection yet.
+func NewTransports() *Transports {
+	dial := (&net.Dialer{Timeout: dialTimeout}).DialContext
+	two := new(http.Protocols)
+	two.SetUnencryptedHTTP2(true)
+	two.SetHTTP2(true)
+	return &Transports{
+		http1: &http.Transport{
+			DisableCompression:     true,
+			MaxIdleConnsPerHost:    512,
+			IdleConnTimeout:        keptIdle,
+			ExpectContinueTimeout:  time.Second,
+			DialContext:            dial,
+			WriteBufferSize:        16 << 10,
+			ReadBufferSize:         16 << 10,
+			MaxResponseHeaderBytes: maxHeader,
+		},
+		http2: &http.Transport{
+			DisableCompression:     true,
+			IdleConnTimeout:        keptIdle,
+			Protocols:              two,
+			DialContext:            dial,
+			MaxResponseHeaderBytes: maxHeader,
+			HTTP2:                  &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 10 * time.Second},
+		},
+	}
+}
+
+// For is the transport for instances that speak HTTP/2 alone, or for all others.
+func (t *Transports) For(isHTTP2 bool) http.RoundTripper {
+	if isHTTP2 {
+		return t.http2
+	}
+	return t.http1
+}
+
+// CloseIdle closes the connections without a request.
+func (t *Transports) CloseIdle() {
+	t.http1.CloseIdleConnections()
+	t.http2.CloseIdleConnections()
+}
+
+// server carries requests over net/http.
+type server struct {
+	handler    Handler
+	src        *Source
+	transport  *Transports
+	recorder   *observe.Recorder // nil: nothing is counted
+	isDraining func() bool       // answers are to end their connections
+	tunnels    *tunnels          // connections that became something else than HTTP
+}
+
+type shardKey struct{}
+
+// connContext gives a new connection its shard.
+func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
+	if s.recorder == nil {
+		return ctx
+	}
+	return context.WithValue(ctx, shardKey{}, s.recorder.Assign())
+}
+
+// general is the bearer over net/http. It is pooled.
+type general struct {
+	engine.Exchange
+	s        *server
+	w        http.ResponseWriter
+	r        *http.Request
+	path     string // as it came on the wire
+	query    string
+	hasQuery bool // there is a question mark
+	fields   http1.Fields
+	to       attempt
+	life     lifetime
+	answer   *http.Response
+	free     context.CancelCauseFunc // frees what the answer holds
+	body     *callerBody             // nil: there is none
+	kept     *keptBody               // of the body; nil: nobody needs it twice
+	received atomic.Uint64           // bytes of answers' bodies that went to the caller
+	stall    stallTimer
+	alarm
+}
+
+var generals = sync.Pool{New: func() any { return &general{alarm: newAlarm()} }}
+
+func (g *general) Method() string             { return g.r.Method }
+func (g *general) Host() string               { return g.r.Host }
+func (g *general) Path() string               { return g.path }
+func (g *general) Query() string              { return g.query }
+func (g *general) Header(key string) []string { return g.r.Header[key] }
+func (g *general) Caller() string             { return g.s.src.Hop.Caller }
+func (g *general) Site() string               { return g.s.src.Site }
+func (g *general) isHTTP2() bool              { return g.r.ProtoMajor == 2 }
+func (g *general) attempt() *attempt          { return &g.to }
+func (g *general) ended() error               { return g.life.ended() }
+func (g *general) wake() func()               { return g.waker }
+
+func (g *general) local() string {
+	if a, ok := g.r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
+		return a.String()
+	}
+	return ""
+}
+
+func (g *general) bytes() (sent, received uint64) {
+	if g.body != nil {
+		sent = g.body.read.Load()
+	}
+	return sent, g.received.Load()
+}
+
+func (g *general) came() forward.Came {
+	c := forward.Came{Fields: &g.fields, Host: g.r.Host, Protocol: "1.1", Remote: g.r.RemoteAddr, IsSecure: g.r.TLS != nil}
+	switch {
+	case g.isHTTP2():
+		c.Protocol = "2"
+	case g.r.ProtoMinor == 0:
+		c.Protocol = "1.0"
+	}
+	return c
+}
+
+// setTarget takes the path and the query as they came on the wire (RFC 9112,
+// section 3.2; RFC 9113, section 8.3.1).
+func (g *general) setTarget() error {
+	target := g.r.RequestURI
+	if i := strings.Index(target, "://"); i > 0 && target[0] != '/' { // the absolute form
+		target = target[i+3:]
+		if end := strings.IndexAny(target, "/?"); end >= 0 {
+			target = target[end:]
+		} else {
+			target = "/"
+		}
+		if target[0] == '?' {
+			target = "/" + target
+		}
+	}
+	if g.r.Method == http.MethodConnect {
+		target = "/"
+	}
+	g.path, g.query, g.hasQuery = strings.Cut(target, "?")
+	if g.path == "*" && g.r.Method == http.MethodOptions && !g.hasQuery {
+		return nil
+	}
+	if g.path == "" || g.path[0] != '/' {
+		return &http1.Refusal{Status: http.StatusBadRequest, Why: "the path " + strconv.Quote(g.path) + " does not begin with a slash"}
+	}
+	query := ""
+	if g.hasQuery {
+		query = target[len(g.path):]
+	}
+	return http1.CheckTarget(g.path, query)
+}
+
+// ServeHTTP carries one request.
+func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	g := generals.Get().(*general)
+	g.s, g.w, g.r = s, w, r
+	g.received.Store(0)
+	g.life.begin(r.Context())
+	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
+		g.body = &callerBody{from: r.Body} // r keeps its own, which the server looks at
+	}
+	defer func() {
+		if g.free != nil {
+			g.free(nil)
+		}
+		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
+		g.life.begin(nil)
+		generals.Put(g)
+	}()
+	if r.ProtoMajor == 1 && g.body != nil { // an answer may come before the body has gone by
+		http.NewResponseController(w).EnableFullDuplex()
+	}
+	err := g.setTarget()
+	if err == nil && !http1.IsHost(r.Host) && !(r.Host == "" && r.ProtoMajor == 1 && r.ProtoMinor == 0) {
+		err = &http1.Refusal{Status: http.StatusBadRequest, Why: strconv.Quote(r.Host) + " is not a host"}
+	}
+	if err != nil {
+		g.refuseUnread(err)
+		return
+	}
+	g.fields.Reset()
+	for k, values := range r.Header {
+		for _, v := range values {
+			g.fields.Add(k, v)
+		}
+	}
+	shard, _ := r.Context().Value(shardKey{}).(*observe.Shard)
+	if !s.handler.carry(g, &g.Exchange, shard) {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// refuseUnread refuses a request whose target or host could not be written on.
+func (g *general) refuseUnread(err error) {
+	h := http.Header{}
+	if g.r.ProtoMajor == 1 {
+		h["Connection"] = []string{"close"}
+	}
+	refusal := forward.Refusal{Status: http.StatusBadRequest, Reason: engine.BadRequest, Detail: err.Error(), Proxy: g.s.src.Proxy}
+	g.reply(refusal.Status, h, refusal.Text(h))
+}
+
+func (g *general) wait(d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+	case <-g.woken:
+	case <-g.r.Context().Done():
+	}
+	return g.life.ended()
+}
+
+// callerBody is the body of a request as it comes from the caller. An error of
+// reading it is the caller's, and noted here, where it arises.
+type callerBody struct {
+	from    io.ReadCloser
+	read    atomic.Uint64
+	isWhole atomic.Bool
+	failed  atomic.Pointer[error]
+	onEnd   func() // called at the end of the body; nil: nothing is
+}
+
+func (b *callerBody) Read(p []byte) (int, error) {
+	n, err := b.from.Read(p)
+	b.read.Add(uint64(n))
+	switch {
+	case err == nil:
+	case err == io.EOF:
+		if b.onEnd != nil {
+			b.onEnd()
+		}
+		b.isWhole.Store(true)
+	default:
+		b.failed.CompareAndSwap(nil, &err)
+	}
+	return n, err
+}
+
+// Close leaves the body open, for another attempt; the server closes it.
+func (b *callerBody) Close() error { return nil }
+
+// err is what went wrong with the body; nil: nothing so far.
+func (b *callerBody) err() error {
+	if b == nil {
+		return nil
+	}
+	if p := b.failed.Load(); p != nil {
+		return *p
+	}
+	return nil
+}
+
+// isCut tells whether the body broke off because the caller left.
+func isCut(err error) bool {
+	var op *net.OpError
+	return errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &op)
+}
+
+// bodyOutcome is the outcome of an attempt that failed since the caller's body
+// could not be read; false: that is not why.
+func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
+	err := g.body.err()
+	switch {
+	case err == nil:
+		return o, false
+	case isCut(err):
+		g.life.endRequest(errCallerLeft)
+	}
+	return engine.Outcome{Reason: engine.BadRequest, IsSpent: true, Detail: "the body of the request cannot be read: " + err.Error()}, true
+}
+
+// mustClose tells whether the connection ends with this answer: the proxy ends,
+// or the body of the request has not been read to its end, or not understood.
+func (g *general) mustClose() bool {
+	return g.r.ProtoMajor == 1 && (g.s.isDraining != nil && g.s.isDraining() || g.body != nil && !g.body.isWhole.Load())
+}

@@ -1,0 +1,236 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
+	"strings"
+	"sync"
+
+	"nightjar/core/engine"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/http1"
+	"nightjar/wire"
+)
+
+func (g *general) send() engine.Outcome {
+	g.dropAnswer()
+	left := g.to.deadline - g.s.src.now()
+	if left <= 0 {
+		return engine.Outcome{Reason: engine.TimedOut}
+	}
+	if g.kept != nil && !g.kept.again() {
+		return engine.Outcome{Reason: engine.Reset, IsSpent: true, Detail: "the request's body could not be had again for another attempt"}
+	}
+	ctx, cancel := context.WithCancelCause(g.r.Context())
+	g.life.beginAttempt()
+	g.life.onEnd(func() { cancel(g.life.cause()) })
+	defer g.life.onEnd(nil)
+	defer g.life.expireAfter(left)()
+
+	out := g.outgoing()
+	if g.to.mirror != nil && g.kept == nil {
+		g.copyRequest(out, nil)
+	}
+	interim := &interimPasser{to: g.w}
+	if upgradeOf(g.r) == "" {
+		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: interim.pass})
+	}
+	answer, err := g.s.transport.For(g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
+	interim.end()
+	if g.to.mirror != nil && g.kept != nil {
+		if body, isWhole := g.kept.all(); isWhole {
+			g.copyRequest(out, body)
+		}
+	}
+	if err == nil && answer.StatusCode == http.StatusSwitchingProtocols && upgradeOf(g.r) == "" {
+		answer.Body.Close()
+		err = errors.New("it switched to another protocol without being asked")
+	}
+	if why := g.life.cause(); why != nil {
+		if err == nil {
+			answer.Body.Close()
+		}
+		err = why
+	}
+	isSpent := interim.hasPassed() || g.isBodySpent()
+	if err != nil {
+		cancel(nil)
+		return g.outcome(err, isSpent)
+	}
+	g.answer, g.free = answer, cancel
+	o := engine.Outcome{Status: answer.StatusCode, IsSpent: isSpent}
+	if reason := answer.Header[wire.HeaderReason]; reason != nil && !g.to.To.Outside {
+		o.Reason, o.Detail = reasonFrom(reason[0])
+		return o
+	}
+	if forward.IsGRPC(g, g.isHTTP2()) {
+		status := answer.Header.Get("Grpc-Status")
+		o.Means = forward.GRPCMeans(status) // of an answer that is over with its head
+		o.IsOpen = status == "" && answer.StatusCode == http.StatusOK
+	}
+	return o
+}
+
+// outcome is that of an attempt without an answer.
+func (g *general) outcome(err error, isSpent bool) engine.Outcome {
+	if o, yes := g.bodyOutcome(); yes {
+		return o
+	}
+	o := outcomeOf(err)
+	o.IsSpent = isSpent
+	o.IsUnsent = o.Reason == engine.Unreachable && (g.body == nil || g.body.read.Load() == 0)
+	return o
+}
+
+// isBodySpent tells whether the body cannot be had again for another attempt.
+func (g *general) isBodySpent() bool {
+	switch {
+	case g.body == nil:
+		return false
+	case g.kept == nil:
+		return g.body.read.Load() > 0
+	}
+	return g.kept.isGone()
+}
+
+// dropAnswer lets go of an answer that is not passed on.
+func (g *general) dropAnswer() {
+	if g.answer == nil {
+		return
+	}
+	g.answer.Body.Close()
+	if g.free != nil {
+		g.free(nil)
+	}
+	g.answer, g.free = nil, nil
+}
+
+func (g *general) speaksHTTP2() bool {
+	return g.to.isHTTP2 || forward.IsGRPC(g, g.isHTTP2())
+}
+
+// outgoing is the request as it goes on.
+func (g *general) outgoing() *http.Request {
+	r := g.r
+	g.to.Trailers = g.speaksHTTP2() && tokenIn(r.Header["Te"], "trailers")
+	h := make(forward.Map, len(r.Header)+5)
+	g.to.WriteHeader(h)
+	if _, ok := h["User-Agent"]; !ok {
+		h["User-Agent"] = nil // none came, so none is added
+	}
+	out := &http.Request{
+		Method:        r.Method,
+		Proto:         "HTTP/1.1",
+		ProtoMajor:    1,
+		ProtoMinor:    1,
+		Host:          g.to.SendHost(),
+		URL:           forward.URL(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
+		Header:        http.Header(h),
+		ContentLength: r.ContentLength,
+	}
+	if upgrade := upgradeOf(r); upgrade != "" {
+		h["Connection"], h["Upgrade"] = []string{"Upgrade"}, []string{upgrade}
+	}
+	if g.body == nil {
+		return out
+	}
+	out.Body = g.body
+	if g.kept == nil && (g.to.mirror != nil || g.to.mayRepeat) {
+		g.kept = newKeptBody(g.body)
+	}
+	if g.kept != nil {
+		out.Body = g.kept.once()
+	}
+	g.passTrailer(out)
+	return out
+}
+
+// passTrailer makes the trailer of the caller's body follow that of the request
+// that goes on, once it has come.
+func (g *general) passTrailer(out *http.Request) {
+	if g.r.ContentLength >= 0 && g.r.Trailer == nil {
+		return
+	}
+	trailer, r := http.Header{}, g.r
+	for k := range r.Trailer {
+		if forward.KeepsTrailer(k) {
+			trailer[k] = nil
+		}
+	}
+	out.Trailer = trailer
+	g.body.onEnd = func() {
+		for k, v := range r.Trailer {
+			if forward.KeepsTrailer(k) && v != nil {
+				trailer[k] = v
+			}
+		}
+	}
+}
+
+// copyRequest sends a copy of the request to the mirror.
+func (g *general) copyRequest(out *http.Request, body []byte) {
+	url := forward.URL(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
+	g.to.mirrors.send(&http.Request{Method: out.Method, Proto: out.Proto, ProtoMajor: 1, ProtoMinor: 1, Host: out.Host,
+		URL: url, Header: out.Header.Clone()}, body, g.to.TimeLeft)
+}
+
+// interimPasser passes interim answers on, as long as the attempt lasts: the
+// transport may still be at it when the attempt was given up.
+type interimPasser struct {
+	mu    sync.Mutex
+	to    http.ResponseWriter // nil: the attempt is over
+	came  int
+	begun bool // one has gone to the caller
+}
+
+func (i *interimPasser) pass(status int, h textproto.MIMEHeader) error {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.came++; i.came > forward.MaxInterim {
+		return fmt.Errorf("it sent more than %d interim answers", forward.MaxInterim)
+	}
+	if i.to == nil || !forward.PassesInterim(status) {
+		return nil
+	}
+	i.begun = true
+	var fields http1.Fields
+	fields.Reset()
+	for k, values := range h {
+		for _, v := range values {
+			fields.Add(k, v)
+		}
+	}
+	mine := i.to.Header()
+	forward.WriteInterim(&fields, forward.Map(mine))
+	i.to.WriteHeader(status)
+	clear(mine)
+	return nil
+}
+
+func (i *interimPasser) end() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.to = nil
+}
+
+func (i *interimPasser) hasPassed() bool {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	return i.begun
+}
+
+// tokenIn tells whether a list of tokens has one of that name.
+func tokenIn(lines []string, token string) bool {
+	for _, l := range lines {
+		for t := range strings.SplitSeq(l, ",") {
+			if strings.EqualFold(strings.TrimSpace(t), token) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,102 @@
+package carry
+
+import (
+	"net/http"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/observe"
+	"nightjar/wire"
+)
+
+// Inbound hands requests from other proxies to the workload beside it.
+type Inbound struct {
+	Source
+	Self engine.Instance  // what others call
+	App  *engine.Instance // the workload
+	// IsHTTP2 tells whether the workload speaks HTTP/2 alone.
+	IsHTTP2 func() bool
+}
+
+func (in *Inbound) source() *Source { return &in.Source }
+
+// served is one request on its way to the workload.
+type served struct {
+	in     *Inbound
+	b      bearer
+	shard  *observe.Shard
+	began  time.Duration
+	trace  observe.Trace
+	caller string
+	isCopy bool
+}
+
+func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (keep bool) {
+	q := served{in: in, b: b, shard: shard, began: in.now(), isCopy: b.Header(wire.HeaderMirror) != nil}
+	if v := b.Header(wire.HeaderCaller); len(v) > 0 {
+		q.caller = v[0]
+	}
+	if why := engine.Unfit(b); why != "" {
+		return q.refuse(engine.Outcome{Reason: engine.BadRequest}, why)
+	}
+	q.trace = in.Observe.Trace(b.Header(observe.HeaderTraceparent), false)
+	limit := forward.TimeLeft(b, b.isHTTP2())
+	if limit == 0 { // a caller that came without a proxy sets its own
+		limit = forward.MaxTimeLeft
+	}
+	a := b.attempt()
+	a.Hop, a.To, a.Came, a.TimeLeft = &in.Hop, in.App, b.came(), limit
+	a.Host, a.Edits, a.mirror, a.mayRepeat = "", forward.Edits{}, nil, false
+	a.path, a.deadline = b.Path(), q.began+limit
+	a.isHTTP2 = in.IsHTTP2 != nil && in.IsHTTP2()
+	a.setTrace(&q.trace, 0)
+	o := b.send()
+	switch {
+	case o.Reason == "":
+		return q.sendAnswer(o.Status)
+	case b.ended() == errCallerLeft && in.now()-q.began > limit-limit/10: // it left since its time ran out
+		q.over(engine.Failed, engine.TimedOut, 0, "no answer in the caller's time")
+		return false
+	case b.ended() == errCallerLeft:
+		q.over(engine.Abandoned, "", 0, "")
+		return false
+	}
+	return q.refuse(o, "workload "+in.App.Address+": "+o.Detail)
+}
+
+// over tells the observer that the request is over.
+func (q *served) over(class engine.Class, reason engine.Reason, status int, detail string) {
+	r := observe.Request{View: q.b, Began: q.began, Trace: &q.trace}
+	r.Class, r.Reason, r.Status, r.Detail, r.Took = class, reason, status, detail, q.in.now()-q.began
+	r.Sent, r.Received = q.b.bytes()
+	q.in.Observe.Served(q.shard, &q.in.Self, q.caller, q.isCopy, &r)
+}
+
+// refuse answers for a workload that did not. The caller's proxy is told why.
+func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
+	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
+	refusal := forward.Refusal{Status: o.Reason.Status(), Reason: o.Reason, Error: o.Error, Detail: detail, Proxy: q.in.Proxy}
+	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
+	q.b.reply(status, h, body)
+	q.over(engine.Classify(o.Reason, refusal.Status), o.Reason, refusal.Status, detail)
+	return true
+}
+
+// sendAnswer passes the workload's answer on.
+func (q *served) sendAnswer(status int) (keep bool) {
+	failed, err := q.b.sendAnswer(forward.Answer{})
+	switch {
+	case err == nil && failed:
+		q.over(engine.Failed, "", status, "")
+	case err == nil:
+		q.over(engine.Classify("", status), "", status, "")
+	case q.b.ended() == errCallerLeft:
+		q.over(engine.Abandoned, "", 0, "")
+	case q.b.ended() == errDraining:
+		q.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
+	default:
+		q.over(engine.Failed, engine.Reset, status, "the answer broke off: "+err.Error())
+	}
+	return err == nil
+}

@@ -1,0 +1,206 @@
+package carry
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+// Limits of time.
+const (
+	dialTimeout   = 5 * time.Second
+	stallTimeout  = 2 * time.Minute        // a peer that takes no byte for so long is given up
+	headerTimeout = 10 * time.Second       // for the head of a request
+	idleTimeout   = 2 * time.Minute        // of a caller's connection without a request
+	bodyPatience  = 250 * time.Millisecond // a short body that takes longer is streamed
+	watchAfter    = 10 * time.Millisecond  // an attempt that takes longer has its caller watched
+	lingering     = 500 * time.Millisecond // for a refused caller to take its answer
+	lastWords     = 250 * time.Millisecond // for the answers to requests that were cut off
+)
+
+// Why a request or an attempt is given up.
+var (
+	errCallerLeft = errors.New("the caller left")
+	errDraining   = errors.New("this proxy ends")
+	errDeadline   = errors.New("no answer in time")
+	errStalled    = errors.New("no byte was taken for " + stallTimeout.String())
+)
+
+// lifetime owns the time of a request and of the attempt that is under way: the
+// one place where they end before their answer, and the reason. Whatever a
+// request waits for on either bearer (a dial, a write, the answer, a place in a
+// line) is stopped through it.
+//
+// A request ends for one reason at most, the first; so does an attempt. The
+// caller's leaving and draining end the request, the deadline and a stall the
+// attempt alone, after which another may begin.
+type lifetime struct {
+	// Of a request over net/http: done when the caller left, or by errDraining.
+	ctx context.Context
+
+	isOver  atomic.Bool // a look without the lock: request or attempt is set
+	mu      sync.Mutex  // guards what follows
+	number  uint64      // of the attempt, over all requests
+	request error
+	attempt error
+	stop    func() // interrupts what is waited for; nil: nothing is
+}
+
+// begin makes it the lifetime of another request.
+func (l *lifetime) begin(ctx context.Context) {
+	l.mu.Lock()
+	l.ctx, l.request, l.attempt, l.stop = ctx, nil, nil, nil
+	l.number++
+	l.isOver.Store(false)
+	l.mu.Unlock()
+}
+
+// beginAttempt forgets why the attempt before ended.
+func (l *lifetime) beginAttempt() {
+	if !l.isOver.Load() {
+		return
+	}
+	l.mu.Lock()
+	l.attempt, l.stop = nil, nil
+	l.isOver.Store(l.request != nil)
+	l.mu.Unlock()
+}
+
+// endRequest gives the request up, and with it the attempt.
+func (l *lifetime) endRequest(why error) { l.end(&l.request, why) }
+
+// endAttempt gives the attempt up.
+func (l *lifetime) endAttempt(why error) { l.end(&l.attempt, why) }
+
+// expireAfter gives the attempt that begins now up by errDeadline after d, unless
+// stop is called before.
+func (l *lifetime) expireAfter(d time.Duration) (stop func() bool) {
+	l.mu.Lock()
+	l.number++
+	number := l.number
+	l.mu.Unlock()
+	return time.AfterFunc(d, func() {
+		l.mu.Lock()
+		isLate := l.number != number // it was stopped too late: another attempt is under way
+		l.mu.Unlock()
+		if !isLate {
+			l.endAttempt(errDeadline)
+		}
+	}).Stop
+}
+
+func (l *lifetime) end(which *error, why error) {
+	l.mu.Lock()
+	if *which == nil {
+		*which = why
+	}
+	l.isOver.Store(true)
+	stop := l.stop
+	l.mu.Unlock()
+	if stop != nil {
+		stop()
+	}
+}
+
+// onEnd sets what interrupts the wait that begins now; nil: nothing is waited for
+// any more. It is called at once when the end came already.
+func (l *lifetime) onEnd(stop func()) {
+	l.mu.Lock()
+	l.stop = stop
+	over := l.request != nil || l.attempt != nil
+	l.mu.Unlock()
+	if over && stop != nil {
+		stop()
+	}
+}
+
+// ended says why the request is given up; nil: it is not.
+func (l *lifetime) ended() error {
+	if l.ctx != nil && l.ctx.Err() != nil {
+		if context.Cause(l.ctx) == errDraining {
+			return errDraining
+		}
+		return errCallerLeft
+	}
+	if !l.isOver.Load() {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.request
+}
+
+// cause says why the attempt is given up, with its request or alone; nil: it goes on.
+func (l *lifetime) cause() error {
+	if why := l.ended(); why != nil {
+		return why
+	}
+	if !l.isOver.Load() {
+		return nil
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.attempt
+}
+
+// alarm wakes a request that waits.
+type alarm struct {
+	woken chan struct{}
+	waker func()
+}
+
+func newAlarm() alarm {
+	woken := make(chan struct{}, 1)
+	return alarm{woken, func() {
+		select {
+		case woken <- struct{}{}:
+		default: // it has not heard the last one yet
+		}
+	}}
+}
+
+// callerWatch notices that the caller of a connection leaves while its request is
+// under way. It is started only when something takes long, so that quick requests
+// do not pay. It reads nothing: it looks whether there is something to read.
+type callerWatch struct {
+	isOn  bool
+	ended chan struct{} // closed when it has seen enough
+}
+
+// start begins to watch; end is called when the caller leaves.
+func (w *callerWatch) start(raw syscall.RawConn, left func()) {
+	if w.isOn {
+		return
+	}
+	w.isOn, w.ended = true, make(chan struct{})
+	go func(ended chan struct{}) {
+		defer close(ended)
+		isGone := false
+		err := raw.Read(func(fd uintptr) bool {
+			var b [1]byte
+			n, _, err := syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+			if err == syscall.EAGAIN || err == syscall.EINTR {
+				return false
+			}
+			isGone = err != nil || n == 0
+			return true // the next request came: the watch sees no further
+		})
+		if err == nil && isGone {
+			left()
+		}
+	}(w.ended)
+}
+
+// stop ends the watch before the connection is read again. interrupt ends a read
+// that waits.
+func (w *callerWatch) stop(interrupt func()) {
+	if !w.isOn {
+		return
+	}
+	interrupt()
+	<-w.ended
+	w.isOn = false
+}

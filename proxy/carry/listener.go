@@ -1,0 +1,259 @@
+package carry
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"nightjar/proxy/observe"
+)
+
+// Listener is one address of a proxy with everything that serves its
+// connections: our own codec for plain HTTP/1.1, net/http for the rest, a relay
+// for TCP. Make one with Open.
+type Listener struct {
+	Config
+	handler Handler
+	src     *Source
+
+	fallback *http.Server
+	tunnels  tunnels
+	handed   chan net.Conn // to fallback
+	closed   chan struct{} // fallback takes no more
+	closing  sync.Once
+	ended    chan struct{} // Serve of fallback returned
+	cut      context.CancelCauseFunc
+
+	mu       sync.Mutex // guards what follows; taken when a connection comes or goes
+	conns    map[*plain]struct{}
+	serving  sync.WaitGroup // connections that are not with fallback
+	next     int
+	draining atomic.Bool
+
+	fallbackConns atomic.Int64
+}
+
+// Config of a Listener. Recorder, TLS and Relay may be nil.
+type Config struct {
+	Name      string // outbound, inbound, gateway, or the name of a service
+	Listener  net.Listener
+	Pools     *Pools
+	Transport *Transports
+	Recorder  *observe.Recorder // nil: nothing is counted
+	Log       *slog.Logger
+	TLS       func() *tls.Config          // nil, or nil from it: none is spoken
+	Relay     func() func(c *net.TCPConn) // nil, or nil from it: HTTP is spoken
+}
+
+// Open makes a listener whose requests go to h, a Router or an Inbound. Call
+// Serve to begin.
+func Open(cfg Config, h Handler) *Listener {
+	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{},
+		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
+	base, cut := context.WithCancelCause(context.Background())
+	l.cut = cut
+	s := &server{handler: h, src: l.src, transport: cfg.Transport, recorder: cfg.Recorder, isDraining: l.isDraining, tunnels: &l.tunnels}
+	protocols := new(http.Protocols)
+	protocols.SetHTTP1(true)
+	protocols.SetHTTP2(true)
+	protocols.SetUnencryptedHTTP2(true)
+	l.fallback = &http.Server{
+		Handler:                      s,
+		ReadHeaderTimeout:            headerTimeout,
+		IdleTimeout:                  idleTimeout,
+		MaxHeaderBytes:               maxHeader,
+		Protocols:                    protocols,
+		DisableGeneralOptionsHandler: true, // "OPTIONS *" is a request like others
+		ConnContext:                  s.connContext,
+		BaseContext:                  func(net.Listener) context.Context { return base },
+		ErrorLog:                     slog.NewLogLogger(cfg.Log.Handler(), slog.LevelDebug),
+		ConnState: func(_ net.Conn, s http.ConnState) {
+			switch s {
+			case http.StateNew:
+				l.fallbackConns.Add(1)
+			case http.StateClosed, http.StateHijacked:
+				l.fallbackConns.Add(-1)
+			}
+		},
+	}
+	return l
+}
+
+// Addr is where it listens.
+func (l *Listener) Addr() net.Addr { return l.Listener.Addr() }
+
+func (l *Listener) isDraining() bool { return l.draining.Load() }
+
+// Serve accepts connections until the listener is drained. An error means that
+// it broke.
+func (l *Listener) Serve() error {
+	go func() {
+		defer close(l.ended)
+		l.fallback.Serve(handedOn{l}) // ends with Drain
+	}()
+	pause := time.Duration(0)
+	var told time.Time
+	for {
+		conn, err := l.Listener.Accept()
+		switch {
+		case err == nil:
+			pause = 0
+			l.take(conn.(*net.TCPConn))
+			continue
+		case l.isDraining():
+			return nil
+		case errors.Is(err, syscall.ECONNABORTED):
+			continue
+		case !errors.Is(err, syscall.EMFILE) && !errors.Is(err, syscall.ENFILE) && !errors.Is(err, syscall.ENOBUFS) && !errors.Is(err, syscall.ENOMEM):
+			return err
+		}
+		if time.Since(told) > 10*time.Second {
+			told = time.Now()
+			l.Log.Error("cannot take new connections for now; those that are open go on", "listener", l.Name, "error", err)
+		}
+		pause = min(max(5*time.Millisecond, 2*pause), time.Second)
+		time.Sleep(pause)
+	}
+}
+
+// take gives a new connection to what serves it.
+func (l *Listener) take(conn *net.TCPConn) {
+	if l.TLS != nil {
+		if cfg := l.TLS(); cfg != nil {
+			l.hand(tls.Server(conn, cfg))
+			return
+		}
+	}
+	if l.Relay != nil {
+		if relay := l.Relay(); relay != nil {
+			l.serving.Go(func() { relay(conn) })
+			return
+		}
+	}
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		conn.Close()
+		return
+	}
+	c := &plain{listener: l, src: l.src, conn: conn, raw: raw, remote: conn.RemoteAddr().String()}
+	if l.Recorder != nil {
+		c.shard = l.Recorder.Assign()
+	}
+	l.mu.Lock()
+	l.next++
+	c.slot = l.next % poolSize
+	l.conns[c] = struct{}{}
+	l.mu.Unlock()
+	l.serving.Go(c.serve)
+}
+
+func (l *Listener) forget(c *plain) {
+	l.mu.Lock()
+	delete(l.conns, c)
+	l.mu.Unlock()
+}
+
+// handOn gives a connection of which something was read to net/http.
+func (l *Listener) handOn(conn net.Conn, early []byte) {
+	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn)})
+}
+
+func (l *Listener) hand(conn net.Conn) {
+	select {
+	case l.handed <- conn:
+	case <-l.closed:
+		conn.Close()
+	}
+}
+
+// handedOn is the listener of net/http: what take and handOn give away.
+type handedOn struct{ l *Listener }
+
+func (h handedOn) Accept() (net.Conn, error) {
+	select {
+	case c := <-h.l.handed:
+		return c, nil
+	case <-h.l.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+func (h handedOn) Close() error {
+	h.l.closing.Do(func() { close(h.l.closed) })
+	return nil
+}
+
+func (h handedOn) Addr() net.Addr { return h.l.Listener.Addr() }
+
+// Connections tells how many are open.
+func (l *Listener) Connections() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return len(l.conns) + int(l.fallbackConns.Load()) + l.tunnels.count()
+}
+
+// Drain stops accepting, lets requests finish for limit at most, and answers
+// those that are left as draining. Idle connections are closed after grace, so
+// that a request that is on its way still finds them open.
+func (l *Listener) Drain(grace, limit time.Duration) {
+	end := time.Now().Add(limit)
+	l.draining.Store(true)
+	l.Listener.Close()
+	time.Sleep(min(grace, limit))
+	// Connections that still go to net/http find it open.
+	l.await(time.Now().Add(limit/2), true)
+	finished := make(chan struct{})
+	go func() {
+		defer close(finished)
+		ctx, stop := context.WithDeadline(context.Background(), end)
+		defer stop()
+		if l.fallback.Shutdown(ctx) != nil {
+			l.cut(errDraining)
+			last, stop := context.WithTimeout(context.Background(), lastWords)
+			defer stop()
+			if l.fallback.Shutdown(last) != nil {
+				l.fallback.Close()
+			}
+		}
+	}()
+	l.await(end, true)
+	l.each(func(c *plain, _ bool) { c.life.endRequest(errDraining) })
+	l.tunnels.end(max(0, time.Until(end)))
+	<-finished
+	l.await(time.Now().Add(lastWords), false)
+	l.each(func(c *plain, _ bool) { c.conn.Close() })
+	<-l.ended
+	l.serving.Wait()
+	l.cut(nil)
+}
+
+// await waits until there are no connections any more, until end at most; idle
+// ones are closed.
+func (l *Listener) await(end time.Time, closeIdle bool) {
+	for l.each(func(c *plain, busy bool) {
+		if closeIdle && !busy {
+			c.conn.SetReadDeadline(time.Unix(1, 0))
+		}
+	}) > 0 && time.Now().Before(end) {
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// each visits the connections and tells how many there are.
+func (l *Listener) each(do func(c *plain, busy bool)) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for c := range l.conns {
+		do(c, c.busy.Load())
+	}
+	return len(l.conns)
+}

@@ -1,0 +1,183 @@
+package carry
+
+import (
+	"context"
+	"crypto/tls"
+	"net"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"nightjar/core/engine"
+)
+
+const (
+	keptIdle = 30 * time.Second // how long a connection to an instance is kept without a request
+	poolSize = 2048             // kept connections to one address; more busy ones than this are opened anew each time
+)
+
+// Pools keep connections to instances between requests.
+type Pools struct {
+	TLS    *tls.Config // for instances spoken to by TLS; nil: what the machine trusts
+	Epoch  time.Time
+	mu     sync.Mutex // held to add and drop pools
+	byAddr sync.Map   // address with a mark for TLS → *connPool
+}
+
+// connPool keeps the connections to one address. Taking one and putting it back
+// touch one slot each; requests share no lock.
+type connPool struct {
+	address string
+	secure  bool
+	slots   [poolSize]atomic.Pointer[upstream]
+	gone    atomic.Bool
+	unused  int // sweeps in a row that found it empty
+}
+
+// upstream is a connection to an instance. It belongs to one request at a time.
+type upstream struct {
+	conn       net.Conn
+	raw        syscall.RawConn // nil over TLS
+	pool       *connPool
+	isKept     bool          // it was used before
+	since      time.Duration // when it was put back
+	writeUntil time.Duration // a write that takes longer has stalled
+
+	isDead bool // what isAlive found
+	probe  func(fd uintptr)
+}
+
+func (u *upstream) isSecure() bool { return u.raw == nil }
+
+// setDeadline bounds the reads and writes that follow. Over TLS, where a write
+// that was cut short cannot be gone on with, writes have their own limit.
+func (u *upstream) setDeadline(until, write time.Time) {
+	if u.isSecure() {
+		u.conn.SetReadDeadline(until)
+		u.conn.SetWriteDeadline(write)
+		return
+	}
+	u.conn.SetDeadline(until)
+}
+
+// interrupt ends a read or a write that waits.
+func (u *upstream) interrupt() { u.conn.SetDeadline(time.Unix(1, 0)) }
+
+func (p *Pools) of(to *engine.Instance) *connPool {
+	key := to.Address
+	if to.Secure {
+		key = "s" + key
+	}
+	if k, ok := p.byAddr.Load(key); ok {
+		return k.(*connPool)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	k, _ := p.byAddr.LoadOrStore(key, &connPool{address: to.Address, secure: to.Secure})
+	return k.(*connPool)
+}
+
+// take takes a kept connection; near is where to look first. nil: there is none.
+func (k *connPool) take(near int) *upstream {
+	for i := range poolSize {
+		s := &k.slots[(near+i)%poolSize]
+		if s.Load() != nil {
+			if u := s.Swap(nil); u != nil {
+				return u
+			}
+		}
+	}
+	return nil
+}
+
+// put keeps a connection, or closes it when there is no room.
+func (k *connPool) put(near int, u *upstream, now time.Duration) {
+	u.since, u.isKept = now, true
+	if !k.gone.Load() {
+		for i := range poolSize {
+			if s := &k.slots[(near+i)%poolSize]; s.Load() == nil && s.CompareAndSwap(nil, u) {
+				return
+			}
+		}
+	}
+	u.conn.Close()
+}
+
+// isAlive tells whether a kept connection is still open and silent, as far as can
+// be told without waiting. Bytes that nobody asked for would be taken for the
+// answer to the next request.
+func (u *upstream) isAlive() bool {
+	if u.raw == nil {
+		return true
+	}
+	u.isDead = false
+	if u.probe == nil {
+		u.probe = func(fd uintptr) {
+			var b [1]byte
+			_, _, err := syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+			u.isDead = err != syscall.EAGAIN && err != syscall.EINTR // an end, an error, or bytes that nobody asked for
+		}
+	}
+	return u.raw.Control(u.probe) == nil && !u.isDead
+}
+
+// dial opens a connection.
+func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
+	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", k.address)
+	if err != nil {
+		return nil, err
+	}
+	u := &upstream{conn: conn, pool: k}
+	if k.secure {
+		cfg := &tls.Config{}
+		if p.TLS != nil {
+			cfg = p.TLS.Clone()
+		}
+		if cfg.ServerName == "" {
+			cfg.ServerName, _, _ = net.SplitHostPort(k.address)
+		}
+		t := tls.Client(conn, cfg)
+		if err := t.HandshakeContext(ctx); err != nil {
+			conn.Close()
+			return nil, err
+		}
+		u.conn = t
+		return u, nil
+	}
+	u.raw, err = conn.(*net.TCPConn).SyscallConn()
+	return u, err
+}
+
+// Sweep closes what was kept for too long; call it every few seconds.
+func (p *Pools) Sweep() { p.sweep(time.Since(p.Epoch), keptIdle) }
+
+// sweep closes what was kept for too long, and forgets addresses that nobody
+// calls any more.
+func (p *Pools) sweep(now time.Duration, keep time.Duration) {
+	p.byAddr.Range(func(key, value any) bool {
+		k, any := value.(*connPool), false
+		for i := range k.slots {
+			if k.slots[i].Load() == nil {
+				continue
+			}
+			u := k.slots[i].Swap(nil)
+			switch any = true; {
+			case u == nil:
+			case now-u.since > keep || !k.slots[i].CompareAndSwap(nil, u):
+				u.conn.Close()
+			}
+		}
+		if k.unused++; any {
+			k.unused = 0
+		}
+		if k.unused > 60 {
+			k.gone.Store(true)
+			p.byAddr.Delete(key)
+		}
+		return true
+	})
+}
+
+// CloseIdle closes what is kept.
+func (p *Pools) CloseIdle() { p.sweep(time.Since(p.Epoch), -time.Hour) }

@@ -1,0 +1,276 @@
+package carry
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/observe"
+	"nightjar/wire"
+)
+
+// Source is whose requests a proxy carries.
+type Source struct {
+	Proxy   string // name of the proxy
+	Hop     forward.Hop
+	Site    string
+	Epoch   time.Time // from which all times of requests count
+	Observe *observe.Observer
+}
+
+func (s *Source) now() time.Duration { return time.Since(s.Epoch) }
+
+// Router asks the engine what to do with each request that a workload or an
+// outsider makes, and lets a bearer do it.
+type Router struct {
+	Source
+	Gateway string // set at a gateway
+	Service string // that every request is for; empty: the host names it
+	// Table is what the proxy follows now; nil until the first rules have come.
+	Table   *atomic.Pointer[engine.Table]
+	mirrors *mirrors
+}
+
+// NewRouter makes a router whose mirrors send by the transports.
+func NewRouter(r Router, t *Transports) *Router {
+	r.mirrors = newMirrors(t.http1)
+	return &r
+}
+
+// For is a router of the same requests to one service, whatever their host says.
+func (r *Router) For(service string) *Router {
+	own := *r
+	own.Service = service
+	return &own
+}
+
+// Close ends the copies that are under way, and waits for them.
+func (r *Router) Close() { r.mirrors.end() }
+
+func (r *Router) source() *Source { return &r.Source }
+
+// carried is one request on its way through a Router.
+type carried struct {
+	router   *Router
+	b        bearer
+	x        *engine.Exchange
+	shard    *observe.Shard
+	began    time.Duration
+	revision uint
+	trace    observe.Trace
+	isAsked  bool // the answer is to say who gave it
+	ending   engine.Ending
+}
+
+func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep bool) {
+	c := carried{router: r, b: b, x: x, shard: shard, began: r.now()}
+	defer func() { x.End(c.ending, r.now()) }()
+	c.trace = r.Observe.Trace(b.Header(observe.HeaderTraceparent), true)
+	c.isAsked = b.Header(wire.HeaderAsk) != nil && (r.Gateway == "" || isSameMachine(b.came().Remote, b.local()))
+	step := c.begin()
+	for {
+		switch step.Kind {
+		case engine.Attempt:
+			o, left := c.send(step)
+			if left {
+				return c.abandoned()
+			}
+			step = x.Next(o, r.now())
+		case engine.Wait:
+			switch b.wait(step.Deadline - r.now()) {
+			case errCallerLeft:
+				return c.abandoned()
+			case errDraining:
+				c.ending = engine.Left
+				return c.refuse(engine.Refuse(engine.Draining, "this proxy ends, and the request was still waiting"))
+			}
+			step = x.Next(engine.Outcome{}, r.now())
+		case engine.Answer:
+			return c.answer(step.Status)
+		case engine.Reply:
+			return c.refuse(step)
+		case engine.Done:
+			return c.sendAnswer(step.Status)
+		}
+	}
+}
+
+// begin asks the engine where the request goes.
+func (c *carried) begin() engine.Step {
+	r := c.router
+	table := r.Table.Load()
+	if table == nil {
+		*c.x = engine.Exchange{}
+		return engine.Refuse(engine.NoInstance, "this proxy has had no rules from the service yet")
+	}
+	c.revision = table.Revision()
+	entry := engine.Entry{Gateway: r.Gateway, Service: r.Service, Wake: c.b.wake()}
+	if r.Gateway == "" {
+		entry.Limit = forward.TimeLeft(c.b, c.b.isHTTP2())
+	}
+	return c.x.Begin(table, entry, c.b, c.began)
+}
+
+// send carries one attempt out. left tells that the caller left before an answer.
+func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
+	if why := c.misfit(); why != "" {
+		return engine.Outcome{Reason: engine.BadRequest, Detail: why, IsSpent: true}, false
+	}
+	r, x, a := c.router, c.x, c.b.attempt()
+	a.Hop, a.To, a.Came = &r.Hop, step.Instance, c.b.came()
+	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-r.now()
+	a.path, a.deadline = x.Path(), step.Deadline
+	a.mirror, a.mirrors = x.Mirror(), r.mirrors
+	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
+	a.setTrace(&c.trace, x.Attempts()-1)
+	o = c.b.send()
+	return o, o.Status == 0 && c.b.ended() == errCallerLeft
+}
+
+// setTrace sets the trace context that goes on with an attempt, the first of
+// which is 0.
+func (a *attempt) setTrace(t *observe.Trace, number int) {
+	a.Trace.Drops = t.Invalid
+	if a.Trace.IsOwn = t.Own; t.Own {
+		a.Trace.Own = t.Field(number)
+	}
+}
+
+// misfit tells why a request cannot be carried to a service of its protocol.
+func (c *carried) misfit() string {
+	switch protocol := c.x.Protocol(); {
+	case protocol == "grpc" && !c.b.isHTTP2():
+		return "the service speaks gRPC: call it by HTTP/2"
+	case protocol == "tcp":
+		return "the service speaks TCP, not HTTP: give its proxy a port for it (--port) and connect there"
+	}
+	return ""
+}
+
+// over tells the observer that the request is over.
+func (c *carried) over(class engine.Class, reason engine.Reason, status int, detail string) {
+	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began, Trace: &c.trace}
+	q.Class, q.Reason, q.Status, q.Detail, q.Took = class, reason, status, detail, c.router.now()-c.began
+	q.Sent, q.Received = c.b.bytes()
+	c.router.Observe.Over(c.shard, &q)
+}
+
+func (c *carried) abandoned() (keep bool) {
+	c.ending = engine.Left
+	c.over(engine.Abandoned, "", 0, "")
+	return false
+}
+
+// answer sends what a route answers by itself.
+func (c *carried) answer(status int) (keep bool) {
+	h := http.Header{}
+	reply, redirect := c.x.Answer()
+	var body []byte
+	if reply != nil {
+		if body = []byte(reply.Body); len(body) > 0 {
+			h["Content-Type"] = []string{"text/plain; charset=utf-8"}
+		}
+		for _, f := range reply.Headers {
+			h.Del(f.Name)
+		}
+		for _, f := range reply.Headers {
+			h[f.Name] = append(h[f.Name], f.Value)
+		}
+	} else {
+		h["Location"] = []string{redirect}
+	}
+	a := forward.Answer{Edits: forward.EditsOf(c.x), Extra: forward.LimitFields(c.x)}
+	h = a.Own(h)
+	c.sayWho(h, nil)
+	c.b.reply(status, h, body)
+	c.over(engine.Classify("", status), "", status, "")
+	return true
+}
+
+// refuse answers in the mesh's own name.
+func (c *carried) refuse(s engine.Step) (keep bool) {
+	h := http.Header{}
+	c.sayWho(h, c.x.Instance())
+	for _, f := range forward.LimitFields(c.x) {
+		h[f.Name] = []string{f.Value}
+	}
+	refusal := forward.Refusal{Status: s.Status, Reason: s.Reason, Error: s.Error, Detail: s.Detail, After: s.After,
+		Proxy: c.router.Proxy, Rule: forward.RuleOf(c.x)}
+	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
+	c.b.reply(status, h, body)
+	c.over(engine.Classify(s.Reason, s.Status), s.Reason, s.Status, s.Detail)
+	return true
+}
+
+// sendAnswer passes the instance's answer on.
+func (c *carried) sendAnswer(status int) (keep bool) {
+	a := forward.Answer{Edits: forward.EditsOf(c.x), Extra: forward.LimitFields(c.x)}
+	if c.isAsked {
+		a.Extra = append(a.Extra, rules.Field{Name: wire.HeaderAnswered, Value: c.who(c.x.Instance())})
+	}
+	failed, err := c.b.sendAnswer(a)
+	switch {
+	case err == nil && failed:
+		c.ending = engine.Broken
+		c.over(engine.Failed, "", status, "")
+	case err == nil:
+		c.over(engine.Classify("", status), "", status, "")
+	case c.b.ended() == errCallerLeft:
+		c.ending = engine.Left
+		c.over(engine.Abandoned, "", 0, "")
+	case c.b.ended() == errDraining:
+		c.ending = engine.Left
+		c.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
+	default:
+		c.ending = engine.Broken
+		c.over(engine.Failed, engine.Reset, status, "the answer broke off: "+err.Error())
+	}
+	return err == nil
+}
+
+// sayWho adds who answered, for a caller that asked.
+func (c *carried) sayWho(h http.Header, in *engine.Instance) {
+	if c.isAsked {
+		h[wire.HeaderAnswered] = []string{c.who(in)}
+	}
+}
+
+// who is the value of wire.HeaderAnswered: which version, instance and route a
+// request came to. The names that rules allow need no quoting.
+func (c *carried) who(in *engine.Instance) string {
+	id := ""
+	if in != nil {
+		id = in.ID
+	}
+	x := c.x
+	route, gate := x.Route()
+	if x.Service() == "" && gate != nil { // a gateway's route answered
+		return fmt.Sprintf("%s/; revision=%d; gate=%q", gate.Of(), c.revision, gate.Name())
+	}
+	v := fmt.Sprintf("%s/%s; instance=%q; revision=%d", x.Service(), x.Version(), id, c.revision)
+	if route != nil {
+		v += fmt.Sprintf("; route=%q", route.Name())
+	}
+	if gate != nil {
+		v += fmt.Sprintf("; gate=%q", gate.Name())
+	}
+	if x.Attempts() != 1 {
+		v += fmt.Sprintf("; tries=%d", x.Attempts())
+	}
+	if x.FirstFailed() {
+		v += "; first=failed"
+	}
+	return v
+}
+
+// isSameMachine tells whether both ends of a connection are on this machine.
+func isSameMachine(remote, local string) bool {
+	from, _, err := net.SplitHostPort(remote)
+	to, _, err2 := net.SplitHostPort(local)
+	return err == nil && err2 == nil && (from == to || net.ParseIP(from).IsLoopback())
+}

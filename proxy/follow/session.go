@@ -1,0 +1,447 @@
+package follow
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/proxy/observe"
+	"nightjar/wire"
+)
+
+const (
+	callTimeout   = 5 * time.Second  // of one call to the service
+	silence       = 10 * time.Second // a stream that says nothing for so long is dead
+	maxSnapshot   = 64 << 20         // bytes of one line
+	maxBackoff    = 3 * time.Second
+	maxUnsent     = 120 // telemetry kept while the service is away, in seconds
+	telemetryTick = time.Second
+)
+
+// Session is a proxy's side of the talk with the service. Make one with NewSession.
+type Session struct {
+	cfg      SessionConfig
+	follower *Follower
+	client   *http.Client
+	base     string
+
+	leasing sync.Mutex // one registration or withdrawal at a time
+	isGone  bool       // withdrawn: never register again
+
+	soon chan struct{} // the registration is to be renewed now
+
+	sending  sync.Mutex // one sender of telemetry at a time
+	seq      uint64
+	unsent   []unsentDelta
+	sent     int  // of unsent, how many the service has and may still lose
+	quiet    int  // collections for which the guards had nothing to tell
+	wasOpen  bool // connections were open at the last collection
+	others   uint64
+	othersAt time.Time // when it was last told that series found no room
+
+	lost uint64          // spans that could not be sent
+	ctx  context.Context // of Run
+}
+
+// SessionConfig is what a session tells of.
+type SessionConfig struct {
+	ID            string // of the proxy
+	Nonce         string // of this process
+	Server        string // URL of the service
+	Token         string // that the service wants to see; empty: none
+	CallerVersion string
+	Log           *slog.Logger
+	Recorder      *observe.Recorder
+	Registration  func() wire.Registration
+	// Outbound is the address where the workload calls others, or that of the
+	// gateway; empty: none yet.
+	Outbound func() string
+	Self     engine.Instance // beside the proxy
+}
+
+type unsentDelta struct {
+	at    time.Time
+	delta wire.Delta
+}
+
+// NewSession makes a session by which a follower is sent snapshots.
+func NewSession(cfg SessionConfig, f *Follower) *Session {
+	return &Session{
+		cfg:      cfg,
+		follower: f,
+		soon:     make(chan struct{}, 1),
+		base:     strings.TrimSuffix(cfg.Server, "/") + wire.Prefix + url.PathEscape(cfg.ID),
+		client:   &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}},
+	}
+}
+
+// Run talks to the service until ctx is done. It comes back after every break,
+// with jittered and growing pauses; what is in force stays in force meanwhile.
+func (s *Session) Run(ctx context.Context) {
+	var helpers sync.WaitGroup
+	defer s.client.CloseIdleConnections()
+	defer helpers.Wait()
+	s.ctx = ctx
+	helpers.Go(func() {
+		everyOr(ctx, telemetryTick, nil, func() {
+			s.Collect()
+			s.Flush()
+		})
+	})
+	helpers.Go(func() { everyOr(ctx, observe.FeedTick, nil, s.tell) })
+	pause := 50 * time.Millisecond
+	told := ""
+	for ctx.Err() == nil {
+		began := time.Now()
+		err := s.connect(ctx)
+		if s.isLeaving() {
+			<-ctx.Done()
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if time.Since(began) > maxBackoff {
+			pause, told = 50*time.Millisecond, ""
+		}
+		if s.follower.Table.Load() != nil && s.follower.StaleSince().IsZero() {
+			now := time.Now()
+			s.follower.stale.Store(&now)
+		}
+		if err.Error() != told {
+			told = err.Error()
+			state := "serving by the rules in force"
+			if s.follower.Table.Load() == nil {
+				state = "there are no rules to serve by yet"
+			}
+			s.cfg.Log.Warn("no connection to the service; "+state, "revision", s.follower.Revision(), "error", err)
+		}
+		wait := time.Duration(rand.Int64N(int64(pause))) + pause/2
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		pause = min(pause*2, maxBackoff)
+	}
+}
+
+// everyOr calls do at each tick, and whenever now says so, until ctx is done.
+func everyOr(ctx context.Context, tick time.Duration, now <-chan struct{}, do func()) {
+	t := time.NewTicker(tick)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-now:
+		case <-t.C:
+		}
+		do()
+	}
+}
+
+// connect registers and follows the snapshots until the stream breaks.
+func (s *Session) connect(ctx context.Context) error {
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	lease, err := s.register(ctx)
+	if err != nil {
+		return err
+	}
+	var renewing sync.WaitGroup
+	defer renewing.Wait()
+	defer end()
+	renewing.Go(func() {
+		everyOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() { s.renew(ctx) })
+	})
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Nightjar-Nonce", s.cfg.Nonce)
+	s.authorize(req)
+	alive := time.AfterFunc(silence, end)
+	defer alive.Stop()
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return said(resp)
+	}
+	s.sendAgain()
+	defer s.follower.cfg.Feed.Set(nil, "") // whoever wanted records asked by this stream
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
+	for lines.Scan() {
+		alive.Reset(silence)
+		var snap wire.Snapshot
+		if err := json.Unmarshal(lines.Bytes(), &snap); err != nil {
+			return fmt.Errorf("a snapshot cannot be read: %w", err)
+		}
+		if snap.Sequence > 0 {
+			if err := s.take(ctx, snap); err != nil {
+				return err
+			}
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return err
+	}
+	return errors.New("the service ended the stream")
+}
+
+// Hasten renews the registration soon, since something in it changed.
+func (s *Session) Hasten() {
+	select {
+	case s.soon <- struct{}{}:
+	default:
+	}
+}
+
+// renew renews the registration.
+func (s *Session) renew(ctx context.Context) {
+	if err := s.follower.adoptAgain(); err != nil {
+		s.cfg.Log.Warn("still not listening", "error", err)
+	}
+	if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
+		s.cfg.Log.Debug("lease not renewed", "error", err)
+	}
+}
+
+// take puts a snapshot in force and acknowledges it.
+func (s *Session) take(ctx context.Context, snap wire.Snapshot) error {
+	before := s.cfg.Outbound()
+	ack := wire.Ack{Sequence: snap.Sequence}
+	if err := s.follower.apply(snap); err != nil {
+		ack.Error = err.Error()
+		s.cfg.Log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
+	} else {
+		s.follower.stale.Store(nil)
+		s.follower.getReady()
+	}
+	ack.Revision = s.follower.Revision()
+	if s.cfg.Outbound() != before { // a gateway began to listen
+		if _, err := s.register(ctx); err != nil {
+			return err
+		}
+	}
+	return s.call(ctx, http.MethodPost, "/acks", ack, nil)
+}
+
+func (s *Session) register(ctx context.Context) (wire.Lease, error) {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	var lease wire.Lease
+	if s.isGone {
+		return lease, errors.New("this proxy is on its way out")
+	}
+	err := s.call(ctx, http.MethodPut, "", s.cfg.Registration(), &lease)
+	return lease, err
+}
+
+func (s *Session) isLeaving() bool {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	return s.isGone
+}
+
+// Retire leaves the registration to the process that took over.
+func (s *Session) Retire() {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	s.isGone = true
+}
+
+// Withdraw takes the instance out of the registry, so that others stop calling.
+// It tells whether the service heard of it.
+func (s *Session) Withdraw() bool {
+	s.leasing.Lock()
+	defer s.leasing.Unlock()
+	s.isGone = true
+	ctx, stop := context.WithTimeout(context.Background(), time.Second)
+	defer stop()
+	err := s.call(ctx, http.MethodDelete, "?nonce="+s.cfg.Nonce, nil, nil)
+	if err != nil {
+		s.cfg.Log.Debug("not withdrawn; the lease will run out", "error", err)
+	}
+	return err == nil
+}
+
+// Collect keeps what was counted since the last time, and drops the oldest
+// when too much is kept.
+func (s *Session) Collect() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	d := wire.Delta{Nonce: s.cfg.Nonce, Caller: s.follower.cfg.Caller, CallerVersion: s.cfg.CallerVersion}
+	d.Series, d.Open = s.cfg.Recorder.Collect(s.cfg.Self)
+	s.tellOthers()
+	s.guards(&d)
+	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 {
+		return
+	}
+	s.wasOpen = len(d.Open) > 0 // that none is open any more is news too
+	s.seq++
+	d.Sequence = s.seq
+	for i := range s.unsent { // what they say of the guards is no news any more
+		s.unsent[i].delta.Status = nil
+	}
+	s.unsent = append(s.unsent, unsentDelta{time.Now(), d})
+	s.forget(len(s.unsent) - maxUnsent)
+}
+
+// tellOthers says in the log that requests were counted without their names, for
+// want of room: once a minute at most.
+func (s *Session) tellOthers() {
+	n := s.cfg.Recorder.Others()
+	if n == s.others || time.Since(s.othersAt) < time.Minute {
+		return
+	}
+	s.cfg.Log.Warn("too many different routes, instances and callers to count each by itself: these requests count as \"other\"", "requests", n-s.others)
+	s.others, s.othersAt = n, time.Now()
+}
+
+// forget drops the n oldest of what is kept.
+func (s *Session) forget(n int) {
+	if n > 0 {
+		s.unsent = append(s.unsent[:0], s.unsent[n:]...)
+		s.sent = max(s.sent-n, 0)
+	}
+}
+
+// stillTold is after how many quiet seconds the guards are told of once more.
+const stillTold = 5
+
+// guards adds how the guards stand, every second while one of them acts.
+func (s *Session) guards(d *wire.Delta) {
+	table, now := s.follower.Table.Load(), s.follower.now()
+	if table == nil {
+		return
+	}
+	d.Events = table.Events(now)
+	status := table.Status(now)
+	if s.quiet++; len(d.Series) > 0 || len(d.Events) > 0 || slices.ContainsFunc(status, engine.Status.Acts) {
+		s.quiet = 0
+	}
+	if s.quiet%stillTold == 0 && (len(status) > 0 || len(d.Events) > 0) {
+		d.Status = status
+	}
+}
+
+// sendAgain sends once more what the service may have lost, since it may be
+// another process now. What it has it passes over.
+func (s *Session) sendAgain() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	s.sent = 0
+}
+
+// Flush sends what was not sent yet, oldest first. What was sent is kept until
+// the service says that it cannot lose it any more; a service that comes back
+// without it asks for it again.
+func (s *Session) Flush() {
+	s.sending.Lock()
+	defer s.sending.Unlock()
+	asked := false
+	for s.sent < len(s.unsent) {
+		u := &s.unsent[s.sent]
+		u.delta.AgoMS, u.delta.Holds = time.Since(u.at).Milliseconds(), s.unsent[0].delta.Sequence
+		var kept wire.Kept
+		if s.call(context.Background(), http.MethodPost, "/telemetry", u.delta, &kept) != nil {
+			return
+		}
+		if kept.Again {
+			if asked { // it asked already, and has been sent all there is
+				return
+			}
+			s.sent, asked = 0, true
+			continue
+		}
+		s.sent++
+		safe := 0
+		for safe < s.sent && s.unsent[safe].delta.Sequence <= kept.Sequence {
+			safe++
+		}
+		s.forget(safe)
+	}
+}
+
+// call makes one bounded call to the service.
+func (s *Session) call(ctx context.Context, method, path string, in, out any) error {
+	ctx, stop := context.WithTimeout(ctx, callTimeout)
+	defer stop()
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, s.base+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	s.authorize(req)
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return said(resp)
+	}
+	if out != nil {
+		return json.NewDecoder(resp.Body).Decode(out)
+	}
+	_, err = io.Copy(io.Discard, resp.Body)
+	return err
+}
+
+// authorize shows the service the token.
+func (s *Session) authorize(req *http.Request) {
+	if s.cfg.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+s.cfg.Token)
+	}
+}
+
+// said is what the service answered, as an error.
+func said(resp *http.Response) error {
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
+	var p struct{ Detail string }
+	if json.Unmarshal(b, &p) == nil && p.Detail != "" {
+		return fmt.Errorf("the service says: %s", p.Detail)
+	}
+	return fmt.Errorf("the service answered %s", resp.Status)
+}
+
+// tell sends what there is to tell of single requests. What the service does
+// not take is lost, and counted.
+func (s *Session) tell() {
+	var seen wire.Seen
+	seen.Watches, seen.Trouble = s.follower.cfg.Feed.Take()
+	seen.Spans, seen.Lost = s.follower.cfg.Spans.Take()
+	seen.Lost += s.lost
+	if len(seen.Watches)+len(seen.Trouble)+len(seen.Spans) == 0 {
+		return
+	}
+	if err := s.call(s.ctx, http.MethodPost, "/seen", seen, nil); err != nil {
+		s.lost = seen.Lost + uint64(len(seen.Spans))
+		return
+	}
+	s.lost = 0
+}

@@ -1,0 +1,178 @@
+package follow
+
+import (
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/proxy/observe"
+	"nightjar/wire"
+)
+
+// view is a request without anything.
+type view struct{}
+
+func (view) Method() string         { return "GET" }
+func (view) Host() string           { return "s" }
+func (view) Path() string           { return "/" }
+func (view) Query() string          { return "" }
+func (view) Header(string) []string { return nil }
+func (view) Caller() string         { return "caller" }
+func (view) Site() string           { return "" }
+
+// newFollower follows one route to two instances, by revision 9.
+func newFollower(t *testing.T) *Follower {
+	t.Helper()
+	const text = "services: {s: {versions: [v1, v2], routes: [{name: r, send: v1}]}}"
+	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: text}}, rules.Live{})
+	f := New(Config{
+		Caller:  "caller",
+		Epoch:   time.Now(),
+		Log:     slog.New(slog.DiscardHandler),
+		Feed:    observe.NewFeed(),
+		Spans:   &observe.Spans{},
+		Self:    func() engine.Instance { return engine.Instance{} },
+		Adopted: func(*rules.Rules) error { return nil },
+	})
+	instances := []engine.Instance{{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:1"}, {ID: "two", Service: "s", Version: "v1", Address: "127.0.0.1:2"}}
+	if err := f.apply(wire.Snapshot{Revision: 9, Whole: true, Services: rs.Services, Instances: instances, Settled: true}); err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// TestHealthAlone: a snapshot that tells of the health of instances makes no new
+// table; one that tells of anything else does.
+func TestHealthAlone(t *testing.T) {
+	f := newFollower(t)
+	before := f.Table.Load()
+	status := func() []string {
+		for _, s := range f.Table.Load().Status(f.now()) {
+			return s.Versions[0].Down
+		}
+		return nil
+	}
+	var x engine.Exchange
+	x.Begin(before, engine.Entry{}, view{}, f.now()) // so that there is something to tell
+	sick := engine.Instance{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:1", Down: true}
+	for _, c := range []struct {
+		name string
+		news engine.Instance
+		kept bool
+	}{
+		{"it is down", sick, true},
+		{"it is up", engine.Instance{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:1"}, true},
+		{"it moved", engine.Instance{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:3"}, false},
+		{"it is new", engine.Instance{ID: "three", Service: "s", Version: "v1", Address: "127.0.0.1:4"}, false},
+	} {
+		if err := f.apply(wire.Snapshot{Sequence: 2, Instances: []engine.Instance{c.news}}); err != nil {
+			t.Fatal(err)
+		}
+		now := f.Table.Load()
+		if kept := now == before; kept != c.kept || f.known.Instances[c.news.ID] != c.news {
+			t.Errorf("%s: the table stayed %t, want %t; known is %+v", c.name, kept, c.kept, f.known.Instances[c.news.ID])
+		}
+		before = now
+		if x.Begin(now, engine.Entry{}, view{}, f.now()); c.news.Down && x.Instance().ID == "one" {
+			t.Errorf("%s: it is called (%v)", c.name, status())
+		}
+	}
+}
+
+// TestTelemetryIsKeptAndSentAgain: what was counted is sent until the service says
+// that it cannot lose it any more.
+func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
+	var mu sync.Mutex
+	var deltas []wire.Delta
+	var kept wire.Kept
+	isDeaf := true
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		if isDeaf || !strings.HasSuffix(r.URL.Path, "/telemetry") {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		var d wire.Delta
+		json.NewDecoder(r.Body).Decode(&d)
+		deltas = append(deltas, d)
+		json.NewEncoder(w).Encode(kept)
+	}))
+	defer srv.Close()
+	f := newFollower(t)
+	rec := observe.NewRecorder(2, "caller")
+	s := NewSession(SessionConfig{ID: "c", Server: srv.URL, CallerVersion: "v7", Log: slog.New(slog.DiscardHandler), Recorder: rec}, f)
+	call := func() {
+		var x engine.Exchange
+		now := f.now()
+		x.Begin(f.Table.Load(), engine.Entry{}, view{}, now)
+		x.Next(engine.Outcome{Status: 200}, now)
+		rec.Assign().Called(&x, 9, &observe.Result{Class: engine.OK, Status: 200, Received: 3})
+	}
+	for range 3 {
+		call()
+	}
+	s.Collect()
+	s.Flush()
+	if len(s.unsent) != 1 {
+		t.Fatalf("%d deltas are kept", len(s.unsent))
+	}
+	mu.Lock()
+	isDeaf = false
+	mu.Unlock()
+	s.Flush()
+	if len(s.unsent) != 1 || len(deltas) != 1 {
+		t.Fatalf("%d kept, %d sent: what the service may still lose is kept", len(s.unsent), len(deltas))
+	}
+	d := deltas[0]
+	if d.Caller != "caller" || d.CallerVersion != "v7" || d.Sequence != 1 || d.Holds != 1 {
+		t.Errorf("%+v", d)
+	}
+	var ok, attempts, received uint64
+	for _, sr := range d.Series { // of two instances
+		ok, attempts, received = ok+sr.Counts.OK, attempts+sr.Counts.Tries, received+sr.Counts.Received
+		if sr.Revision != 9 || sr.Route != "r" || sr.RouteOf != "s" {
+			t.Errorf("%+v", sr)
+		}
+	}
+	if ok != 3 || attempts != 3 || received != 9 {
+		t.Errorf("%d ok, %d attempts, %d bytes", ok, attempts, received)
+	}
+	step := func(k wire.Kept) (sequences []uint64) {
+		t.Helper()
+		call()
+		s.Collect()
+		mu.Lock()
+		kept, deltas = k, nil
+		mu.Unlock()
+		s.Flush()
+		for _, d := range deltas {
+			sequences = append(sequences, d.Sequence)
+		}
+		return sequences
+	}
+	if got := step(wire.Kept{Sequence: 1}); !slices.Equal(got, []uint64{2}) || len(s.unsent) != 1 {
+		t.Errorf("sent %v, kept %d: the first is safe now", got, len(s.unsent))
+	}
+	if got := step(wire.Kept{Sequence: 1, Again: true}); !slices.Equal(got, []uint64{3, 2}) || len(s.unsent) != 2 {
+		t.Errorf("sent %v, kept %d: a service that lost the second wants it once more", got, len(s.unsent))
+	}
+	if got := step(wire.Kept{Sequence: 4}); !slices.Equal(got, []uint64{2, 3, 4}) || len(s.unsent) != 0 {
+		t.Errorf("sent %v, kept %d: all in order, and all are safe then", got, len(s.unsent))
+	}
+	for range maxUnsent + 5 {
+		call()
+		s.Collect()
+	}
+	if len(s.unsent) != maxUnsent {
+		t.Errorf("%d deltas are kept, at most %d should be", len(s.unsent), maxUnsent)
+	}
+}

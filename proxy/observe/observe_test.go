@@ -1,0 +1,171 @@
+package observe
+
+import (
+	"encoding/hex"
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+func TestReadTraceparent(t *testing.T) {
+	const id, parent = "4bf92f3577b34da6a3ce929d0e0e4736", "00f067aa0ba902b7"
+	good := "00-" + id + "-" + parent + "-01"
+	for text, ok := range map[string]bool{good: true, "00-" + id + "-" + parent + "-00": true, "cc-" + id + "-" + parent + "-01-what-comes-later": true, "cc-" + id + "-" + parent + "-01": true,
+		"": false, good[:54]: false, good + "-x": false, good + "0": false, "ff-" + id + "-" + parent + "-01": false, strings.ToUpper(good): false, "cc-" + id + "-" + parent + "-01.x": false,
+		"00-" + strings.Repeat("0", 32) + "-" + parent + "-01": false, "00-" + id + "-" + strings.Repeat("0", 16) + "-01": false, "00-" + id[:31] + "g-" + parent + "-01": false, "0x-" + id + "-" + parent + "-01": false} {
+		gotID, gotParent, flags, got := readTraceparent(text)
+		if got != ok || ok && (hex.EncodeToString(gotID[:]) != id || hex.EncodeToString(gotParent[:]) != parent || flags > 1) {
+			t.Errorf("%q: %v, %x %x %x", text, got, gotID, gotParent, flags)
+		}
+	}
+}
+
+// TestSpans: a traced request with a retry has a span for each try and each
+// wait, and the workload's hangs on the try that it answered.
+func TestSpans(t *testing.T) {
+	var s Spans
+	o := Observer{Proxy: "door-a", Caller: "door", Epoch: time.Now(), Spans: &s}
+	x := retriedExchange(t)
+	tr := Trace{id: traceID{1}, parent: spanID{2}, span: spanID{3}, Sampled: true, Own: true}
+	second := tr.Field(1) // the first try was not sent: a drill let it fail
+	o.keepSpans(&Request{View: view{}, Exchange: x, Trace: &tr, Result: Result{Status: 200, Took: 100 * time.Millisecond}})
+	list, lost := s.Take()
+	if len(list) != 4 || lost != 0 {
+		t.Fatalf("%+v", list)
+	}
+	var kinds []string
+	for _, sp := range list {
+		kinds = append(kinds, sp.Kind)
+	}
+	if got := strings.Join(kinds, " "); got != "request try back-off try" || list[0].Parent != "0200000000000000" || list[1].Parent != list[0].ID || strings.Contains(string(second[:]), list[1].ID) || list[1].ID == "0000000000000000" || !strings.Contains(string(second[:]), list[3].ID) {
+		t.Errorf("%s: %+v", got, list)
+	}
+	if list[1].Outcome != "failed" || list[1].Status != 503 || list[3].Outcome != "ok" || list[0].Outcome != "ok" {
+		t.Errorf("%+v", list)
+	}
+	for range maxSpans {
+		s.add(list[0], list[1])
+	}
+	if list, lost := s.Take(); len(list) != maxSpans || lost != maxSpans {
+		t.Errorf("%d spans kept, %d lost", len(list), lost)
+	}
+}
+
+// retriedExchange is a request whose first try failed and whose second did not.
+func retriedExchange(t *testing.T) *engine.Exchange {
+	t.Helper()
+	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {versions: [v1], retry: {times: 1, budget: 100%}}}"}}, rules.Live{})
+	table, err := engine.Compile(rs, []engine.Instance{{ID: "a", Service: "s", Version: "v1"}}, engine.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := &engine.Exchange{}
+	now := time.Duration(0)
+	step := x.Begin(table, engine.Entry{}, view{}, now)
+	for status := 503; step.Kind != engine.Done; now += time.Millisecond {
+		switch step.Kind {
+		case engine.Attempt:
+			step = x.Next(engine.Outcome{Status: status}, now)
+			status = 200
+		case engine.Wait:
+			now = step.Deadline
+			step = x.Next(engine.Outcome{}, now)
+		default:
+			t.Fatalf("%+v", step)
+		}
+	}
+	return x
+}
+
+// view is a request without anything.
+type view struct{}
+
+func (view) Method() string { return "GET" }
+
+func (view) Host() string { return "s" }
+
+func (view) Path() string { return "/" }
+
+func (view) Query() string { return "" }
+
+func (view) Header(string) []string { return nil }
+
+func (view) Caller() string { return "door" }
+
+func (view) Site() string { return "" }
+
+// TestRecorderCountsEveryRequestOnce, while the collector is at work.
+func TestRecorderCountsEveryRequestOnce(t *testing.T) {
+	r := NewRecorder(4, "")
+	r.keep = 1 << 30 // the collector runs far faster here than once a second
+	const workers, each = 8, 5000
+	var work sync.WaitGroup
+	for w := range workers {
+		shard := r.Assign()
+		work.Go(func() {
+			for i := range each {
+				status := 200 + 300*(i%2)
+				shard.Served([]string{"kiosk", "front-door"}[(w+i)%2], false, &Result{Class: engine.Classify("", status), Status: status, Took: time.Millisecond, Received: 10})
+			}
+		})
+	}
+	finished := make(chan struct{})
+	go func() { work.Wait(); close(finished) }()
+	var ok, failed, latency, received uint64
+	take := func() {
+		list, _ := r.Collect(engine.Instance{ID: "a", Service: "s", Version: "v1"})
+		if len(list) > 2 {
+			t.Errorf("%d series: those of all shards belong together", len(list))
+		}
+		for _, s := range list {
+			ok += s.Counts.OK
+			failed += s.Counts.Failed
+			received += s.Counts.Received
+			for _, l := range s.Counts.Latency {
+				latency += l.N
+				if int(l.Bucket) != stats.Bucket(time.Millisecond) {
+					t.Errorf("bucket %d", l.Bucket)
+				}
+			}
+		}
+	}
+	for done := false; !done; {
+		select {
+		case <-finished:
+			done = true
+		default:
+		}
+		take()
+	}
+	if ok != workers*each/2 || failed != workers*each/2 || latency != workers*each || received != 10*workers*each {
+		t.Errorf("ok %d, failed %d, latencies %d of %d", ok, failed, latency, workers*each)
+	}
+	r.keep = 2
+	for range 4 {
+		r.Collect(engine.Instance{})
+	}
+	for i := range r.shards {
+		if n := r.shards[i].callers.used; n != 0 {
+			t.Errorf("%d idle cells remain", n)
+		}
+	}
+}
+
+// BenchmarkRecord is what counting one request costs.
+func BenchmarkRecord(b *testing.B) {
+	r := NewRecorder(8, "caller")
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) {
+		shard := r.Assign()
+		var x engine.Exchange
+		r := Result{Class: engine.OK, Status: 200, Took: 1234 * time.Microsecond, Received: 1024}
+		for pb.Next() {
+			shard.Called(&x, 1, &r)
+			shard.Served("kiosk", false, &r)
+		}
+	})
+}

@@ -1,0 +1,143 @@
+package proxy
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"nightjar/proxy/carry"
+)
+
+// Run serves until ctx is done, then withdraws the instance and lets requests
+// finish, for Config.Drain at most.
+func (p *Proxy) Run(ctx context.Context) error {
+	r := &run{p: p, failed: make(chan error, 2+len(p.services))}
+	defer p.router.Close()
+	background, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	if p.inbound != nil {
+		r.serve(p.inbound)
+	}
+	early := r.startBackground(background)
+	defer early()
+	err := r.serveCalls(ctx)
+	r.leave()
+	stop()
+	r.running.Wait()
+	p.transport.CloseIdle()
+	p.pools.CloseIdle()
+	return err
+}
+
+// run is one Run of a proxy.
+type run struct {
+	p         *Proxy
+	listeners []*carry.Listener // that serve
+	running   sync.WaitGroup
+	failed    chan error // of listeners that broke
+}
+
+// serve begins to serve a listener.
+func (r *run) serve(l *carry.Listener) {
+	r.listeners = append(r.listeners, l)
+	r.running.Go(func() {
+		if err := l.Serve(); err != nil {
+			r.failed <- fmt.Errorf("listener %s: %w", l.Name, err)
+		}
+	})
+}
+
+// startBackground starts all that goes on beside requests, until ctx is done. The
+// caller calls stop when Run ends.
+func (r *run) startBackground(ctx context.Context) (stop func()) {
+	p := r.p
+	if p.cfg.Gateway != "" {
+		r.running.Go(func() { p.watchCertificates(ctx) })
+	}
+	r.running.Go(func() { every(ctx, sweepTick, p.pools.Sweep) })
+	r.running.Go(func() { p.checks.Run(ctx) })
+	if p.cfg.Snapshots != nil {
+		r.running.Go(func() { p.follower.Follow(ctx, p.cfg.Snapshots) })
+	} else {
+		r.running.Go(func() { p.session.Run(ctx) })
+	}
+	if p.status != nil {
+		r.running.Go(func() { p.status.Run(ctx) })
+	}
+	if p.cfg.LogTo != nil {
+		r.running.Go(func() { p.observer.Log.Run(ctx, p.cfg.LogTo) })
+	}
+	if p.cfg.State == "" {
+		return func() {}
+	}
+	r.running.Go(func() { p.follower.Keep(ctx) })
+	early := time.AfterFunc(noService, p.follower.Recall)
+	return func() { early.Stop() }
+}
+
+// serveCalls serves what the workload calls, until ctx is done, another process
+// took over, or a listener broke. Callers that come before the rules wait in the
+// listener's queue for a while; after that they are refused with a reason.
+func (r *run) serveCalls(ctx context.Context) error {
+	p := r.p
+	patience := time.NewTimer(firstRules)
+	defer patience.Stop()
+	calls := p.services
+	if p.outbound != nil {
+		calls = append(calls[:len(calls):len(calls)], p.outbound)
+	}
+	var err error
+	select {
+	case <-p.Ready():
+	case <-patience.C:
+	case <-ctx.Done():
+	case err = <-r.failed:
+	}
+	if err != nil || ctx.Err() != nil {
+		for _, l := range calls {
+			l.Listener.Close()
+		}
+		return err
+	}
+	for _, l := range calls {
+		r.serve(l)
+	}
+	select {
+	case <-ctx.Done():
+	case <-p.handed:
+	case err = <-r.failed:
+	}
+	return err
+}
+
+// leave takes the proxy out of the mesh: no new listener, no registration, then
+// the requests that are under way come to their end.
+func (r *run) leave() {
+	p := r.p
+	isAlone := p.cfg.Snapshots != nil
+	p.mu.Lock()
+	p.isLeaving = true
+	if p.gateway != nil {
+		r.listeners = append(r.listeners, p.gateway.Listener)
+	}
+	p.mu.Unlock()
+	grace := time.Duration(0)
+	select {
+	case <-p.handed:
+		p.session.Retire()
+		grace = min(time.Second, p.cfg.Drain/2)
+	default:
+		if !isAlone && p.session.Withdraw() && p.inbound != nil {
+			<-time.After(min(withdrawPropagation, p.cfg.Drain/2))
+		}
+	}
+	for _, l := range r.listeners {
+		p.closing.Go(func() { l.Drain(grace, p.cfg.Drain) })
+	}
+	p.closing.Wait()
+	if !isAlone {
+		p.session.Collect()
+		p.session.Flush()
+	}
+}
