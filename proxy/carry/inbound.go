@@ -67,10 +67,10 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 
 // over tells the observer that the request is over.
 func (q *served) over(class engine.Class, reason engine.Reason, status int, detail string) {
-	r := observe.Request{View: q.b, Began: q.began, Trace: &q.trace}
+	r := observe.Request{View: q.b, Began: q.began}
 	r.Class, r.Reason, r.Status, r.Detail, r.Took = class, reason, status, detail, q.in.now()-q.began
 	r.Sent, r.Received = q.b.bytes()
-	q.in.Observe.Served(q.shard, &q.in.Self, q.caller, q.isCopy, &r)
+	q.in.Observe.Served(q.shard, &q.in.Self, q.caller, q.isCopy, &r, &q.trace)
 }
 
 // refuse answers for a workload that did not. The caller's proxy is told why.

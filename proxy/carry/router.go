@@ -154,10 +154,10 @@ func (c *carried) misfit() string {
 
 // over tells the observer that the request is over.
 func (c *carried) over(class engine.Class, reason engine.Reason, status int, detail string) {
-	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began, Trace: &c.trace}
+	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began}
 	q.Class, q.Reason, q.Status, q.Detail, q.Took = class, reason, status, detail, c.router.now()-c.began
 	q.Sent, q.Received = c.b.bytes()
-	c.router.Observe.Over(c.shard, &q)
+	c.router.Observe.Over(c.shard, &q, &c.trace)
 }
 
 func (c *carried) abandoned() (keep bool) {

@@ -140,9 +140,9 @@ func (t *relayed) wait(d time.Duration) {
 
 // over tells the observer that the connection was carried, or that it was not.
 func (t *relayed) over(class engine.Class, reason engine.Reason, detail string) *observe.Cell {
-	q := observe.Request{View: tcpView{t.router}, Exchange: &t.x, Revision: t.revision, Began: t.began, Trace: &observe.Trace{}}
+	q := observe.Request{View: tcpView{t.router}, Exchange: &t.x, Revision: t.revision, Began: t.began}
 	q.Class, q.Reason, q.Detail, q.Took = class, reason, detail, t.router.now()-t.began
-	t.router.Observe.Over(nil, &q)
+	t.router.Observe.Over(nil, &q, &observe.Trace{})
 	return t.listener.Recorder.Assign().Called(&t.x, t.revision, &q.Result)
 }
 

@@ -168,7 +168,7 @@ func (f *Feed) Take() (out []wire.Batch, trouble []wire.Record) {
 }
 
 // offer makes a record of a request that is over, for everybody who wants it.
-func (o *Observer) offer(r *Request) {
+func (o *Observer) offer(r *Request, t *Trace) {
 	if o.Feed == nil {
 		return
 	}
@@ -179,7 +179,7 @@ func (o *Observer) offer(r *Request) {
 	var record *wire.Record
 	keep := func(w *watch) {
 		if record == nil {
-			made := o.record(r)
+			made := o.record(r, t)
 			record = &made
 		}
 		w.keep(*record)
@@ -197,12 +197,12 @@ func (o *Observer) offer(r *Request) {
 }
 
 // record makes a record that outlives the request's buffers.
-func (o *Observer) record(r *Request) wire.Record {
+func (o *Observer) record(r *Request, t *Trace) wire.Record {
 	b, x := r.View, r.Exchange
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	out := wire.Record{At: o.Epoch.Add(r.Began).UTC(), Proxy: o.Proxy, Caller: o.Caller, CallerVersion: o.CallerVersion, Service: x.Service(), Version: x.Version(), Revision: r.Revision,
 		Method: clip(b.Method()), Host: clip(b.Host()), Path: clip(b.Path()), Status: r.Status, Outcome: r.Class.String(), Reason: string(r.Reason), Detail: r.Detail,
-		MS: ms(r.Took), Sent: r.Sent, Received: r.Received, Trace: r.Trace.Name(), Traced: r.Trace.Sampled}
+		MS: ms(r.Took), Sent: r.Sent, Received: r.Received, Trace: t.Name(), Traced: t.Sampled}
 	route, gate := x.Route()
 	for _, rt := range []*engine.Route{gate, route} {
 		if rt != nil && rt.Name() != "" {

@@ -32,7 +32,7 @@ func TestSpans(t *testing.T) {
 	x := retriedExchange(t)
 	tr := Trace{id: traceID{1}, parent: spanID{2}, span: spanID{3}, Sampled: true, Own: true}
 	second := tr.Field(1) // the first try was not sent: a drill let it fail
-	o.keepSpans(&Request{View: view{}, Exchange: x, Trace: &tr, Result: Result{Status: 200, Took: 100 * time.Millisecond}})
+	o.keepSpans(&Request{View: view{}, Exchange: x, Result: Result{Status: 200, Took: 100 * time.Millisecond}}, &tr)
 	list, lost := s.Take()
 	if len(list) != 4 || lost != 0 {
 		t.Fatalf("%+v", list)

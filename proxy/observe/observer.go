@@ -28,7 +28,6 @@ type Request struct {
 	Exchange *engine.Exchange
 	Revision uint
 	Began    time.Duration // since Observer.Epoch
-	Trace    *Trace
 	Result
 }
 
@@ -44,25 +43,26 @@ type Result struct {
 }
 
 // Over counts a request in its connection's shard and shows it to everybody who
-// wants to see it. s may be nil: nothing is counted then.
-func (o *Observer) Over(s *Shard, r *Request) {
+// wants to see it. s may be nil: nothing is counted then. The trace is a parameter
+// of its own so that it can stay on the caller's stack.
+func (o *Observer) Over(s *Shard, r *Request, t *Trace) {
 	if s != nil {
 		s.Called(r.Exchange, r.Revision, &r.Result)
 	}
-	o.Log.write(o, r)
-	o.offer(r)
-	if r.Trace.Sampled {
-		o.keepSpans(r)
+	o.Log.write(o, r, t)
+	o.offer(r, t)
+	if t.Sampled {
+		o.keepSpans(r, t)
 	}
 }
 
 // Served counts a request to the workload beside an inbound proxy. caller is who
 // called, by what its proxy says; isCopy marks the copies of a mirror.
-func (o *Observer) Served(s *Shard, self *engine.Instance, caller string, isCopy bool, r *Request) {
+func (o *Observer) Served(s *Shard, self *engine.Instance, caller string, isCopy bool, r *Request, t *Trace) {
 	if s != nil {
 		s.Served(caller, isCopy, &r.Result)
 	}
-	if r.Trace.Sampled {
-		o.keepServed(self, caller, r)
+	if t.Sampled {
+		o.keepServed(self, caller, r, t)
 	}
 }

@@ -90,7 +90,7 @@ func (l *RequestLog) Run(ctx context.Context, w io.Writer) {
 
 // write writes the line, if the request is one of those wanted. The path is
 // without its query, where secrets may be.
-func (l *RequestLog) write(o *Observer, r *Request) {
+func (l *RequestLog) write(o *Observer, r *Request, t *Trace) {
 	if l == nil || !(l.troubled && r.Class != engine.OK) && (l.share < 1 && rand.Float64() >= l.share) {
 		return
 	}
@@ -128,6 +128,6 @@ func (l *RequestLog) write(o *Observer, r *Request) {
 	if gate != nil {
 		add("gate", gate.Name())
 	}
-	add("trace", r.Trace.Name())
+	add("trace", t.Name())
 	l.out.LogAttrs(context.Background(), slog.LevelInfo, "request", attrs...)
 }

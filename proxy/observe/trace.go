@@ -184,8 +184,8 @@ func (s *Spans) Take() (list []wire.Span, lost uint64) {
 
 // keepSpans keeps the spans of a request that is over: its own, and one for each try
 // and each wait.
-func (o *Observer) keepSpans(r *Request) {
-	t, b, x := r.Trace, r.View, r.Exchange
+func (o *Observer) keepSpans(r *Request, t *Trace) {
+	b, x := r.View, r.Exchange
 	at := func(since time.Duration) int64 { return o.Epoch.Add(since).UnixMicro() }
 	trace, own := t.Name(), hex.EncodeToString(t.span[:])
 	route, gate := x.Route()
@@ -226,8 +226,8 @@ func (o *Observer) keepSpans(r *Request) {
 }
 
 // keepServed keeps the span of the workload's own work.
-func (o *Observer) keepServed(self *engine.Instance, caller string, r *Request) {
-	t, b := r.Trace, r.View
+func (o *Observer) keepServed(self *engine.Instance, caller string, r *Request, t *Trace) {
+	b := r.View
 	o.Spans.add(wire.Span{Trace: t.Name(), ID: hex.EncodeToString(t.attempts[0][:]), Parent: hex.EncodeToString(t.parent[:]), Kind: "app", BeganUS: o.Epoch.Add(r.Began).UnixMicro(),
 		TookUS: r.Took.Microseconds(), Proxy: o.Proxy, Caller: clip(caller), Service: self.Service, Version: self.Version, Instance: self.ID,
 		Method: clip(b.Method()), Path: clip(b.Path()), Status: r.Status, Outcome: r.Class.String(), Reason: string(r.Reason), Detail: r.Detail})
