@@ -194,7 +194,8 @@ func (x *Exchange) ended(o Outcome, now time.Duration) Step {
 	if x.retry != nil {
 		if wait, ok := x.mayRepeat(&o, now); ok {
 			x.releaseSlot()
-			x.last = o
+			kept := o
+			x.last = &kept
 			x.beginSegment(SegmentBackOff, nil, now)
 			return x.waits(stateBackingOff, now+wait)
 		}
@@ -224,7 +225,7 @@ func (x *Exchange) conclude(o *Outcome) Step {
 	default:
 		s = Refuse(o.Reason, fmt.Sprintf("%s: %s", x.instance.ID, o.Detail))
 	}
-	s.Error = o.Error
+	x.errorType = o.Error
 	if x.attempts > 1 {
 		s.Detail += fmt.Sprintf(" (attempt %d)", x.attempts)
 	}

@@ -27,7 +27,6 @@ type Step struct {
 	Deadline time.Duration // of an Attempt: the latest time for the answer's headers; of a Wait: its end
 	Status   int           // of a Reply or an Answer; of a Done, the instance's
 	Reason   Reason        // of a Reply
-	Error    string        // of a Reply: its type by RFC 9209; empty: that of the Reason
 	Detail   string        // of a Reply: what happened, for a person
 	After    time.Duration // of a Reply: when to come again; 0: nobody knows
 }
@@ -109,8 +108,7 @@ type Exchange struct {
 	timeout  time.Duration // of the request; it ran out at deadline
 	deadline time.Duration
 	delay    time.Duration // that faults ask for
-	next     Step          // after delay, when the request goes nowhere
-	hasNext  bool
+	next     *Step         // after delay, when the request goes nowhere; nil: it has a target
 	reply    *rules.Reply
 	redirect string
 	limited  *Route // whose limit was closest to being used up
@@ -123,7 +121,8 @@ type Exchange struct {
 	instance           *Instance // of the last attempt
 	began              time.Duration
 	limit              time.Duration // deadline of the last attempt
-	last               Outcome       // of the attempt before a back-off
+	last               *Outcome      // of the attempt before a back-off
+	errorType          string        // of the last attempt: see ErrorType
 	firstAttemptFailed bool
 	verdict            verdict
 	isOpen             bool // the breaker hears of the last attempt at the end of its answer
@@ -175,7 +174,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 	case stateSent:
 		return x.ended(o, now)
 	}
-	return x.final(x.next)
+	return Step{} // not reached by a driver that keeps to the steps
 }
 
 // final makes a step the last one.
@@ -193,9 +192,7 @@ func (x *Exchange) waits(s state, until time.Duration) Step {
 // The visitor of the walk: it takes from limits, draws from splits, and ends
 // with a target or with the last step.
 
-func (x *Exchange) looked(*ladder, match) {}
-
-func (x *Exchange) refuse(s Step) { x.next, x.hasNext = s, true }
+func (x *Exchange) refuse(s Step) { x.next = &s }
 
 // take does what a route does before a target is chosen: limit, faults, answer.
 func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
@@ -297,8 +294,8 @@ func (x *Exchange) delayed(now time.Duration) Step {
 
 // depart goes where the walk ended.
 func (x *Exchange) depart(now time.Duration) Step {
-	if x.hasNext {
-		return x.final(x.next)
+	if x.next != nil {
+		return x.final(*x.next)
 	}
 	if x.delay == 0 {
 		x.setDeadline(now)
@@ -375,6 +372,10 @@ func (x *Exchange) Version() string { return x.version }
 // Route is the service's route and the gateway's that took the request; either
 // may be nil.
 func (x *Exchange) Route() (service, gateway *Route) { return x.route, x.gate }
+
+// ErrorType is the type by RFC 9209 of the error for which a Reply is made, where
+// more is known than its Reason says; empty: that of the Reason.
+func (x *Exchange) ErrorType() string { return x.errorType }
 
 // Attempts is how often the request was sent.
 func (x *Exchange) Attempts() int { return x.attempts }

@@ -74,6 +74,7 @@ func Explain(t *Table, entry Entry, v View, now time.Duration) Explanation {
 	e.walk = walk{table: t, entry: entry, view: v, path: v.Path()}
 	e.out.Path = v.Path()
 	e.out.Odds, e.out.Settings, e.out.Ladders = []Odds{}, []Setting{}, []Ladder{}
+	e.walk.looked = e.looked
 	e.run(e)
 	if !e.hasSeveral {
 		for i := range e.out.Settings {
@@ -186,7 +187,7 @@ func (e *explainer) odds(to *target, chance float64) {
 }
 
 // looked writes down what became of the request at every route of a ladder.
-func (e *explainer) looked(l *ladder, m match) {
+func (e *explainer) looked(l *ladder, taken *Route, cond *condition) {
 	out := Ladder{Kind: "gateway", Name: e.entry.Gateway, Rungs: []Rung{}}
 	if e.service != nil {
 		out.Kind, out.Name = "service", e.service.name
@@ -197,10 +198,10 @@ func (e *explainer) looked(l *ladder, m match) {
 		switch {
 		case !isReached:
 			r.Result, r.Why = "not reached", "an earlier route took the request"
-		case rt == m.route:
+		case rt == taken:
 			r.Result, r.Why, isReached = "taken", "it has no condition", false
-			if m.cond != nil {
-				r.Why = m.cond.rule.Describe()
+			if cond != nil {
+				r.Why = cond.rule.Describe()
 			}
 		default:
 			r.Result, r.Why = "passed", e.whyNot(rt, e.path)

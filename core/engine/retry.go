@@ -122,15 +122,15 @@ func (x *Exchange) sendAgain(now time.Duration) Step {
 	v := x.pool.version
 	if v.breaker != nil {
 		if _, refused := v.breaker.Refuses(now); refused {
-			return x.conclude(&x.last)
+			return x.conclude(x.last)
 		}
 	}
 	if !x.takePlace(v) {
-		return x.conclude(&x.last)
+		return x.conclude(x.last)
 	}
 	before := x.attempts
 	if step := x.attempt(nil, false, now); step.Kind != Reply || x.attempts > before {
 		return step
 	}
-	return x.conclude(&x.last) // there was no permission to send, or nowhere to send it
+	return x.conclude(x.last) // there was no permission to send, or nowhere to send it
 }

@@ -106,6 +106,14 @@ func gcd(a, b int64) int64 {
 	return a
 }
 
+// reversed are the five bits of a number, the last first.
+var reversed = func() (out [32]uint8) {
+	for i := range out {
+		out[i] = bits.Reverse8(uint8(i)) >> 3
+	}
+	return out
+}()
+
 // shuffled is a permutation of 0 … blockLen-1, another one for every seed and
 // block. It permutes five bits and walks on until the value lies in range
 // (J. Black and P. Rogaway, "Ciphers with Arbitrary Finite Domains", 2002).
@@ -115,8 +123,7 @@ func shuffled(seed, block uint64, pos uint32) uint32 {
 		k := key
 		for range 4 {
 			pos = (pos*(uint32(k)&0x1e|1) + uint32(k>>8)) & 31
-			pos ^= pos >> 2
-			pos = bits.Reverse32(pos) >> 27
+			pos = uint32(reversed[(pos^pos>>2)&31])
 			k >>= 13
 		}
 		if pos < blockLen {

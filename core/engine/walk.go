@@ -23,12 +23,14 @@ type walk struct {
 	service *service
 	edited  edited // room for view, when the gateway's route changes the header
 	isOdd   bool   // path may have other readings
+
+	// looked, when not nil, is called after every search of a ladder, whatever it
+	// found: the route that takes the request and the condition by which it does.
+	looked func(l *ladder, rt *Route, cond *condition)
 }
 
 // visitor is told what a walk comes to, and decides where it goes on.
 type visitor interface {
-	// looked is called after every search of a ladder, whatever it found.
-	looked(l *ladder, m match)
 	// take is called with the route that took the request: walk.gate or
 	// walk.route. over tells that the request ends there, with an answer or a
 	// refusal of the route's own.
@@ -46,17 +48,6 @@ type visitor interface {
 type choice struct {
 	to     *target
 	chance float64
-}
-
-// match is what a search of a ladder found.
-type match struct {
-	route *Route     // nil: none takes the request
-	cond  *condition // by which it does; nil: it has none
-
-	// The path can be read in two ways, and the other reading leads elsewhere:
-	// to other, or to no route at all.
-	reading string // the other one; empty: all lead to the same route
-	other   *Route
 }
 
 func (w *walk) run(by visitor) {
@@ -106,9 +97,13 @@ func (w *walk) enterService(by visitor) {
 	if name != "" {
 		w.host = name // the caller could not write one
 	} else {
-		name = serviceName(w.view.Host())
+		name = w.view.Host()
 	}
-	s := w.table.services[name]
+	s := w.table.services[name] // most hosts are the name as it is
+	if s == nil && w.host == "" {
+		name = serviceName(name)
+		s = w.table.services[name]
+	}
 	if s == nil {
 		by.refuse(w.table.unknown(name))
 		return
@@ -142,34 +137,36 @@ func (w *walk) climb(by visitor, s *service, chance float64) {
 // search finds the route of a ladder that takes the request, and lets the
 // visitor take it. over tells that the request ends there.
 func (w *walk) search(by visitor, l *ladder, kind, name string) (rt *Route, over bool) {
-	m := w.find(l)
-	by.looked(l, m)
-	switch {
-	case m.reading != "":
-		by.refuse(Refuse(BadRequest, m.ambiguity(w.path)))
-		return nil, true
-	case m.route == nil:
+	rt, cond := l.match(w.view, w.path)
+	if w.looked != nil {
+		w.looked(l, rt, cond)
+	}
+	if w.isOdd && hasReadings(w.path) {
+		if why := w.misread(l, rt); why != "" {
+			by.refuse(Refuse(BadRequest, why))
+			return nil, true
+		}
+	}
+	if rt == nil {
 		by.refuse(Refuse(NoRoute, fmt.Sprintf("no route of %s %s takes %s %s", kind, name, w.view.Method(), w.path)))
 		return nil, true
 	}
 	if kind == "gateway" {
-		w.gate = m.route
+		w.gate = rt
 	} else {
-		w.route = m.route
+		w.route = rt
 	}
-	if by.take(m.route, m.cond) {
+	if by.take(rt, cond) {
 		return nil, true
 	}
-	w.rewrite(m.route, m.cond)
-	return m.route, false
+	if rt.rule.Rewrite != nil {
+		w.rewrite(rt.rule.Rewrite, cond)
+	}
+	return rt, false
 }
 
 // rewrite changes where the request goes, as the route that took it says.
-func (w *walk) rewrite(rt *Route, cond *condition) {
-	rw := rt.rule.Rewrite
-	if rw == nil {
-		return
-	}
+func (w *walk) rewrite(rw *rules.Rewrite, cond *condition) {
 	if rw.Host != "" {
 		w.host = rw.Host
 	}
@@ -179,32 +176,22 @@ func (w *walk) rewrite(rt *Route, cond *condition) {
 	}
 }
 
-// find is the first route that takes the request, provided that every reading of
-// its path leads to the same one.
-func (w *walk) find(l *ladder) (m match) {
-	m.route, m.cond = l.match(w.view, w.path)
-	if !w.isOdd || !hasReadings(w.path) {
-		return m
-	}
-	for _, reading := range readings(w.path) {
-		if other, _ := l.match(w.view, reading); other != m.route {
-			m.reading, m.other = reading, other
-			return m
-		}
-	}
-	return m
-}
-
-// ambiguity says why a match was refused.
-func (m match) ambiguity(path string) string {
+// misread says that another reading of the path leads to another route than rt,
+// so that the request must be refused; empty: every reading leads there.
+func (w *walk) misread(l *ladder, rt *Route) string {
 	name := func(rt *Route) string {
 		if rt == nil {
 			return "to no route"
 		}
 		return "to route " + rt.Name()
 	}
-	return fmt.Sprintf("the path can be read in two ways: %s leads %s, and read as %s it leads %s; send the path that is meant",
-		clipped(path), name(m.route), clipped(m.reading), name(m.other))
+	for _, reading := range readings(w.path) {
+		if other, _ := l.match(w.view, reading); other != rt {
+			return fmt.Sprintf("the path can be read in two ways: %s leads %s, and read as %s it leads %s; send the path that is meant",
+				clipped(w.path), name(rt), clipped(reading), name(other))
+		}
+	}
+	return ""
 }
 
 // clipped is a text short enough for a message.
@@ -262,8 +249,7 @@ func Taken(t *Table, entry Entry, v View, service string) (gate string, own [2]s
 	return a.gate, a.own
 }
 
-func (a *asked) looked(*ladder, match) {}
-func (a *asked) refuse(Step)           {}
+func (a *asked) refuse(Step) {}
 
 func (a *asked) take(rt *Route, _ *condition) (over bool) {
 	if rt == a.walk.gate {
@@ -303,20 +289,26 @@ func unfit(v View, isOdd bool) string {
 	return ""
 }
 
+// Kinds of bytes of a path, as isOdd sees them.
+const (
+	kindSlash = 1 << iota
+	kindDot
+	kindOdd
+)
+
+var pathKinds = [256]uint8{'/': kindSlash, '.': kindDot, '%': kindOdd, '\\': kindOdd, ';': kindOdd}
+
 // isOdd tells whether a path has anything by which two programs could come to
-// read it in two ways: see readings.
+// read it in two ways: a percent sign, a backslash, a semicolon, or a slash that
+// another slash or a dot follows. See readings.
 func isOdd(path string) bool {
+	odd, wanted := uint8(0), uint8(kindOdd)
 	for i := 0; i < len(path); i++ {
-		switch path[i] {
-		case '%', '\\', ';':
-			return true
-		case '/':
-			if i+1 < len(path) && (path[i+1] == '.' || path[i+1] == '/') {
-				return true
-			}
-		}
+		kind := pathKinds[path[i]]
+		odd |= kind & wanted
+		wanted = kindOdd | -(kind&kindSlash)&(kindSlash|kindDot)
 	}
-	return false
+	return odd != 0
 }
 
 // hasDotSegment tells whether a path has a segment that means "here" or "one

@@ -199,7 +199,7 @@ func (c *carried) refuse(s engine.Step) (keep bool) {
 	for _, f := range forward.LimitFields(c.x) {
 		h[f.Name] = []string{f.Value}
 	}
-	refusal := forward.Refusal{Status: s.Status, Reason: s.Reason, Error: s.Error, Detail: s.Detail, After: s.After,
+	refusal := forward.Refusal{Status: s.Status, Reason: s.Reason, Error: c.x.ErrorType(), Detail: s.Detail, After: s.After,
 		Proxy: c.router.Proxy, Rule: forward.RuleOf(c.x)}
 	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
 	c.b.reply(status, h, body)
