@@ -16,6 +16,7 @@ require (
 	github.com/spf13/pflag v1.0.9
 	go.opentelemetry.io/proto/slim/otlp v1.11.1
 	go.yaml.in/yaml/v4 v4.0.0
+	golang.org/x/net v0.60.0
 	golang.org/x/sys v0.48.0
 	gonum.org/v1/gonum v0.17.0
 	gonum.org/v1/plot v0.17.0
@@ -57,7 +58,6 @@ require (
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/mod v0.41.0 // indirect
-	golang.org/x/net v0.60.0 // indirect
 	golang.org/x/sync v0.23.0 // indirect
 	golang.org/x/term v0.46.0 // indirect
 	golang.org/x/text v0.42.0 // indirect

@@ -75,6 +75,7 @@ type server struct {
 	recorder   *observe.Recorder // nil: nothing is counted
 	isDraining func() bool       // answers are to end their connections
 	tunnels    *tunnels          // connections that became something else than HTTP
+	stall      time.Duration     // after which a caller that takes no byte is given up
 }
 
 type shardKey struct{}
@@ -104,7 +105,7 @@ type general struct {
 	body     *callerBody             // nil: there is none
 	kept     *keptBody               // of the body; nil: nobody needs it twice
 	received atomic.Uint64           // bytes of answers' bodies that went to the caller
-	stall    stallTimer
+	stalls   stallTimer
 	alarm
 }
 

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"io"
 	"net/http"
 	"strconv"
@@ -84,19 +85,19 @@ func (g *general) writeAnswerHeader(a *forward.Answer, h http.Header) {
 	}
 }
 
-// stallTimer gives a caller up that takes no bytes for stallTimeout. It runs
+// stallTimer gives a caller up that takes no bytes for a while. It runs
 // while something is written, and only then: a stream may be quiet for as long
 // as it likes.
 type stallTimer struct{ timer *time.Timer }
 
-func (t *stallTimer) start(w http.ResponseWriter) {
+func (t *stallTimer) start(w http.ResponseWriter, after time.Duration) {
 	if t.timer == nil {
-		t.timer = time.AfterFunc(stallTimeout, func() {
+		t.timer = time.AfterFunc(cmp.Or(after, stallTimeout), func() {
 			http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
 		})
 		return
 	}
-	t.timer.Reset(stallTimeout)
+	t.timer.Reset(cmp.Or(after, stallTimeout))
 }
 
 func (t *stallTimer) stop() { t.timer.Stop() }
@@ -106,16 +107,16 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 func (g *general) copyBody() error {
 	b := buffers.Get().(*[]byte)
 	defer buffers.Put(b)
-	g.stall.timer = nil // the one before belongs to another request
+	g.stalls.timer = nil // the one before belongs to another request
 	for {
 		n, err := g.answer.Body.Read(*b)
 		if n > 0 {
-			g.stall.start(g.w)
+			g.stalls.start(g.w, g.s.stall)
 			_, werr := g.w.Write((*b)[:n])
 			if werr == nil && g.answer.ContentLength < 0 {
 				g.flush()
 			}
-			g.stall.stop()
+			g.stalls.stop()
 			if werr != nil {
 				g.life.endRequest(errCallerLeft)
 				return werr

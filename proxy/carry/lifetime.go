@@ -26,7 +26,7 @@ var (
 	errCallerLeft = errors.New("the caller left")
 	errDraining   = errors.New("this proxy ends")
 	errDeadline   = errors.New("no answer in time")
-	errStalled    = errors.New("no byte was taken for " + stallTimeout.String())
+	errStalled    = errors.New("it took no more bytes")
 )
 
 // lifetime owns the time of a request and of the attempt that is under way: the

@@ -52,16 +52,20 @@ type Config struct {
 	Log       *slog.Logger
 	TLS       func() *tls.Config          // nil, or nil from it: none is spoken
 	Relay     func() func(c *net.TCPConn) // nil, or nil from it: HTTP is spoken
+	Stall     time.Duration               // after which a peer that takes no byte is given up; 2 minutes when 0
 }
 
 // Open makes a listener whose requests go to h, a Router or an Inbound. Call
 // Serve to begin.
 func Open(cfg Config, h Handler) *Listener {
+	if cfg.Stall == 0 {
+		cfg.Stall = stallTimeout
+	}
 	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{},
 		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
 	base, cut := context.WithCancelCause(context.Background())
 	l.cut = cut
-	s := &server{handler: h, src: l.src, transport: cfg.Transport, recorder: cfg.Recorder, isDraining: l.isDraining, tunnels: &l.tunnels}
+	s := &server{handler: h, src: l.src, transport: cfg.Transport, recorder: cfg.Recorder, isDraining: l.isDraining, tunnels: &l.tunnels, stall: cfg.Stall}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
@@ -72,6 +76,7 @@ func Open(cfg Config, h Handler) *Listener {
 		IdleTimeout:                  idleTimeout,
 		MaxHeaderBytes:               maxHeader,
 		Protocols:                    protocols,
+		HTTP2:                        &http.HTTP2Config{MaxReadFrameSize: maxFrame},
 		DisableGeneralOptionsHandler: true, // "OPTIONS *" is a request like others
 		ConnContext:                  s.connContext,
 		BaseContext:                  func(net.Listener) context.Context { return base },

@@ -25,6 +25,7 @@ const (
 	firstRead   = 4 << 10  // bytes of a buffer for requests
 	keptBodyMax = 64 << 10 // a larger body is streamed, by net/http
 	maxHeader   = 64 << 10 // of the head of a message
+	maxFrame    = 16 << 10 // of HTTP/2, the least that a peer has to be allowed (RFC 9113, section 4.2)
 )
 
 // plain serves one connection of HTTP/1.1 without TLS by our own codec: one
@@ -407,8 +408,8 @@ func (c *plain) wait(d time.Duration) error {
 
 // write writes to the caller.
 func (c *plain) write(b []byte) error {
-	if now := c.src.now(); c.writeUntil < now+stallTimeout/2 {
-		c.writeUntil = now + stallTimeout
+	if now := c.src.now(); c.writeUntil < now+c.listener.Stall/2 {
+		c.writeUntil = now + c.listener.Stall
 		c.conn.SetWriteDeadline(c.src.Epoch.Add(c.writeUntil))
 	}
 	_, err := c.conn.Write(b)

@@ -127,7 +127,7 @@ func (c *plain) exchange() error {
 	} else { // until it is clear that it takes a while
 		until = min(until, now+watchAfter)
 	}
-	u.setDeadline(c.src.Epoch.Add(until), c.src.Epoch.Add(min(c.to.deadline, now+stallTimeout)))
+	u.setDeadline(c.src.Epoch.Add(until), c.src.Epoch.Add(min(c.to.deadline, now+c.listener.Stall)))
 	if why := c.life.cause(); why != nil {
 		return why
 	}
@@ -196,7 +196,7 @@ func (c *plain) writeUp(b []byte) error {
 			c.life.endAttempt(errStalled)
 			return errStalled
 		}
-		c.up.writeUntil = min(c.to.deadline, now+stallTimeout)
+		c.up.writeUntil = min(c.to.deadline, now+c.listener.Stall)
 		c.up.conn.SetWriteDeadline(c.src.Epoch.Add(c.up.writeUntil))
 		c.watchCaller()
 		c.life.onEnd(c.up.interrupt)
