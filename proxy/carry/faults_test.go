@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -142,78 +141,6 @@ func TestSlowReader(t *testing.T) {
 			t.Error("a broken answer looked whole")
 		}
 		resp.Body.Close()
-	})
-}
-
-// TestNeverTwoReadings sends what is known to make two servers in a row see
-// different requests. Whatever a hop makes of it, every request that reaches
-// the workload bears the marks of both proxies: one that the workload found in
-// what they took for a body would not.
-func TestNeverTwoReadings(t *testing.T) {
-	const hidden = "GET /hidden HTTP/1.1\r\nHost: s\r\n\r\n"
-	post := func(fields, body string) string {
-		fields = strings.NewReplacer("LEN", strconv.Itoa(len(body)), "HEX", fmt.Sprintf("%x", len(body))).Replace(fields)
-		return "POST /a HTTP/1.1\r\nHost: s\r\n" + fields + "\r\n" + body
-	}
-	const ended = "0\r\n\r\n" + hidden // chunks that end before it
-	chunk := fmt.Sprintf("%x\r\n%s\r\n0\r\n\r\n", len(hidden), hidden)
-	vectors := map[string]string{
-		"length before chunks":         post("Content-Length: LEN\r\nTransfer-Encoding: chunked\r\n", ended),
-		"chunks before length":         post("Transfer-Encoding: chunked\r\nContent-Length: 4\r\n", chunk),
-		"chunks and their length":      post("Transfer-Encoding: chunked\r\nContent-Length: LEN\r\n", ended),
-		"chunked with a space before":  post("Transfer-Encoding : chunked\r\nContent-Length: LEN\r\n", ended),
-		"chunked, folded":              post("Transfer-Encoding:\r\n chunked\r\nContent-Length: LEN\r\n", ended),
-		"chunked, misspelt":            post("Transfer-Encoding: xchunked\r\nContent-Length: LEN\r\n", ended),
-		"chunked, quoted":              post("Transfer-Encoding: \"chunked\"\r\nContent-Length: LEN\r\n", ended),
-		"chunked twice":                post("Transfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\nContent-Length: LEN\r\n", ended),
-		"chunked after a tab":          post("Transfer-Encoding:\tchunked\r\nContent-Length: LEN\r\n", ended),
-		"chunked in another name":      post("X: y\rTransfer-Encoding: chunked\r\nContent-Length: LEN\r\n", ended),
-		"two lengths":                  post("Content-Length: 0\r\nContent-Length: LEN\r\n", hidden),
-		"two lengths, turned round":    post("Content-Length: LEN\r\nContent-Length: 0\r\n", hidden),
-		"a length with a sign":         post("Content-Length: +LEN\r\n", hidden),
-		"a length in a list":           post("Content-Length: 0, LEN\r\n", hidden),
-		"a length with a space before": post("Content-Length : LEN\r\n", hidden),
-		"a length after a lone return": post("X: a\rContent-Length: LEN\r\n", hidden),
-		"the length named as of a hop": post("Connection: content-length\r\nContent-Length: LEN\r\n", hidden),
-		"a body of GET":                strings.Replace(post("Content-Length: LEN\r\n", hidden), "POST", "GET", 1),
-		"a chunk size too long":        post("Transfer-Encoding: chunked\r\n", "10000000000000000\r\n"+ended),
-		"a chunk extension in lines":   post("Transfer-Encoding: chunked\r\n", "2;\nxx\r\n2f\r\n"+ended),
-		"a chunk that is longer":       post("Transfer-Encoding: chunked\r\n", "1\r\nab\r\n"+ended),
-		"a trailer that sets length":   post("Transfer-Encoding: chunked\r\nTrailer: Content-Length\r\n", "0\r\nContent-Length: 36\r\n\r\n"+hidden),
-		"line feeds alone":             "POST /a HTTP/1.1\nHost: s\nContent-Length: 0\n\n" + hidden,
-		"chunks in HTTP/1.0":           strings.Replace(post("Connection: keep-alive\r\nTransfer-Encoding: chunked\r\n", ended), "/1.1", "/1.0", 1),
-		"two hosts":                    "GET /a HTTP/1.1\r\nHost: s\r\nHost: ghost\r\n\r\n",
-		"a host in the target":         "GET http://s/a HTTP/1.1\r\nHost: ghost\r\n\r\n",
-		"a request in the target":      "GET /a\x0bHTTP/1.1\r\nX:/hidden HTTP/1.1\r\nHost: s\r\n\r\n",
-		"an upgrade to HTTP/2":         "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade, HTTP2-Settings\r\nUpgrade: h2c\r\nHTTP2-Settings: AAMAAABkAAQAAP__\r\n\r\n",
-		"a tail after an upgrade":      "GET /a HTTP/1.1\r\nHost: s\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n" + hidden,
-	}
-	each(t, func(t *testing.T, kind string) {
-		var seen atomic.Int64
-		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			io.Copy(io.Discard, r.Body)
-			seen.Add(1)
-			if len(r.Header["Via"]) != 2 || r.Header.Get(wire.HeaderTimeLeft) == "" || r.Host == "ghost" || r.Header.Get("Upgrade") == "h2c" {
-				t.Errorf("the workload saw %s %s%s with %v", r.Method, r.Host, r.RequestURI, r.Header)
-			}
-		}))
-		for name, text := range vectors {
-			conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			conn.SetDeadline(time.Now().Add(10 * time.Second))
-			io.WriteString(conn, text)
-			conn.(*net.TCPConn).CloseWrite() // what waits for more is over
-			io.ReadAll(conn)
-			conn.Close()
-			if got := h.raw(t, get("/after")); !strings.Contains(got, "200 OK") { // on the same connections behind
-				t.Errorf("after %s:\n%s", name, got)
-			}
-		}
-		if n := seen.Load(); n < int64(len(vectors)) {
-			t.Errorf("the workload saw %d requests, fewer than were harmless", n)
-		}
 	})
 }
 

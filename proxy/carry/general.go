@@ -153,6 +153,9 @@ func (g *general) came() forward.Came {
 func (g *general) setTarget() error {
 	target := g.r.RequestURI
 	if i := strings.Index(target, "://"); i > 0 && target[0] != '/' { // the absolute form
+		if scheme := target[:i]; !strings.EqualFold(scheme, "http") && (g.r.TLS == nil || !strings.EqualFold(scheme, "https")) {
+			return &http1.Refusal{Status: http.StatusBadRequest, Why: "the target begins neither with a slash nor with http://"}
+		}
 		target = target[i+3:]
 		if end := strings.IndexAny(target, "/?"); end >= 0 {
 			target = target[end:]

@@ -281,3 +281,56 @@ func TestAnAnswerThatIsDropped(t *testing.T) {
 		}
 	})
 }
+
+// brokenStream is a workload of gRPC whose streams begin well and end badly.
+type brokenStream struct{ grpcEcho }
+
+func (brokenStream) StreamingOutputCall(_ *grpc_testing.StreamingOutputCallRequest, out grpc.ServerStreamingServer[grpc_testing.StreamingOutputCallResponse]) error {
+	out.Send(&grpc_testing.StreamingOutputCallResponse{})
+	return status.Error(codes.Unavailable, "not any more")
+}
+
+// TestProbesOfGRPC: a breaker does not close before a probe's status is there.
+func TestProbesOfGRPC(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := grpc.NewServer()
+	grpc_testing.RegisterTestServiceServer(srv, brokenStream{})
+	go srv.Serve(l)
+	t.Cleanup(srv.Stop)
+	h, c := newGuarded(t, "general", "    protocol: grpc\n    guard: {breaker: {errors: 50%, over: 10s, least: 2, open: 200ms, probes: 1}}\n", l.Addr().String())
+	conn, err := grpc.NewClient("passthrough:///"+strings.TrimPrefix(h.url, "http://"), grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithAuthority("s"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	defer stop()
+	client := grpc_testing.NewTestServiceClient(conn)
+	call := func() (message string) {
+		stream, err := client.StreamingOutputCall(ctx, &grpc_testing.StreamingOutputCallRequest{})
+		for err == nil {
+			_, err = stream.Recv()
+		}
+		return status.Convert(err).Message()
+	}
+	breaker := func() string { return c.Table.Load().Status(c.now())[0].Versions[0].Breaker.State }
+	for range 2 {
+		call()
+	}
+	waitFor(t, func() bool { return breaker() == "open" })
+	probes := 0
+	for end := time.Now().Add(time.Second); time.Now().Before(end); {
+		if call() == "not any more" {
+			probes++
+		}
+		if breaker() == "closed" {
+			t.Fatalf("%d probes failed, and the breaker is closed", probes)
+		}
+	}
+	if probes == 0 || probes > 8 {
+		t.Errorf("%d probes in a second", probes)
+	}
+}

@@ -2,6 +2,7 @@ package follow
 
 import (
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -33,6 +34,11 @@ func newFollower(t *testing.T) *Follower {
 	t.Helper()
 	const text = "services: {s: {versions: [v1, v2], routes: [{name: r, send: v1}]}}"
 	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: text}}, rules.Live{})
+	return newFollowerOf(t, rs, []engine.Instance{{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:1"}, {ID: "two", Service: "s", Version: "v1", Address: "127.0.0.1:2"}})
+}
+
+func newFollowerOf(t testing.TB, rs *rules.Rules, instances []engine.Instance) *Follower {
+	t.Helper()
 	f := New(Config{
 		Caller:  "caller",
 		Epoch:   time.Now(),
@@ -42,7 +48,6 @@ func newFollower(t *testing.T) *Follower {
 		Self:    func() engine.Instance { return engine.Instance{} },
 		Adopted: func(*rules.Rules) error { return nil },
 	})
-	instances := []engine.Instance{{ID: "one", Service: "s", Version: "v1", Address: "127.0.0.1:1"}, {ID: "two", Service: "s", Version: "v1", Address: "127.0.0.1:2"}}
 	if err := f.apply(wire.Snapshot{Revision: 9, Whole: true, Services: rs.Services, Instances: instances, Settled: true}); err != nil {
 		t.Fatal(err)
 	}
@@ -174,5 +179,33 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 	if len(s.unsent) != maxUnsent {
 		t.Errorf("%d deltas are kept, at most %d should be", len(s.unsent), maxUnsent)
+	}
+}
+
+// BenchmarkHealth is one flip of an instance's health among 2,000 services with
+// 20,000 instances, from the snapshot to the table.
+func BenchmarkHealth(b *testing.B) {
+	text := strings.Builder{}
+	text.WriteString("services:\n")
+	var instances []engine.Instance
+	for i := range 2000 {
+		fmt.Fprintf(&text, "  service-%d: {versions: [v1], guard: {sideline: {after: 3, for: 20s}}, routes: [{name: r, send: v1}]}\n", i)
+		for j := range 10 {
+			id := fmt.Sprintf("service-%d-v1-%d", i, j)
+			instances = append(instances, engine.Instance{ID: id, Service: fmt.Sprintf("service-%d", i), Version: "v1", Address: id})
+		}
+	}
+	rs, found := rules.Check([]rules.File{{Name: "f.yaml", Text: text.String()}}, rules.Live{})
+	if rules.Mistakes(found) > 0 {
+		b.Fatal(found[0].Text())
+	}
+	f := newFollowerOf(b, rs, instances)
+	b.ReportAllocs()
+	for i := 0; b.Loop(); i++ {
+		in := instances[i%len(instances)]
+		in.Down = i%2 == 0
+		if err := f.apply(wire.Snapshot{Sequence: 2, Instances: []engine.Instance{in}}); err != nil {
+			b.Fatal(err)
+		}
 	}
 }

@@ -2,9 +2,11 @@ package observe
 
 import (
 	"encoding/hex"
+	"fmt"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
+	"nightjar/wire"
 	"strings"
 	"sync"
 	"testing"
@@ -168,4 +170,111 @@ func BenchmarkRecord(b *testing.B) {
 			shard.Served("kiosk", false, &r)
 		}
 	})
+}
+
+// callOf is a request that one of the instances answered.
+func callOf(t *testing.T, table *engine.Table) *engine.Exchange {
+	t.Helper()
+	x := &engine.Exchange{}
+	x.Begin(table, engine.Entry{}, view{}, 0)
+	x.Next(engine.Outcome{Status: 200}, 0)
+	return x
+}
+
+// tableOf is a service of one version with n instances.
+func tableOf(t *testing.T, n int, previous *engine.Table) *engine.Table {
+	t.Helper()
+	rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {versions: [v1], routes: [{name: r, send: v1}]}}"}}, rules.Live{})
+	var instances []engine.Instance
+	for i := range n {
+		instances = append(instances, engine.Instance{ID: fmt.Sprint("i", i), Service: "s", Version: "v1"})
+	}
+	table, err := engine.Compile(rs, instances, engine.Options{Previous: previous})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return table
+}
+
+// TestOldRevisionsAreDropped: a publish a second, with 200 instances that are all
+// called: what is kept stays that of a few revisions.
+func TestOldRevisionsAreDropped(t *testing.T) {
+	const instances = 200
+	r := NewRecorder(1, "")
+	s := r.Assign()
+	var table *engine.Table
+	most, total := 0, uint64(0)
+	for revision := range uint(100) {
+		table = tableOf(t, instances, table)
+		for range instances {
+			s.Called(callOf(t, table), revision+1, &Result{Class: engine.OK, Status: 200, Took: time.Millisecond})
+		}
+		list, _ := r.Collect(engine.Instance{})
+		for _, series := range list {
+			total += series.Counts.OK
+		}
+		most = max(most, s.calls.used)
+	}
+	if most > 4*instances || total != 100*instances || r.Others() != 0 {
+		t.Errorf("%d series at once for %d instances; %d of %d requests counted", most, instances, total, 100*instances)
+	}
+}
+
+// TestSeriesAreBounded: past the bound requests count by their service, and not one
+// is lost.
+func TestSeriesAreBounded(t *testing.T) {
+	const instances = maxSeries + 500
+	r := NewRecorder(1, "")
+	s := r.Assign()
+	table := tableOf(t, instances, nil)
+	for range instances {
+		s.Called(callOf(t, table), 1, &Result{Class: engine.OK, Status: 200})
+	}
+	for i := range 2 * maxCallers {
+		s.Served(fmt.Sprint("caller", i), false, &Result{Class: engine.OK})
+	}
+	var total, other uint64
+	list, _ := r.Collect(engine.Instance{})
+	for _, series := range list {
+		if series.App {
+			continue
+		}
+		if total += series.Counts.OK; series.Version == wire.Other && series.Service == "s" && series.Instance == "" {
+			other += series.Counts.OK
+		}
+	}
+	if total != instances || other != 500 || r.Others() != 500+maxCallers || len(list) > maxSeries+1+maxCallers+1 {
+		t.Errorf("%d requests counted, %d as other (%d told), in %d series", total, other, r.Others(), len(list))
+	}
+}
+
+// TestCellsUnderWay: cells are added while others are dropped, and what is found is
+// what was added.
+func TestCellsUnderWay(t *testing.T) {
+	var c cells[callerKey]
+	var work sync.WaitGroup
+	for w := range 4 {
+		work.Go(func() {
+			for i := range 2000 {
+				k := callerKey{fmt.Sprint(w, "-", i%50), false}
+				if c.add(k, 1<<20) == nil {
+					t.Error("there is room, and no cell")
+				}
+			}
+		})
+	}
+	for range 200 {
+		c.visit(func(k callerKey, _ *Cell) bool { return !strings.HasPrefix(k.caller, "0-") })
+	}
+	work.Wait()
+	n := 0
+	c.visit(func(k callerKey, cell *Cell) bool {
+		if n++; c.find(k) != cell {
+			t.Errorf("%v is not found", k)
+		}
+		return true
+	})
+	if n != c.used || n < 150 {
+		t.Errorf("%d cells, %d used", n, c.used)
+	}
 }
