@@ -2,6 +2,7 @@ package load
 
 import (
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -174,56 +175,40 @@ func (c *conn) read(head bool) (keep bool, err error) {
 	}
 }
 
-// body reads what follows the head, of which so many bytes of the buffer are. The
-// head stays in the buffer, since its fields point there.
+// body reads what follows the head, which takes up the first used bytes of the
+// buffer. The head stays there, since its fields point to it.
 func (c *conn) body(used int) (keep bool, err error) {
-	rest := c.buf[used:c.n]
-	more := func() ([]byte, error) {
+	body := c.resp.NewBody()
+	have := c.buf[used:c.n]
+	for {
+		_, n, isOver, err := body.Next(have)
+		if err != nil || isOver {
+			return err == nil && !c.resp.Close(), err
+		}
+		if have = have[n:]; n > 0 && len(have) > 0 {
+			continue
+		}
 		if c.room == nil {
 			c.room = make([]byte, 32<<10)
 		}
-		n, err := c.net.Read(c.room)
+		rest := copy(c.room, have) // may lie in the same buffer
+		if rest == len(c.room) {
+			return false, errTooLong
+		}
+		n, err = c.net.Read(c.room[rest:])
 		if n == 0 {
-			return nil, err
+			return false, ended(&body, err)
 		}
-		return c.room[:n], nil
+		have = c.room[:rest+n]
 	}
-	switch c.resp.Body {
-	case http1.Sized:
-		for left := c.resp.Size - int64(len(rest)); left > 0; {
-			b, err := more()
-			if err != nil {
-				return false, err
-			}
-			left -= int64(len(b))
-		}
-	case http1.Chunked:
-		var chunks http1.Chunks
-		pending := append([]byte(nil), rest...)
-		for {
-			_, n, over, err := chunks.Next(pending)
-			if err != nil {
-				return false, err
-			}
-			if over {
-				break
-			}
-			if pending = pending[n:]; n == 0 || len(pending) == 0 {
-				b, err := more()
-				if err != nil {
-					return false, err
-				}
-				pending = append(append([]byte(nil), pending...), b...)
-			}
-		}
-	case http1.UntilClose:
-		for {
-			if _, err := more(); err != nil {
-				return false, nil
-			}
-		}
+}
+
+// ended is what the end of a connection, or an error of reading it, means for a body.
+func ended(body *http1.Body, err error) error {
+	if body.EndsWithConnection() && err == io.EOF {
+		return nil
 	}
-	return !c.resp.Close(), nil
+	return err
 }
 
 // fields are those of the last answer.

@@ -107,7 +107,13 @@ func Start(ctx context.Context, sources []Source, opt Options, done func()) *Run
 func (r *Run) Pace() Pace {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return Pace{Sent: r.sent, Unsent: r.unsent, Flying: r.waiting.Load(), Late50: r.late.Quantile(0.5), Late99: r.late.Quantile(0.99)}
+	return Pace{
+		Sent:   r.sent,
+		Unsent: r.unsent,
+		Flying: r.waiting.Load(),
+		Late50: r.late.Quantile(0.5),
+		Late99: r.late.Quantile(0.99),
+	}
 }
 
 // pace sends every request when it is due. The thread sleeps by itself: the

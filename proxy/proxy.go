@@ -207,7 +207,11 @@ func (p *Proxy) openListeners() (err error) {
 		}
 		if l.Addr().(*net.TCPAddr).IP.IsUnspecified() {
 			l.Close()
-			return fmt.Errorf("inbound %s says not where others reach the workload: name an address of this machine, such as 10.0.0.2:9301", cfg.Inbound)
+			return fmt.Errorf(
+				"inbound %s does not say where others reach the workload: name an address of this machine, "+
+					"such as 10.0.0.2:9301",
+				cfg.Inbound,
+			)
 		}
 		in := &carry.Inbound{
 			Source:  carry.Source{Proxy: cfg.ID, Epoch: p.epoch, Observe: p.observer},
@@ -249,7 +253,10 @@ func (p *Proxy) open(name, address string) (net.Listener, error) {
 
 // listen makes a listener whose requests go to a Router or an Inbound.
 func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
-	return carry.Open(carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log}, h)
+	return carry.Open(
+		carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log},
+		h,
+	)
 }
 
 // openStatus opens the listener for those who look after the proxy, if one is
@@ -305,7 +312,13 @@ func (p *Proxy) gauges() []metrics.Value {
 
 // self is the instance beside this proxy, by its names and where it listens.
 func (p *Proxy) self() engine.Instance {
-	return engine.Instance{ID: p.cfg.ID, Service: p.cfg.Service, Version: p.cfg.Version, Site: p.cfg.Site, Address: p.Inbound()}
+	return engine.Instance{
+		ID:      p.cfg.ID,
+		Service: p.cfg.Service,
+		Version: p.cfg.Version,
+		Site:    p.cfg.Site,
+		Address: p.Inbound(),
+	}
 }
 
 // speaks is the protocol of a service.

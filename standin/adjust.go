@@ -14,9 +14,21 @@ func (all standins) list() []control.Standin {
 	out := make([]control.Standin, 0, len(all))
 	for _, s := range all {
 		p := s.Profile()
-		one := control.Standin{Instance: s.Instance, Service: s.Service, Version: s.Version, Site: s.Site, MedianMS: float64(p.Median) / float64(time.Millisecond),
-			Spread: p.Spread, Errors: p.Errors, AtOnce: p.AtOnce, Calls: []string{}, Needs: []string{},
-			Changed: p.Median != s.sample.Median || p.Errors != s.sample.Errors || p.AtOnce != max(s.sample.AtOnce, 64) && p.AtOnce != s.sample.AtOnce || !slices.Equal(p.Calls, s.sample.Calls)}
+		one := control.Standin{
+			Instance: s.Instance,
+			Service:  s.Service,
+			Version:  s.Version,
+			Site:     s.Site,
+			MedianMS: float64(p.Median) / float64(time.Millisecond),
+			Spread:   p.Spread,
+			Errors:   p.Errors,
+			AtOnce:   p.AtOnce,
+			Calls:    []string{},
+			Needs:    []string{},
+			Changed: p.Median != s.sample.Median || p.Errors != s.sample.Errors ||
+				p.AtOnce != max(s.sample.AtOnce, 64) && p.AtOnce != s.sample.AtOnce ||
+				!slices.Equal(p.Calls, s.sample.Calls),
+		}
 		for _, c := range p.Calls {
 			one.Calls = append(one.Calls, c.Service)
 			if c.Needed {

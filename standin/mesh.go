@@ -41,7 +41,10 @@ func Ports(addr string) (gateway, outside string, err error) {
 	host, port, err := net.SplitHostPort(addr)
 	n, perr := strconv.Atoi(port)
 	if err != nil || perr != nil || n < 1 || n+90 > 65535 {
-		return "", "", fmt.Errorf("--addr %q: write HOST:PORT with a port from 1 to 65445; the sample's gateway listens 80 ports further", addr)
+		return "", "", fmt.Errorf(
+			"--addr %q: write HOST:PORT with a port from 1 to 65445; the sample's gateway listens 80 ports further",
+			addr,
+		)
 	}
 	return net.JoinHostPort(host, strconv.Itoa(n+80)), net.JoinHostPort(host, strconv.Itoa(n+90)), nil
 }
@@ -56,112 +59,165 @@ func (m Mesh) Rules() []rules.File {
 // started, and goes on until ctx is done. Everything that it began has ended
 // when it returns.
 func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.Context)) error {
-	for _, address := range []string{m.Gateway, m.Outside} {
-		l, err := net.Listen("tcp", address)
-		if err != nil {
-			return fmt.Errorf("the sample needs %s, which is taken: free it, or choose other ports with --addr (%w)", address, err)
-		}
-		l.Close()
+	if err := m.checkAddresses(); err != nil {
+		return err
 	}
 	ctx, end := context.WithCancel(ctx)
-	var running sync.WaitGroup
-	var stopping []func()
+	r := &running{mesh: m, ctx: ctx, failed: make(chan error, 1)}
 	defer func() {
 		end()
-		running.Wait() // proxies first: they let requests finish
-		for _, stop := range stopping {
+		r.proxies.Wait() // first: they let requests finish
+		for _, stop := range r.stops {
 			stop()
 		}
 	}()
-	failed := make(chan error, 1)
-	fail := func(err error) {
-		select {
-		case failed <- err:
-		default:
-		}
+	if err := r.startInstances(c); err != nil {
+		return err
 	}
-	serve := func(l net.Listener, h http.Handler) {
-		s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
-		done := make(chan struct{})
-		go func() {
-			defer close(done)
-			if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-				fail(err)
-			}
-		}()
-		stopping = append(stopping, func() { s.Close(); <-done })
+	edge := proxy.Config{ID: GatewayName + "-a", Gateway: GatewayName, Site: "north-quay"}
+	if _, err := r.startProxy(edge); err != nil {
+		return err
 	}
-	run := func(cfg proxy.Config) (*proxy.Proxy, error) {
-		cfg.Server, cfg.Program, cfg.Log, cfg.Drain = m.Server, m.Program, m.Log, m.Drain
-		p, err := proxy.New(cfg)
+	if err := r.awaitReady(); err != nil || ctx.Err() != nil {
+		return err
+	}
+	if err := m.publish(ctx, c); err != nil {
+		return err
+	}
+	r.proxies.Go(func() { started(ctx) })
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-r.failed:
+		return err
+	}
+}
+
+// checkAddresses tells whether the addresses that the mesh needs are free.
+func (m Mesh) checkAddresses() error {
+	for _, address := range []string{m.Gateway, m.Outside} {
+		l, err := net.Listen("tcp", address)
 		if err != nil {
-			return nil, err
+			return fmt.Errorf("the sample needs %s, which is taken: free it, or choose other ports with --addr (%w)",
+				address, err)
 		}
-		running.Go(func() {
-			if err := p.Run(ctx); err != nil {
-				fail(fmt.Errorf("proxy %s: %w", cfg.ID, err))
-			}
-		})
-		return p, nil
+		l.Close()
 	}
-	var proxies []*proxy.Proxy
+	return nil
+}
+
+// running is a mesh that runs.
+type running struct {
+	mesh    Mesh
+	ctx     context.Context
+	proxies sync.WaitGroup
+	all     []*proxy.Proxy
+	stops   []func()   // of the workloads
+	failed  chan error // the first failure of a part
+}
+
+func (r *running) fail(err error) {
+	select {
+	case r.failed <- err:
+	default:
+	}
+}
+
+// startInstances starts the workloads and the proxies beside them.
+func (r *running) startInstances(c *control.Control) error {
 	all := standins{}
 	for _, in := range Ferry() {
 		address := "127.0.0.1:0"
 		if in.Outside {
-			address = m.Outside
+			address = r.mesh.Outside
 		}
 		l, err := net.Listen("tcp", address)
 		if err != nil {
 			return fmt.Errorf("stand-in %s: %w", in.ID, err)
 		}
-		if in.Outside {
-			s := New(in.Service, in.Version, in.ID, in.Site, "", in.Profile)
-			all = append(all, s)
-			serve(l, s)
-			continue
+		outbound := "" // an outside service calls nobody
+		if !in.Outside {
+			cfg := proxy.Config{ID: in.ID, Service: in.Service, Version: in.Version, Site: in.Site, App: l.Addr().String()}
+			p, err := r.startProxy(cfg)
+			if err != nil {
+				l.Close()
+				return err
+			}
+			outbound = p.Outbound()
 		}
-		p, err := run(proxy.Config{ID: in.ID, Service: in.Service, Version: in.Version, Site: in.Site, App: l.Addr().String()})
-		if err != nil {
-			l.Close()
-			return err
-		}
-		proxies = append(proxies, p)
-		s := New(in.Service, in.Version, in.ID, in.Site, p.Outbound(), in.Profile)
+		s := New(in.Service, in.Version, in.ID, in.Site, outbound, in.Profile)
 		all = append(all, s)
-		serve(l, s)
+		r.serve(l, s)
 	}
 	c.SetStandins(control.Standins{All: all.list, Set: all.set})
-	edge, err := run(proxy.Config{ID: GatewayName + "-a", Gateway: GatewayName, Site: "north-quay"})
+	return nil
+}
+
+// serve serves a workload until the mesh ends.
+func (r *running) serve(l net.Listener, h http.Handler) {
+	s := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			r.fail(err)
+		}
+	}()
+	r.stops = append(r.stops, func() { s.Close(); <-done })
+}
+
+// startProxy starts a proxy, which ends with the mesh.
+func (r *running) startProxy(cfg proxy.Config) (*proxy.Proxy, error) {
+	m := r.mesh
+	cfg.Server, cfg.Program, cfg.Log, cfg.Drain = m.Server, m.Program, m.Log, m.Drain
+	p, err := proxy.New(cfg)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	r.all = append(r.all, p)
+	r.proxies.Go(func() {
+		if err := p.Run(r.ctx); err != nil {
+			r.fail(fmt.Errorf("proxy %s: %w", cfg.ID, err))
+		}
+	})
+	return p, nil
+}
+
+// awaitReady waits until every proxy has rules in force, or the mesh ends.
+func (r *running) awaitReady() error {
 	late := time.After(30 * time.Second)
-	for _, p := range append(proxies, edge) {
+	for _, p := range r.all {
 		select {
 		case <-p.Ready():
 		case <-late:
 			return errors.New("after 30 s a proxy of the sample has no rules in force; it said why above")
-		case <-ctx.Done():
+		case <-r.ctx.Done():
 			return nil
-		case err := <-failed:
+		case err := <-r.failed:
 			return err
 		}
 	}
-	if c.InForce().Revision.Number == 0 {
-		out, err := c.Publish(ctx, control.Publication{Bundle: control.MainBundle, Files: m.Rules(), Author: "demo", Message: "the night ferry line", Wait: 5 * time.Second})
-		if err != nil {
-			return fmt.Errorf("publishing the sample rules: %w", err)
-		}
-		if missing := out.Reached.Missing; len(missing) > 0 && ctx.Err() == nil {
-			return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another with --addr", strings.Join(missing, ", "))
-		}
-	}
-	running.Go(func() { started(ctx) })
-	select {
-	case <-ctx.Done():
+	return nil
+}
+
+// publish publishes the rules of the sample when nothing is in force yet.
+func (m Mesh) publish(ctx context.Context, c *control.Control) error {
+	if c.InForce().Revision.Number > 0 {
 		return nil
-	case err := <-failed:
-		return err
 	}
+	out, err := c.Publish(ctx, control.Publication{
+		Bundle:  control.MainBundle,
+		Files:   m.Rules(),
+		Author:  "demo",
+		Message: "the night ferry line",
+		Wait:    5 * time.Second,
+	})
+	if err != nil {
+		return fmt.Errorf("publishing the sample rules: %w", err)
+	}
+	if missing := out.Reached.Missing; len(missing) > 0 && ctx.Err() == nil {
+		return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another with --addr",
+			strings.Join(missing, ", "))
+	}
+	return nil
 }

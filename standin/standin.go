@@ -75,7 +75,14 @@ var passedOn = []string{"Traceparent", "Tracestate", "X-Crew", "Cookie"}
 // New makes a stand-in whose calls go to the proxy at outbound.
 func New(service, version, instance, site, outbound string, p Profile) *Standin {
 	s := &Standin{Service: service, Version: version, Instance: instance, Site: site, sample: p, outbound: outbound,
-		client: &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: max(p.AtOnce, 64), IdleConnTimeout: 20 * time.Second}}}
+		client: &http.Client{
+			Timeout: 10 * time.Second,
+			Transport: &http.Transport{
+				Proxy:               nil,
+				MaxIdleConnsPerHost: max(p.AtOnce, 64),
+				IdleConnTimeout:     20 * time.Second,
+			},
+		}}
 	s.Set(p)
 	return s
 }

@@ -39,7 +39,13 @@ type Filter struct {
 const Trouble = "trouble"
 
 // Outcomes are the words for outcomes of a Filter.
-var Outcomes = []string{engine.OK.String(), engine.Failed.String(), engine.Refused.String(), engine.Abandoned.String(), Trouble}
+var Outcomes = []string{
+	engine.OK.String(),
+	engine.Failed.String(),
+	engine.Refused.String(),
+	engine.Abandoned.String(),
+	Trouble,
+}
 
 // Check tells what is wrong with a filter.
 func (f *Filter) Check() error {
@@ -63,7 +69,8 @@ func (f *Filter) Check() error {
 	if f.SlowerMS < 0 || f.Tries < 0 {
 		return fmt.Errorf("slower than %d ms, in %d tries: expected numbers above 0", f.SlowerMS, f.Tries)
 	}
-	if name, _, _ := strings.Cut(f.Header, "="); f.Header != "" && (name == "" || strings.ContainsAny(name, " \t:\r\n")) {
+	if name, _, _ := strings.Cut(f.Header, "="); f.Header != "" &&
+		(name == "" || strings.ContainsAny(name, " \t:\r\n")) {
 		return fmt.Errorf("header %q: expected NAME or NAME=VALUE", f.Header)
 	}
 	if f.Path != "" && f.Path[0] != '/' {
@@ -84,7 +91,10 @@ func (f *Filter) Takes(r *Record) bool {
 	}
 	return is(f.From, r.Caller) && is(f.To, r.Service) && is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
 		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) && is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
-		is(f.Reason, r.Reason) && (is(f.Outcome, r.Outcome) || f.Outcome == Trouble && r.Outcome != engine.OK.String()) && tries >= f.Tries && (f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
+		is(f.Reason, r.Reason) &&
+		(is(f.Outcome, r.Outcome) || f.Outcome == Trouble && r.Outcome != engine.OK.String()) &&
+		tries >= f.Tries &&
+		(f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
 }
 
 // HeaderTest is the header of a filter in canonical form; has tells whether a

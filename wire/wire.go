@@ -88,7 +88,9 @@ type Snapshot struct {
 
 // Asides tells whether a snapshot has nothing that a table is compiled from.
 func (s *Snapshot) Asides() bool {
-	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && len(s.Services)+len(s.GoneServices)+len(s.Instances)+len(s.GoneInstances) == 0 && s.Calls == nil &&
+	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil &&
+		len(s.Services)+len(s.GoneServices)+len(s.Instances)+len(s.GoneInstances) == 0 &&
+		s.Calls == nil &&
 		(s.Watches != nil || s.Traced != nil)
 }
 

@@ -193,7 +193,13 @@ func Compare(before, after *Tally, weights func(route string) []Target) []Row {
 		}
 		r := compare(b, a)
 		r.Kind, r.Name = g.Kind, g.name
-		r.Before.RPS, r.After.RPS = perSecond(r.Before.Requests, before.Seconds), perSecond(r.After.Requests, after.Seconds)
+		r.Before.RPS, r.After.RPS = perSecond(
+			r.Before.Requests,
+			before.Seconds,
+		), perSecond(
+			r.After.Requests,
+			after.Seconds,
+		)
 		if g.Kind == Route && weights != nil {
 			r.share(after.targets[g.name], weights(g.name))
 		}
@@ -212,7 +218,10 @@ func perSecond(n uint64, seconds float64) float64 {
 
 // compare compares two groups of requests.
 func compare(b, a *stats.Counts) Row {
-	r := Row{Before: Side{Requests: b.Requests(), Failed: b.Failed, Refused: b.Refused}, After: Side{Requests: a.Requests(), Failed: a.Failed, Refused: a.Refused}}
+	r := Row{
+		Before: Side{Requests: b.Requests(), Failed: b.Failed, Refused: b.Refused},
+		After:  Side{Requests: a.Requests(), Failed: a.Failed, Refused: a.Refused},
+	}
 	n, m := b.Requests(), a.Requests()
 	r.Success = rate(b.OK, n, a.OK, m, Better, Worse)
 	r.Verdict = r.Success.Verdict
@@ -221,7 +230,15 @@ func compare(b, a *stats.Counts) Row {
 	r.Load = sides(ratio(b.Tries, n), ratio(a.Tries, m))
 	for i, reason := range engine.Reasons {
 		if b.Reasons[i]+a.Reasons[i] > 0 {
-			r.Reasons = append(r.Reasons, Reason{string(reason), b.Reasons[i], a.Reasons[i], rate(b.Reasons[i], n, a.Reasons[i], m, Worse, Better)})
+			r.Reasons = append(
+				r.Reasons,
+				Reason{
+					string(reason),
+					b.Reasons[i],
+					a.Reasons[i],
+					rate(b.Reasons[i], n, a.Reasons[i], m, Worse, Better),
+				},
+			)
 		}
 	}
 	slices.SortStableFunc(r.Reasons, func(x, y Reason) int { return cmp.Compare(y.Before+y.After, x.Before+x.After) })
@@ -313,7 +330,12 @@ func (r *Row) share(got map[string]uint64, weights []Target) {
 		return
 	}
 	for i, w := range weights {
-		c := ShareCheck{Target: w.Name, Intended: w.Weight, Observed: float64(counts[i]) / float64(n), Requests: counts[i]}
+		c := ShareCheck{
+			Target:   w.Name,
+			Intended: w.Weight,
+			Observed: float64(counts[i]) / float64(n),
+			Requests: counts[i],
+		}
 		c.Low, c.High = stats.Wilson(counts[i], n)
 		r.Shares = append(r.Shares, c)
 	}
@@ -334,8 +356,13 @@ func worstFirst(a, b Row) int {
 		}
 		return max(*r.Success.Change, -*r.Success.Change)
 	}
-	return cmp.Or(cmp.Compare(a.rank(), b.rank()), cmp.Compare(size(b), size(a)), cmp.Compare(b.Before.Requests+b.After.Requests, a.Before.Requests+a.After.Requests),
-		cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)), cmp.Compare(a.Name, b.Name))
+	return cmp.Or(
+		cmp.Compare(a.rank(), b.rank()),
+		cmp.Compare(size(b), size(a)),
+		cmp.Compare(b.Before.Requests+b.After.Requests, a.Before.Requests+a.After.Requests),
+		cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)),
+		cmp.Compare(a.Name, b.Name),
+	)
 }
 
 func (r *Row) rank() int {

@@ -45,8 +45,10 @@ func (x *Exchange) enter(now time.Duration) Step {
 		case guard.Full:
 			giveBack()
 			s := v.queue.State()
-			return x.final(Refuse(Overflow, fmt.Sprintf("%d of %d requests of this proxy to %s are under way, and %d of %d wait",
-				s.InFlight, s.InFlightMax, v.called(), s.Waiting, s.WaitingMax)))
+			return x.final(
+				Refuse(Overflow, fmt.Sprintf("%d of %d requests of this proxy to %s are under way, and %d of %d wait",
+					s.InFlight, s.InFlightMax, v.called(), s.Waiting, s.WaitingMax)),
+			)
 		case guard.Waits:
 			giveBack()
 			x.queue = v.queue
@@ -66,8 +68,10 @@ func (x *Exchange) dequeued(now time.Duration) Step {
 	s, v := x.queue.State(), x.pool.version
 	x.queue = nil
 	if now >= x.deadline {
-		return x.final(Refuse(TimedOut, fmt.Sprintf("all of the %s went by in waiting for a place among the %d requests to %s",
-			x.timeout, s.InFlightMax, v.called())))
+		return x.final(
+			Refuse(TimedOut, fmt.Sprintf("all of the %s went by in waiting for a place among the %d requests to %s",
+				x.timeout, s.InFlightMax, v.called())),
+		)
 	}
 	return x.final(Refuse(Overflow, fmt.Sprintf("no place among the %d requests to %s came free in %s",
 		s.InFlightMax, v.called(), v.rules.Queue.WaitAtMost)))
@@ -92,8 +96,11 @@ func (x *Exchange) breakerOpen(v *version, wait, now time.Duration) Step {
 	s := Refuse(BreakerOpen, fmt.Sprintf("the breaker of %s opened %s ago: %d of %d requests of this proxy %s",
 		v.called(), (now-b.Since).Round(time.Millisecond), b.Failed, b.Seen, what))
 	if s.After = wait; wait == 0 {
-		s.Detail = fmt.Sprintf("the breaker of %s lets %d requests through to see how they fare, and they are on their way",
-			v.called(), v.rules.Breaker.Probes)
+		s.Detail = fmt.Sprintf(
+			"the breaker of %s lets %d requests through to see how they fare, and they are on their way",
+			v.called(),
+			v.rules.Breaker.Probes,
+		)
 		s.After = time.Second
 	}
 	return s
@@ -170,7 +177,11 @@ func (x *Exchange) copyTo(rt *Route, now time.Duration) {
 }
 
 func (d *drill) outcome() Outcome {
-	return Outcome{Reason: Fault, Means: d.Status, Detail: fmt.Sprintf("drill %s lets %s%% of the requests fail", d.ID, d.Fail)}
+	return Outcome{
+		Reason: Fault,
+		Means:  d.Status,
+		Detail: fmt.Sprintf("drill %s lets %s%% of the requests fail", d.ID, d.Fail),
+	}
 }
 
 // released goes on after a drill's delay.

@@ -58,16 +58,21 @@ func (b *builder) drills() error {
 				}
 				harm := &drill{Drill: d, conds: conds}
 				if d.Fail > 0 {
-					harm.fails = b.split(&Route{of: s.name, rule: &rules.Route{Name: d.ID}}, v.name, []rules.Percent{d.Fail, rules.Whole - d.Fail}, func() *split {
-						if old := b.opt.Previous.version(s.name, v.name); old != nil {
-							for _, h := range old.drills {
-								if h.ID == d.ID {
-									return h.fails
+					harm.fails = b.split(
+						&Route{of: s.name, rule: &rules.Route{Name: d.ID}},
+						v.name,
+						[]rules.Percent{d.Fail, rules.Whole - d.Fail},
+						func() *split {
+							if old := b.opt.Previous.version(s.name, v.name); old != nil {
+								for _, h := range old.drills {
+									if h.ID == d.ID {
+										return h.fails
+									}
 								}
 							}
-						}
-						return nil
-					})
+							return nil
+						},
+					)
 				}
 				v.drills = append(v.drills, harm)
 			}

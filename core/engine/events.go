@@ -65,14 +65,20 @@ func (p *pool) spilled(now time.Duration) {
 	if spills := first < 1; p.version.spills.Swap(spills) != spills {
 		kind, detail := "settled", fmt.Sprintf("all requests go to %s again", p.sites[0][0].Site)
 		if spills {
-			kind, detail = "spills", fmt.Sprintf("too few instances at %s can be used: %.0f%% of the requests go elsewhere", p.sites[0][0].Site, 100*(1-first))
+			kind, detail = "spills", fmt.Sprintf(
+				"too few instances at %s can be used: %.0f%% of the requests go elsewhere",
+				p.sites[0][0].Site,
+				100*(1-first),
+			)
 		}
 		p.version.tell(now, kind, "", detail)
 	}
 }
 
 func (v *version) tell(now time.Duration, kind, instance, detail string) {
-	v.memory.log.add(Event{At: now, Service: v.service, Version: v.name, Instance: instance, Kind: kind, Detail: detail})
+	v.memory.log.add(
+		Event{At: now, Service: v.service, Version: v.name, Instance: instance, Kind: kind, Detail: detail},
+	)
 }
 
 // note tells of what a report to a machine changed.
@@ -84,17 +90,42 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 		if v.rules.Breaker.Slow > 0 {
 			slow = fmt.Sprintf(" and %d were slow", s.Slow)
 		}
-		v.tell(now, "breaker-open", "", fmt.Sprintf("%d of the last %d requests failed%s; requests are refused for %s", s.Failed, s.Seen, slow, v.rules.Breaker.OpenFor))
+		v.tell(
+			now,
+			"breaker-open",
+			"",
+			fmt.Sprintf(
+				"%d of the last %d requests failed%s; requests are refused for %s",
+				s.Failed,
+				s.Seen,
+				slow,
+				v.rules.Breaker.OpenFor,
+			),
+		)
 	case guard.Reopened:
-		v.tell(now, "breaker-open", "", fmt.Sprintf("a probe failed; requests are refused for another %s", v.rules.Breaker.OpenFor))
+		v.tell(
+			now,
+			"breaker-open",
+			"",
+			fmt.Sprintf("a probe failed; requests are refused for another %s", v.rules.Breaker.OpenFor),
+		)
 	case guard.Probes:
-		v.tell(now, "breaker-probing", "", fmt.Sprintf("%d requests are let through to see how they fare", v.rules.Breaker.Probes))
+		v.tell(
+			now,
+			"breaker-probing",
+			"",
+			fmt.Sprintf("%d requests are let through to see how they fare", v.rules.Breaker.Probes),
+		)
 	case guard.Reclosed:
 		v.tell(now, "breaker-closed", "", "the probes went well")
 	case guard.Out, guard.Longer:
 		for _, c2 := range v.peers {
 			if s, out := v.side.State(c2.Peer); c2.ID == in.ID && out {
-				kind, what := "sidelined", fmt.Sprintf("%d failures in a row, the last: %s", v.rules.Sideline.After, s.Cause)
+				kind, what := "sidelined", fmt.Sprintf(
+					"%d failures in a row, the last: %s",
+					v.rules.Sideline.After,
+					s.Cause,
+				)
 				if c == guard.Longer {
 					kind, what = "still-sidelined", "its trial request failed: "+s.Cause
 				}

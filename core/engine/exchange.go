@@ -198,7 +198,15 @@ func (x *Exchange) refuse(s Step) { x.next = &s }
 func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
 	if rt.limit != nil && !x.allowed(rt) {
 		l := rt.settings.Limit
-		s := Refuse(Limited, fmt.Sprintf("route %s lets %s through, and the next is due in %s", rt.Name(), l, x.taken.Wait.Round(time.Millisecond)))
+		s := Refuse(
+			Limited,
+			fmt.Sprintf(
+				"route %s lets %s through, and the next is due in %s",
+				rt.Name(),
+				l,
+				x.taken.Wait.Round(time.Millisecond),
+			),
+		)
 		s.After = x.taken.Wait
 		x.refuse(s)
 		return true
@@ -327,7 +335,8 @@ func limit(s *service, route, gate *Route) (out rules.Timeout) {
 	if own != nil {
 		out = *own
 	}
-	if gate != nil && gate.settings.Timeout != nil && (gate.settings.Timeout.Value < out.Value || own == nil || route == nil) {
+	if gate != nil && gate.settings.Timeout != nil &&
+		(gate.settings.Timeout.Value < out.Value || own == nil || route == nil) {
 		out = *gate.settings.Timeout
 	}
 	return out

@@ -102,7 +102,13 @@ func (e *explainer) refuse(s Step) {
 func (e *explainer) take(rt *Route, cond *condition) (over bool) {
 	for i := range rt.rule.Faults {
 		if f := &rt.rule.Faults[i]; f.Status > 0 && f.Share == rules.Whole {
-			e.refuse(Step{Status: f.Status, Reason: Fault, Detail: fmt.Sprintf("route %s lets 100%% of its requests fail on purpose", rt.Name())})
+			e.refuse(
+				Step{
+					Status: f.Status,
+					Reason: Fault,
+					Detail: fmt.Sprintf("route %s lets 100%% of its requests fail on purpose", rt.Name()),
+				},
+			)
 			e.settings(e.service, e.route, e.gate)
 			return true
 		}
@@ -111,7 +117,10 @@ func (e *explainer) take(rt *Route, cond *condition) (over bool) {
 	case rt.rule.Reply != nil:
 		e.out.Answer = &Answered{Status: rt.rule.Reply.Status, Body: rt.rule.Reply.Body}
 	case rt.rule.Redirect != nil:
-		e.out.Answer = &Answered{Status: rt.rule.Redirect.Status, Location: location(rt.rule.Redirect, e.view, e.path, cond)}
+		e.out.Answer = &Answered{
+			Status:   rt.rule.Redirect.Status,
+			Location: location(rt.rule.Redirect, e.view, e.path, cond),
+		}
 	default:
 		return false
 	}
@@ -181,7 +190,10 @@ func (e *explainer) odds(to *target, chance float64) {
 	}
 	for _, d := range to.pool.version.drills {
 		if e.now < d.Until && d.concerns(e.view) {
-			e.out.Settings = append(e.out.Settings, Setting{Name: "drill", Value: d.describe(), From: "drill " + d.ID, Service: to.service.name})
+			e.out.Settings = append(
+				e.out.Settings,
+				Setting{Name: "drill", Value: d.describe(), From: "drill " + d.ID, Service: to.service.name},
+			)
 		}
 	}
 }
@@ -321,7 +333,8 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 			return
 		}
 	}
-	e.hasSeveral = e.hasSeveral || slices.ContainsFunc(e.out.Settings, func(s Setting) bool { return s.Service != name })
+	e.hasSeveral = e.hasSeveral ||
+		slices.ContainsFunc(e.out.Settings, func(s Setting) bool { return s.Service != name })
 	add := func(h rules.Holding) {
 		if h.Value == "none" {
 			return
@@ -340,11 +353,22 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 	t := limit(s, rt, gate)
 	for _, h := range holds {
 		if h.Name == "timeout" && h.Origin != t.Origin { // the gateway's is shorter
-			h = rules.Holding{Name: "timeout", Value: t.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: t.Origin}
+			h = rules.Holding{
+				Name:   "timeout",
+				Value:  t.String(),
+				From:   "route " + gate.Name() + " of gateway " + gate.of,
+				Origin: t.Origin,
+			}
 		}
-		if h.Name == "retry" && gate != nil && rt != nil && rt.settings.Retry == nil && gate.settings.Retry != nil { // nearer than the service's
+		if h.Name == "retry" && gate != nil && rt != nil && rt.settings.Retry == nil &&
+			gate.settings.Retry != nil { // nearer than the service's
 			r := gate.settings.Retry
-			h = rules.Holding{Name: "retry", Value: r.String(), From: "route " + gate.Name() + " of gateway " + gate.of, Origin: r.Origin}
+			h = rules.Holding{
+				Name:   "retry",
+				Value:  r.String(),
+				From:   "route " + gate.Name() + " of gateway " + gate.of,
+				Origin: r.Origin,
+			}
 		}
 		add(h)
 	}

@@ -23,7 +23,21 @@ const (
 
 // Reasons are all of them. Their order is that of their numbers, which are kept
 // on disk: new ones come last, and there is room for sixteen.
-var Reasons = [...]Reason{Unreachable, Reset, TimedOut, NoInstance, NoRoute, BadRequest, Limited, Fault, TLS, TooLarge, Draining, BreakerOpen, Overflow}
+var Reasons = [...]Reason{
+	Unreachable,
+	Reset,
+	TimedOut,
+	NoInstance,
+	NoRoute,
+	BadRequest,
+	Limited,
+	Fault,
+	TLS,
+	TooLarge,
+	Draining,
+	BreakerOpen,
+	Overflow,
+}
 
 // Number is the place of a reason among Reasons; false: it is none of them.
 func (r Reason) Number() (int, bool) {

@@ -39,7 +39,8 @@ func (o *outcomes) hold(out *Outcome) bool {
 		reason = Unreachable
 	}
 	status := out.status()
-	return reason != "" && slices.Contains(o.reasons, reason) || o.classes[status/100%6] || slices.Contains(o.statuses, status)
+	return reason != "" && slices.Contains(o.reasons, reason) || o.classes[status/100%6] ||
+		slices.Contains(o.statuses, status)
 }
 
 // status is the status that the rules look at.

@@ -80,7 +80,10 @@ type LimitStatus struct {
 // Acts tells whether one of the guards does something to requests now.
 func (s Status) Acts() bool {
 	return slices.ContainsFunc(s.Versions, func(v VersionStatus) bool {
-		return v.Breaker != nil && v.Breaker.State != guard.Closed.String() || v.Queue != nil && v.Queue.InFlight > 0 || v.Sidelined != nil || v.Down != nil || v.Shut != nil
+		return v.Breaker != nil && v.Breaker.State != guard.Closed.String() || v.Queue != nil && v.Queue.InFlight > 0 ||
+			v.Sidelined != nil ||
+			v.Down != nil ||
+			v.Shut != nil
 	})
 }
 
@@ -140,7 +143,13 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 	st.Version = v.name
 	if b := v.breaker; b != nil {
 		s := b.State(now)
-		st.Breaker = &BreakerStatus{State: s.Mode.String(), SinceMS: (now - s.Since).Milliseconds(), Seen: s.Seen, Failed: s.Failed, Slow: s.Slow}
+		st.Breaker = &BreakerStatus{
+			State:   s.Mode.String(),
+			SinceMS: (now - s.Since).Milliseconds(),
+			Seen:    s.Seen,
+			Failed:  s.Failed,
+			Slow:    s.Slow,
+		}
 		if s.Mode == guard.Open {
 			st.Breaker.LeftMS = max(s.Until-now, 0).Milliseconds()
 		}
@@ -152,7 +161,17 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 	st.Mistrusted = v.mistrusts.Load()
 	for _, c := range v.peers {
 		if s, out := v.side.State(c.Peer); out {
-			st.Sidelined = append(st.Sidelined, OutStatus{c.ID, s.Cause, max(s.Until-now, 0).Milliseconds(), (s.Until - s.Since).Milliseconds(), s.Times, s.Trial})
+			st.Sidelined = append(
+				st.Sidelined,
+				OutStatus{
+					c.ID,
+					s.Cause,
+					max(s.Until-now, 0).Milliseconds(),
+					(s.Until - s.Since).Milliseconds(),
+					s.Times,
+					s.Trial,
+				},
+			)
 		}
 		if c.Sick.Load() {
 			st.Down = append(st.Down, c.ID)
@@ -170,6 +189,8 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 			st.Breaker = nil
 		}
 	}
-	any = st.Breaker != nil || st.Queue != nil || st.Mistrusted || st.Sidelined != nil || st.Down != nil || st.Shut != nil || st.Sites != nil
+	any = st.Breaker != nil || st.Queue != nil || st.Mistrusted || st.Sidelined != nil || st.Down != nil ||
+		st.Shut != nil ||
+		st.Sites != nil
 	return st, any
 }

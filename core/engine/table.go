@@ -136,7 +136,17 @@ type Options struct {
 // Compile builds the table for rules that were checked and for the instances
 // that are known. It fails only for rules that Check would refuse.
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
-	b := &builder{opt: opt, plans: map[string]*plan{}, t: &Table{services: map[string]*service{}, gateways: map[string]*gateway{}, resolver: rules.NewResolver(rs), calls: opt.Calls, revision: opt.Revision}}
+	b := &builder{
+		opt:   opt,
+		plans: map[string]*plan{},
+		t: &Table{
+			services: map[string]*service{},
+			gateways: map[string]*gateway{},
+			resolver: rules.NewResolver(rs),
+			calls:    opt.Calls,
+			revision: opt.Revision,
+		},
+	}
 	b.remember()
 	for _, rule := range rs.Services {
 		b.service(rule.Name).rule = rule
@@ -186,7 +196,13 @@ type builder struct {
 func (b *builder) service(name string) *service {
 	s := b.t.services[name]
 	if s == nil {
-		s = &service{name: name, versions: map[string]*pool{}, placed: map[string]*pool{}, all: b.pool(name, ""), budget: b.budget(name)}
+		s = &service{
+			name:     name,
+			versions: map[string]*pool{},
+			placed:   map[string]*pool{},
+			all:      b.pool(name, ""),
+			budget:   b.budget(name),
+		}
 		s.whole = target{service: s, pool: s.all}
 		b.t.services[name] = s
 		s.settings = b.t.resolver.Service(nil) // unless a rule declares it
@@ -214,7 +230,12 @@ func (b *builder) ladder(of string, home *rules.Service, list []*rules.Route) (*
 		}
 		if len(weights) > 0 {
 			rt.split = b.split(rt, "", weights, func() *split {
-				if old != nil && slices.EqualFunc(old.rule.Send, rule.Send, func(a, b rules.Target) bool { return a.String() == b.String() }) {
+				if old != nil &&
+					slices.EqualFunc(
+						old.rule.Send,
+						rule.Send,
+						func(a, b rules.Target) bool { return a.String() == b.String() },
+					) {
 					return old.split
 				}
 				return nil
@@ -249,12 +270,15 @@ func (b *builder) actions(rt, old *Route) (err error) {
 		})
 	}
 	for i, f := range rule.Faults {
-		rt.faults = append(rt.faults, b.split(rt, fmt.Sprint("fault", i), []rules.Percent{f.Share, rules.Whole - f.Share}, func() *split {
-			if old != nil && i < len(old.faults) {
-				return old.faults[i]
-			}
-			return nil
-		}))
+		rt.faults = append(
+			rt.faults,
+			b.split(rt, fmt.Sprint("fault", i), []rules.Percent{f.Share, rules.Whole - f.Share}, func() *split {
+				if old != nil && i < len(old.faults) {
+					return old.faults[i]
+				}
+				return nil
+			}),
+		)
 	}
 	if l := rt.settings.Limit; l != nil {
 		if was := old.limiter(); was != nil && was.String() == l.String() {
@@ -279,7 +303,12 @@ func (r *Route) limiter() *rules.Limit {
 func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
 	s := b.t.services[t.Service]
 	if s == nil {
-		return nil, fmt.Errorf("route %s of %s sends to service %s, which nothing declares", rt.rule.Name, rt.of, t.Service)
+		return nil, fmt.Errorf(
+			"route %s of %s sends to service %s, which nothing declares",
+			rt.rule.Name,
+			rt.of,
+			t.Service,
+		)
 	}
 	to := &target{service: s, version: t.Version, site: t.Site, seed: hash.Text(0, t.String())}
 	switch {
@@ -310,7 +339,11 @@ func (b *builder) split(rt *Route, what string, weights []rules.Percent, before 
 func (t *Table) unknown(service string) Step {
 	detail := fmt.Sprintf("the mesh has no service %q", service)
 	if t.calls != nil {
-		detail = fmt.Sprintf("%q is not among the services that the caller is declared to call (%s)", service, strings.Join(t.calls, ", "))
+		detail = fmt.Sprintf(
+			"%q is not among the services that the caller is declared to call (%s)",
+			service,
+			strings.Join(t.calls, ", "),
+		)
 	}
 	return Refuse(NoRoute, detail)
 }

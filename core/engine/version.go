@@ -105,7 +105,8 @@ func (b *builder) peer(c *peer, v *version, in *Instance) {
 	}
 	c.Instance = in.clone()
 	c.Peer, c.seed = new(guard.Peer), hash.Text(0, in.ID)
-	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp && len(b.opt.Previous.services[v.service].known()) > 0 {
+	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp &&
+		len(b.opt.Previous.services[v.service].known()) > 0 {
 		c.Begin(b.opt.Now)
 	}
 }
@@ -165,7 +166,8 @@ func (b *builder) settle() {
 // could tell.
 func (s *service) guarded() bool {
 	set := &s.settings
-	if s.retry != nil || set.Breaker != nil || set.Queue != nil || set.Sideline != nil || set.Health != nil || set.Failover != nil {
+	if s.retry != nil || set.Breaker != nil || set.Queue != nil || set.Sideline != nil || set.Health != nil ||
+		set.Failover != nil {
 		return true
 	}
 	for _, p := range s.versions {
@@ -173,7 +175,8 @@ func (s *service) guarded() bool {
 			return true
 		}
 	}
-	return s.ladder != nil && slices.ContainsFunc(s.ladder.routes, func(rt *Route) bool { return rt.retry != nil || rt.limit != nil })
+	return s.ladder != nil &&
+		slices.ContainsFunc(s.ladder.routes, func(rt *Route) bool { return rt.retry != nil || rt.limit != nil })
 }
 
 // judge decides whether the health checks of the instances are believed: when
@@ -192,7 +195,11 @@ func (v *version) judge(now time.Duration) {
 	if v.mistrusts.Swap(mistrusts) != mistrusts && !v.unused(now) {
 		kind, detail := "trusted", "health checks are believed again"
 		if mistrusts {
-			kind, detail = "mistrusted", fmt.Sprintf("%d of %d instances are unwell at once: health checks are not believed, and all are called", unwell, len(v.peers))
+			kind, detail = "mistrusted", fmt.Sprintf(
+				"%d of %d instances are unwell at once: health checks are not believed, and all are called",
+				unwell,
+				len(v.peers),
+			)
 		}
 		v.tell(now, kind, "", detail)
 	}
@@ -233,7 +240,11 @@ func (t *Table) SetHealth(news []Instance, now time.Duration) bool {
 		if v == nil {
 			return false
 		}
-		at, found := slices.BinarySearchFunc(v.peers, news[i].ID, func(c *peer, id string) int { return cmp.Compare(c.ID, id) })
+		at, found := slices.BinarySearchFunc(
+			v.peers,
+			news[i].ID,
+			func(c *peer, id string) int { return cmp.Compare(c.ID, id) },
+		)
 		if !found || !news[i].isSame(v.peers[at].Instance) {
 			return false
 		}

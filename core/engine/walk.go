@@ -187,8 +187,14 @@ func (w *walk) misread(l *ladder, rt *Route) string {
 	}
 	for _, reading := range readings(w.path) {
 		if other, _ := l.match(w.view, reading); other != rt {
-			return fmt.Sprintf("the path can be read in two ways: %s leads %s, and read as %s it leads %s; send the path that is meant",
-				clipped(w.path), name(rt), clipped(reading), name(other))
+			return fmt.Sprintf(
+				"the path can be read in two ways: %s leads %s, and read as %s it leads %s; "+
+					"send the path that is meant",
+				clipped(w.path),
+				name(rt),
+				clipped(reading),
+				name(other),
+			)
 		}
 	}
 	return ""

@@ -63,7 +63,10 @@ func ReadChanges(name, text string) (Changes, error) {
 		return nil, fmt.Errorf("%s cannot be read: %w", name, err)
 	}
 	if len(file.Behaviour) == 0 {
-		return nil, fmt.Errorf("%s says nothing: expected behaviour: {SERVICE/VERSION: {time: …, errors: …, at-once: …, calls: …}}", name)
+		return nil, fmt.Errorf(
+			"%s says nothing: expected behaviour: {SERVICE/VERSION: {time: …, errors: …, at-once: …, calls: …}}",
+			name,
+		)
 	}
 	out := Changes{}
 	var errs []error
@@ -144,7 +147,11 @@ func (v *fileVersion) read() (c Change, err error) {
 	return c, errors.Join(errs...)
 }
 
-func (v *fileVersion) times(length func(string, string) time.Duration, share func(string, string) float64, bad func(string, ...any)) Times {
+func (v *fileVersion) times(
+	length func(string, string) time.Duration,
+	share func(string, string) float64,
+	bad func(string, ...any),
+) Times {
 	if median, ok := v.Time["median"]; ok {
 		spread, slow := 0.0, 0.0
 		for k, text := range v.Time {

@@ -186,7 +186,11 @@ func (s *sim) tableOf(p *proxy) (*engine.Table, error) {
 		drills[i].Until = endless
 	}
 	var err error
-	p.table, err = engine.Compile(s.rules, s.mesh.Instances, engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now})
+	p.table, err = engine.Compile(
+		s.rules,
+		s.mesh.Instances,
+		engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now},
+	)
 	return p.table, err
 }
 
@@ -272,7 +276,13 @@ func pick(kinds []Kind, d *Draw) *Request {
 }
 
 func (s *sim) result() *Result {
-	r := &Result{Tally: &effect.Tally{}, Streams: map[string]*trial.Tally{}, Requests: s.begun, Events: s.events, Stopped: s.stopped}
+	r := &Result{
+		Tally:    &effect.Tally{},
+		Streams:  map[string]*trial.Tally{},
+		Requests: s.begun,
+		Events:   s.events,
+		Stopped:  s.stopped,
+	}
 	type part struct {
 		names effect.Names
 		c     *stats.Counts

@@ -70,7 +70,7 @@ type Stream struct {
 	To      string // called service; empty at a gateway, where the Host of the request counts
 	Kinds   []Kind
 	Next    func() (due time.Duration, ok bool) // times of arrival, rising; they begin at about 0
-	PassOn  bool                                // calls further on carry the fields of the request that they are made for, in place of their own
+	PassOn  bool                                // calls further on carry the fields of their request, not their own
 	Counted time.Duration                       // requests due before it warm the mesh up, and do not count
 }
 

@@ -36,7 +36,12 @@ func (r *Run) running(what string) error {
 	case r.State.Over():
 		return Refused{fmt.Sprintf("release %s is %s: there is nothing to %s", r.Plan.Name, r.State, what)}
 	case r.Retreat:
-		return Refused{fmt.Sprintf("release %s was withdrawn, and its end cannot be written: publish the targets that you want", r.Plan.Name)}
+		return Refused{
+			fmt.Sprintf(
+				"release %s was withdrawn, and its end cannot be written: publish the targets that you want",
+				r.Plan.Name,
+			),
+		}
 	}
 	return nil
 }
@@ -111,7 +116,11 @@ func (r *Run) Withdraw(now time.Time, by, why string) error {
 // published holds.
 func (r *Run) Overtaken(now time.Time, revision uint, author, what string) {
 	if !r.State.Over() {
-		r.withdraw(now, ByPublish, fmt.Sprintf("revision %d of %s changed %s; what it says holds now", revision, author, what))
+		r.withdraw(
+			now,
+			ByPublish,
+			fmt.Sprintf("revision %d of %s changed %s; what it says holds now", revision, author, what),
+		)
 		r.Shift, r.Revision = false, revision
 	}
 }

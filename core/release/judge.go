@@ -129,7 +129,14 @@ const (
 // judge looks at a step: at all of it, and at what is new, in which a version
 // that went bad midway stands out.
 func judge(p *rules.Release, stage, fresh *Sample, base *stats.Counts, look int) Judgement {
-	j := Judgement{Verdict: Met, Findings: []Finding{}, To: sideOf(&stage.To), From: sideOf(&stage.From), NewTo: sideOf(&fresh.To), NewFrom: sideOf(&fresh.From)}
+	j := Judgement{
+		Verdict:  Met,
+		Findings: []Finding{},
+		To:       sideOf(&stage.To),
+		From:     sideOf(&stage.From),
+		NewTo:    sideOf(&fresh.To),
+		NewFrom:  sideOf(&fresh.From),
+	}
 	if n := j.NewTo.Requests + j.NewFrom.Requests; n > 0 {
 		j.Share = float64(j.NewTo.Requests) / float64(n)
 	}
@@ -235,8 +242,19 @@ func against(e *rules.Expectation, p *rules.Release, s *Sample, base *stats.Coun
 	}
 	diff, low, high := stats.ExactDifference(from.OK, n, s.To.OK, m, alpha)
 	f.Value, f.Low, f.High = &diff, &low, &high
-	f.Measured = fmt.Sprintf("%+.2f points (%+.2f to %+.2f): %s %.2f%% of %d, %s%s %.2f%% of %d", 100*diff, 100*low, 100*high,
-		p.To, 100*float64(s.To.OK)/float64(m), m, p.From, when, 100*float64(from.OK)/float64(n), n)
+	f.Measured = fmt.Sprintf(
+		"%+.2f points (%+.2f to %+.2f): %s %.2f%% of %d, %s%s %.2f%% of %d",
+		100*diff,
+		100*low,
+		100*high,
+		p.To,
+		100*float64(s.To.OK)/float64(m),
+		m,
+		p.From,
+		when,
+		100*float64(from.OK)/float64(n),
+		n,
+	)
 	met := func(v float64) bool { return bound(e, v) }
 	switch {
 	case met(diff):

@@ -42,7 +42,10 @@ func Steps(p *rules.Release) []Step {
 		out = append(out, Step{Kind: Cohort, Name: "cohort", Each: p.Each})
 	}
 	for _, s := range p.Stages {
-		out = append(out, Step{Kind: Weight, Name: s.String() + "%", Share: s, Each: p.Each, Hold: slices.Contains(p.HoldAt, s)})
+		out = append(
+			out,
+			Step{Kind: Weight, Name: s.String() + "%", Share: s, Each: p.Each, Hold: slices.Contains(p.HoldAt, s)},
+		)
 	}
 	if n := len(p.Stages); p.Watch > 0 && n > 0 {
 		out = append(out, Step{Kind: Watch, Name: "watch", Share: p.Stages[n-1], Each: p.Watch})
@@ -80,7 +83,10 @@ func Places(rs *rules.Rules, p *rules.Release) ([]Place, error) {
 			if p.Route != "" && (ladder != p.Service || rt.Name != p.Route) {
 				continue
 			}
-			if slices.ContainsFunc(rt.Send, func(t rules.Target) bool { return t.Service == p.Service && t.Version == p.From && t.Weight > 0 }) {
+			if slices.ContainsFunc(
+				rt.Send,
+				func(t rules.Target) bool { return t.Service == p.Service && t.Version == p.From && t.Weight > 0 },
+			) {
 				out = append(out, Place{ladder, rt.Name})
 			}
 		}
@@ -95,9 +101,19 @@ func Places(rs *rules.Rules, p *rules.Release) ([]Place, error) {
 	case len(out) > 0:
 		return out, nil
 	case p.Route != "":
-		return nil, fmt.Errorf("route %s of %s sends nothing to %s now: there is nothing to move; look at its targets, or at from", p.Route, p.Service, p.From)
+		return nil, fmt.Errorf(
+			"route %s of %s sends nothing to %s now: there is nothing to move; look at its targets, or at from",
+			p.Route,
+			p.Service,
+			p.From,
+		)
 	}
-	return nil, fmt.Errorf("no route sends to %s of %s now: give the service a route such as {name: all, send: %s}, or look at from", p.From, p.Service, p.From)
+	return nil, fmt.Errorf(
+		"no route sends to %s of %s now: give the service a route such as {name: all, send: %s}, or look at from",
+		p.From,
+		p.Service,
+		p.From,
+	)
 }
 
 // Overlay is what a release changes in the rules while it runs: a release begins
@@ -179,7 +195,11 @@ func applied(ladder string, routes []*rules.Route, list []*Overlay) []*rules.Rou
 			}
 			now.Send = o.send(now.Send)
 			if o.Copies > 0 {
-				now.Mirror = &rules.Mirror{To: rules.Target{Service: o.Service, Version: o.To, Weight: rules.Whole, At: o.At}, Share: o.Copies, At: o.At}
+				now.Mirror = &rules.Mirror{
+					To:    rules.Target{Service: o.Service, Version: o.To, Weight: rules.Whole, At: o.At},
+					Share: o.Copies,
+					At:    o.At,
+				}
 			}
 			changed = &now
 		}
@@ -223,7 +243,10 @@ func (o *Overlay) send(list []rules.Target) []rules.Target {
 		if f.Service != o.Service || f.Version != o.From {
 			continue
 		}
-		at := slices.IndexFunc(out, func(t rules.Target) bool { return t.Service == o.Service && t.Version == o.To && t.Site == f.Site })
+		at := slices.IndexFunc(
+			out,
+			func(t rules.Target) bool { return t.Service == o.Service && t.Version == o.To && t.Site == f.Site },
+		)
 		if at < 0 && o.Share == 0 {
 			continue
 		}
@@ -247,7 +270,10 @@ func (o *Overlay) send(list []rules.Target) []rules.Target {
 func (o *Overlay) Final(send []rules.Target, all bool) []rules.Target {
 	out := o.send(send)
 	if all {
-		out = slices.DeleteFunc(out, func(t rules.Target) bool { return t.Weight == 0 && t.Service == o.Service && t.Version == o.From })
+		out = slices.DeleteFunc(
+			out,
+			func(t rules.Target) bool { return t.Weight == 0 && t.Service == o.Service && t.Version == o.From },
+		)
 	}
 	return out
 }

@@ -91,7 +91,17 @@ const lapse = 10 * time.Second
 
 // Start begins a release. base is what From did before; nil: nobody knows.
 func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now time.Time) *Run {
-	r := &Run{Plan: *p, Places: places, Starter: by, State: Ready, Step: -1, Began: now, Since: now, Base: base, clock: now}
+	r := &Run{
+		Plan:    *p,
+		Places:  places,
+		Starter: by,
+		State:   Ready,
+		Step:    -1,
+		Began:   now,
+		Since:   now,
+		Base:    base,
+		clock:   now,
+	}
 	r.event(now, "started", by, fmt.Sprintf("from %s to %s of %s", p.From, p.To, p.Service))
 	return r
 }
@@ -115,7 +125,14 @@ func (r *Run) Now() Step {
 // Overlay is what the release is to change now; false: nothing.
 func (r *Run) Overlay() (Overlay, bool) {
 	if r.State.Over() || r.Step < 0 {
-		return Overlay{Release: r.Plan.Name, Places: r.Places, Service: r.Plan.Service, From: r.Plan.From, To: r.Plan.To, At: r.Plan.At}, false
+		return Overlay{
+			Release: r.Plan.Name,
+			Places:  r.Places,
+			Service: r.Plan.Service,
+			From:    r.Plan.From,
+			To:      r.Plan.To,
+			At:      r.Plan.At,
+		}, false
 	}
 	step := r.Now()
 	if r.Retreat {
@@ -156,7 +173,10 @@ func (r *Run) Tick(now time.Time, everywhere bool) (broke bool) {
 			r.State = stateOf(r.Now().Kind)
 			text := "in force in every proxy"
 			if !everywhere {
-				text = fmt.Sprintf("not every proxy has it after %s; what it judges follows it in those that do", arrival)
+				text = fmt.Sprintf(
+					"not every proxy has it after %s; what it judges follows it in those that do",
+					arrival,
+				)
 			}
 			r.event(now, "in-force", "", text)
 		}
@@ -240,9 +260,26 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 		r.onward(now)
 	case over < r.Plan.Judge.Patience:
 	case j.Verdict == Few:
-		r.withdraw(now, ByJudge, fmt.Sprintf("too few requests: %s, %s after stage %s should have ended; nothing is known to be wrong", j.Worst().Measured, brief(over), step.Name))
+		r.withdraw(
+			now,
+			ByJudge,
+			fmt.Sprintf(
+				"too few requests: %s, %s after stage %s should have ended; nothing is known to be wrong",
+				j.Worst().Measured,
+				brief(over),
+				step.Name,
+			),
+		)
 	default:
-		r.hold(now, ByJudge, fmt.Sprintf("the figures do not tell whether %s: %s; it goes on by itself once they do", j.Worst().Expectation, j.Worst().Measured))
+		r.hold(
+			now,
+			ByJudge,
+			fmt.Sprintf(
+				"the figures do not tell whether %s: %s; it goes on by itself once they do",
+				j.Worst().Expectation,
+				j.Worst().Measured,
+			),
+		)
 	}
 }
 
@@ -316,7 +353,12 @@ func (r *Run) shift(now time.Time) {
 	r.begin(now)
 	if r.Now().Kind == Watch { // the weights stay
 		r.State = Judging
-		r.event(now, "shifted", "", fmt.Sprintf("%s is watched for %s; %s can take over again at once", r.Plan.To, r.Now().Each, r.Plan.From))
+		r.event(
+			now,
+			"shifted",
+			"",
+			fmt.Sprintf("%s is watched for %s; %s can take over again at once", r.Plan.To, r.Now().Each, r.Plan.From),
+		)
 		return
 	}
 	r.Shift = true

@@ -175,8 +175,21 @@ func (rt *Route) Actions(home string) []Action {
 // of the message's framing, and the mesh's own.
 func reserved(name string) bool {
 	switch name = textproto.CanonicalMIMEHeaderKey(name); name {
-	case "Connection", "Keep-Alive", "Proxy-Connection", "Proxy-Authenticate", "Proxy-Authorization", "Proxy-Status", "Te", "Trailer",
-		"Transfer-Encoding", "Upgrade", "Http2-Settings", "Content-Length", "Host", "Via", "Forwarded":
+	case "Connection",
+		"Keep-Alive",
+		"Proxy-Connection",
+		"Proxy-Authenticate",
+		"Proxy-Authorization",
+		"Proxy-Status",
+		"Te",
+		"Trailer",
+		"Transfer-Encoding",
+		"Upgrade",
+		"Http2-Settings",
+		"Content-Length",
+		"Host",
+		"Via",
+		"Forwarded":
 		return true
 	}
 	return strings.HasPrefix(name, "Nightjar-")

@@ -32,7 +32,15 @@ type CertificateState struct {
 // the findings is 0.
 func Check(files []File, live Live) (*Rules, []Finding) {
 	rs, found, whole := read(files)
-	c := &checker{rules: rs, live: live, whole: whole, services: map[string]*Service{}, gateways: map[string]*Gateway{}, sites: map[string]bool{}, names: map[string][]string{}}
+	c := &checker{
+		rules:    rs,
+		live:     live,
+		whole:    whole,
+		services: map[string]*Service{},
+		gateways: map[string]*Gateway{},
+		sites:    map[string]bool{},
+		names:    map[string][]string{},
+	}
 	for _, s := range rs.Services {
 		c.services[s.Name] = s
 	}
@@ -162,7 +170,13 @@ func (c *checker) ladder(home *Service, routes []*Route, path string) {
 			t := &rt.Send[j]
 			c.target(home, t, p+".send")
 			if seen[t.String()] {
-				c.mistake(t.At, p+".send", CodeDeclaredTwice, fmt.Sprintf("target %s stands here twice", t), "each target once")
+				c.mistake(
+					t.At,
+					p+".send",
+					CodeDeclaredTwice,
+					fmt.Sprintf("target %s stands here twice", t),
+					"each target once",
+				)
 			}
 			seen[t.String()] = true
 		}
@@ -180,7 +194,13 @@ func (c *checker) ladder(home *Service, routes []*Route, path string) {
 // named: a target beside `send` needs a version.
 func (c *checker) named(t *Target, path string) {
 	if s := c.services[t.Service]; s != nil && t.Version == "" {
-		c.mistake(t.At, path, CodeMissing, fmt.Sprintf("%s names no version", t.Service), fmt.Sprintf("%s/VERSION: one of %s", t.Service, strings.Join(s.Versions, ", ")))
+		c.mistake(
+			t.At,
+			path,
+			CodeMissing,
+			fmt.Sprintf("%s names no version", t.Service),
+			fmt.Sprintf("%s/VERSION: one of %s", t.Service, strings.Join(s.Versions, ", ")),
+		)
 	}
 }
 
@@ -202,7 +222,13 @@ func (c *checker) condition(when *Condition, path string) {
 // outsider: who calls a gateway is not known to the mesh.
 func (c *checker) outsider(when *Condition, path string) {
 	if len(when.From)+len(when.Sites) > 0 {
-		c.mistake(when.At, path, CodeBadValue, "requests come to a gateway from outside the mesh, from no service and no site", "from and site on routes of services only")
+		c.mistake(
+			when.At,
+			path,
+			CodeBadValue,
+			"requests come to a gateway from outside the mesh, from no service and no site",
+			"from and site on routes of services only",
+		)
 	}
 	for _, group := range [][]Condition{when.Any, when.All, when.Not} {
 		for i := range group {
@@ -224,7 +250,13 @@ func (c *checker) target(home *Service, t *Target, path string) {
 		}
 		t.Service, t.Version = t.Version, ""
 		if t.Site != "" {
-			c.mistake(t.At, path, CodeBadValue, "a site goes with a version", fmt.Sprintf("%s/VERSION@%s, or %s alone", t.Service, t.Site, t.Service))
+			c.mistake(
+				t.At,
+				path,
+				CodeBadValue,
+				"a site goes with a version",
+				fmt.Sprintf("%s/VERSION@%s, or %s alone", t.Service, t.Site, t.Service),
+			)
 		}
 	}
 	if s := c.knownService(t.At, path, t.Service); s != nil && t.Version != "" && !s.HasVersion(t.Version) {
@@ -236,7 +268,13 @@ func (c *checker) target(home *Service, t *Target, path string) {
 func (c *checker) knownService(at Origin, path, name string) *Service {
 	s := c.services[name]
 	if s == nil && c.whole && name != "" {
-		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service %s", name), c.oneOf(name, "service", func() []string { return slices.Collect(maps.Keys(c.services)) }))
+		c.mistake(
+			at,
+			path,
+			CodeUnknownService,
+			fmt.Sprintf("nothing declares a service %s", name),
+			c.oneOf(name, "service", func() []string { return slices.Collect(maps.Keys(c.services)) }),
+		)
 	}
 	return s
 }
@@ -244,14 +282,29 @@ func (c *checker) knownService(at Origin, path, name string) *Service {
 // knownCaller reports a name that is neither a service nor a gateway.
 func (c *checker) knownCaller(at Origin, path, name string) {
 	if c.whole && c.services[name] == nil && c.gateways[name] == nil {
-		c.mistake(at, path, CodeUnknownService, fmt.Sprintf("nothing declares a service or gateway %s", name),
-			c.oneOf(name, "caller", func() []string { return slices.AppendSeq(slices.Collect(maps.Keys(c.services)), maps.Keys(c.gateways)) }))
+		c.mistake(
+			at,
+			path,
+			CodeUnknownService,
+			fmt.Sprintf("nothing declares a service or gateway %s", name),
+			c.oneOf(
+				name,
+				"caller",
+				func() []string {
+					return slices.AppendSeq(slices.Collect(maps.Keys(c.services)), maps.Keys(c.gateways))
+				},
+			),
+		)
 	}
 }
 
 func (c *checker) knownSite(at Origin, path, name string) {
 	if name != "" && c.whole && !c.sites[name] {
-		expected := c.oneOf(name, "site", func() []string { return slices.Collect(maps.Keys(c.sites)) }) + ", or add it to the section sites"
+		expected := c.oneOf(
+			name,
+			"site",
+			func() []string { return slices.Collect(maps.Keys(c.sites)) },
+		) + ", or add it to the section sites"
 		if len(c.sites) == 0 {
 			expected = fmt.Sprintf("sites: [%s, …] at the top of a file", name)
 		}
@@ -295,8 +348,17 @@ func (c *checker) gatewayHosts() {
 				if before == g {
 					msg = fmt.Sprintf("host %s stands in the list twice", h)
 				}
-				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: g.At, Path: fmt.Sprintf("gateways.%s.hosts[%d]", g.Name, i),
-					Message: msg, Expected: "each host once", Also: &also})
+				c.add(
+					Finding{
+						Severity: Mistake,
+						Code:     CodeDeclaredTwice,
+						At:       g.At,
+						Path:     fmt.Sprintf("gateways.%s.hosts[%d]", g.Name, i),
+						Message:  msg,
+						Expected: "each host once",
+						Also:     &also,
+					},
+				)
 			}
 			first[key] = g
 		}
@@ -313,19 +375,36 @@ func (c *checker) certificates(g *Gateway, path string) {
 	for _, cert := range g.TLS {
 		state, err := c.live.TLS(cert)
 		if err != nil {
-			c.mistake(cert.At, path+".tls", CodeTLSFile, err.Error(), "two readable PEM files: a certificate chain and the key that belongs to it")
+			c.mistake(
+				cert.At,
+				path+".tls",
+				CodeTLSFile,
+				err.Error(),
+				"two readable PEM files: a certificate chain and the key that belongs to it",
+			)
 			whole = false
 			continue
 		}
 		if state.Expired != "" {
-			c.warn(cert.At, path+".tls", CodeCertificate, fmt.Sprintf("%s ran out on %s", cert.Cert, state.Expired), "a certificate that is valid now")
+			c.warn(
+				cert.At,
+				path+".tls",
+				CodeCertificate,
+				fmt.Sprintf("%s ran out on %s", cert.Cert, state.Expired),
+				"a certificate that is valid now",
+			)
 		}
 		names = append(names, state.Names...)
 	}
 	for i, h := range g.Hosts {
 		if whole && h != "*" && !slices.ContainsFunc(names, func(n string) bool { return hostCovers(n, h) }) {
-			c.warn(g.TLS[0].At, fmt.Sprintf("%s.hosts[%d]", path, i), CodeCertificate, fmt.Sprintf("no certificate of gateway %s covers host %s", g.Name, h),
-				"a certificate for it; these are covered: "+strings.Join(names, ", "))
+			c.warn(
+				g.TLS[0].At,
+				fmt.Sprintf("%s.hosts[%d]", path, i),
+				CodeCertificate,
+				fmt.Sprintf("no certificate of gateway %s covers host %s", g.Name, h),
+				"a certificate for it; these are covered: "+strings.Join(names, ", "),
+			)
 		}
 	}
 }
@@ -363,12 +442,24 @@ func (c *checker) policies() {
 			continue
 		}
 		if !forRoute[p] {
-			c.mistake(p.At, path+".for", CodeUnknownLabels, fmt.Sprintf("nothing has the labels %s", p.For), c.nearLabels(p.For))
+			c.mistake(
+				p.At,
+				path+".for",
+				CodeUnknownLabels,
+				fmt.Sprintf("nothing has the labels %s", p.For),
+				c.nearLabels(p.For),
+			)
 			continue
 		}
 		for _, set := range p.All() {
 			if !slices.Contains([]string{"timeout", "retry", "limit"}, set.Name) {
-				c.mistake(set.Where(), path, CodeUnknownLabels, fmt.Sprintf("%s belongs to services, and only routes have the labels %s", set.Name, p.For), "the labels on a service, or a policy of its own")
+				c.mistake(
+					set.Where(),
+					path,
+					CodeUnknownLabels,
+					fmt.Sprintf("%s belongs to services, and only routes have the labels %s", set.Name, p.For),
+					"the labels on a service, or a policy of its own",
+				)
 			}
 		}
 	}
@@ -382,7 +473,13 @@ func (c *checker) policies() {
 		}
 		also := a.At
 		c.add(Finding{Severity: Mistake, Code: CodePolicyConflict, At: b.At, Path: "policies." + b.Name, Also: &also,
-			Message:  fmt.Sprintf("policies %s and %s both set %s of %s, and have equally many labels", a.Name, b.Name, name, strings.Join(where, " of ")),
+			Message: fmt.Sprintf(
+				"policies %s and %s both set %s of %s, and have equally many labels",
+				a.Name,
+				b.Name,
+				name,
+				strings.Join(where, " of "),
+			),
 			Expected: "one more label in one of them, or the setting in one of them alone"})
 	})
 }
@@ -429,7 +526,13 @@ func (c *checker) releases() {
 			for _, rt := range s.Routes {
 				names = append(names, rt.Name)
 			}
-			c.mistake(r.At, path+".route", CodeUnknownRoute, fmt.Sprintf("service %s has no route %s", s.Name, r.Route), oneOf(r.Route, names))
+			c.mistake(
+				r.At,
+				path+".route",
+				CodeUnknownRoute,
+				fmt.Sprintf("service %s has no route %s", s.Name, r.Route),
+				oneOf(r.Route, names),
+			)
 		}
 		if r.FirstTo != nil {
 			c.condition(r.FirstTo, path+".first-to")
@@ -440,7 +543,11 @@ func (c *checker) releases() {
 			if k.service == r.Service && k.from == r.From && (k.route == r.Route || k.route == "" || r.Route == "") {
 				also := before.At
 				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: r.At, Path: path, Also: &also,
-					Message: fmt.Sprintf("release %s moves the same route away from %s already", before.Name, r.From), Expected: "one release from a version of a route"})
+					Message: fmt.Sprintf(
+						"release %s moves the same route away from %s already",
+						before.Name,
+						r.From,
+					), Expected: "one release from a version of a route"})
 				break
 			}
 		}
@@ -455,7 +562,8 @@ func (c *checker) trials() {
 		c.expectations(t.Expect, path+".expect")
 		if d := t.Drill; d != nil {
 			c.knownSite(d.At, path+".drill", d.Site)
-			if s := c.knownService(d.At, path+".drill", d.Service); s != nil && d.Version != "" && !s.HasVersion(d.Version) {
+			if s := c.knownService(d.At, path+".drill", d.Service); s != nil && d.Version != "" &&
+				!s.HasVersion(d.Version) {
 				c.unknownVersion(d.At, path+".drill", s, d.Version)
 			}
 		}
@@ -470,7 +578,13 @@ func (c *checker) loads(list []Load, path string) {
 		if l.From != "" {
 			c.knownService(l.At, path+".load", l.From)
 			if c.gateways[l.To] != nil {
-				c.mistake(l.At, path+".load", CodeBadValue, "calls of a gateway come from outside", "a load without from")
+				c.mistake(
+					l.At,
+					path+".load",
+					CodeBadValue,
+					"calls of a gateway come from outside",
+					"a load without from",
+				)
 			}
 		}
 	}

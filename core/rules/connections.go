@@ -29,7 +29,13 @@ func (c *checker) connections(s *Service, path string) {
 		default:
 			continue
 		}
-		c.mistake(rt.At, p+"."+wrong, CodeBadValue, fmt.Sprintf("service %s speaks TCP, and a connection has no method, path, header or cookie", s.Name), "from and site in when, and send")
+		c.mistake(
+			rt.At,
+			p+"."+wrong,
+			CodeBadValue,
+			fmt.Sprintf("service %s speaks TCP, and a connection has no method, path, header or cookie", s.Name),
+			"from and site in when, and send",
+		)
 	}
 }
 
@@ -37,5 +43,6 @@ func (c *checker) connections(s *Service, path string) {
 // does not have.
 func ofRequests(w Condition) bool {
 	return w.Path != "" || w.PathRegex != "" || len(w.Methods)+len(w.Hosts)+len(w.Headers)+len(w.Query)+len(w.Cookies) > 0 ||
-		slices.ContainsFunc(w.Any, ofRequests) || slices.ContainsFunc(w.All, ofRequests) || slices.ContainsFunc(w.Not, ofRequests)
+		slices.ContainsFunc(w.Any, ofRequests) || slices.ContainsFunc(w.All, ofRequests) ||
+		slices.ContainsFunc(w.Not, ofRequests)
 }

@@ -162,8 +162,17 @@ func (l leaves) access(a *Access) {
 		if r.Allow {
 			verb = "allow"
 		}
-		l.put("access.rules["+r.Name+"]", fmt.Sprintf("from %s to %s: %s %s", cmp.Or(strings.Join(r.From, "|"), "all"), cmp.Or(strings.Join(r.To, "|"), "all"),
-			verb, cmp.Or(r.What.Describe(), "all")), r.At)
+		l.put(
+			"access.rules["+r.Name+"]",
+			fmt.Sprintf(
+				"from %s to %s: %s %s",
+				cmp.Or(strings.Join(r.From, "|"), "all"),
+				cmp.Or(strings.Join(r.To, "|"), "all"),
+				verb,
+				cmp.Or(r.What.Describe(), "all"),
+			),
+			r.At,
+		)
 	}
 	l.put("access.rules", strings.Join(order, ", "), a.At)
 }
@@ -184,7 +193,11 @@ func (l leaves) release(r *Release) {
 		l.put(p+".hold-at", fmt.Sprint(r.HoldAt), r.At)
 	}
 	j := r.Judge
-	l.put(p+".judge", fmt.Sprintf("least %d, every %s, misses %d, patience %s", j.Least, j.Every, j.Misses, j.Patience), r.At)
+	l.put(
+		p+".judge",
+		fmt.Sprintf("least %d, every %s, misses %d, patience %s", j.Least, j.Every, j.Misses, j.Patience),
+		r.At,
+	)
 	l.expect(p+".judge", j.Expect)
 	l.loads(p, r.Load)
 	if r.Dark > 0 {

@@ -37,9 +37,16 @@ func SplitRoute(s *Service, name string) (*Route, error) {
 	case len(all) == 1:
 		return all[0], nil
 	case len(all) == 0:
-		return nil, fmt.Errorf("service %s has no routes that send in the rules in force: publish a rule file that gives it one", s.Name)
+		return nil, fmt.Errorf(
+			"service %s has no routes that send in the rules in force: publish a rule file that gives it one",
+			s.Name,
+		)
 	}
-	return nil, fmt.Errorf("service %s has several routes that could be meant: name one of %s", s.Name, strings.Join(names, ", "))
+	return nil, fmt.Errorf(
+		"service %s has several routes that could be meant: name one of %s",
+		s.Name,
+		strings.Join(names, ", "),
+	)
 }
 
 // SetSend writes new targets into the route's place in the text of its file
@@ -62,7 +69,10 @@ func SetSend(files []File, rt *Route, home string, send []Target) ([]File, error
 		from := offset(text, n.Line, n.Column)
 		to, ok := end(text, n)
 		if !ok {
-			return nil, fmt.Errorf("%s: targets written this way cannot be edited in place: change the file and publish it", rt.SendAt)
+			return nil, fmt.Errorf(
+				"%s: targets written this way cannot be edited in place: change the file and publish it",
+				rt.SendAt,
+			)
 		}
 		out[i].Text = text[:from] + sendSource(send, home) + text[to:]
 		return out, nil

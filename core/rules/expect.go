@@ -28,8 +28,20 @@ type Expectation struct {
 var expectShape = regexp.MustCompile(`^([a-z0-9-]+)(?:\(([^()]*)\))?\s*(<=|>=|=|<|>)\s*([^±\s]+)\s*(?:±\s*(\S+))?$`)
 
 // metrics are what can be expected, each with the unit of its values.
-var metrics = map[string]string{"success": "%", "first-try": "%", "share": "%", "load-factor": "", "rps": "", "requests": "", "failed": "",
-	"refused": "", "p50": "s", "p90": "s", "p95": "s", "p99": "s"}
+var metrics = map[string]string{
+	"success":     "%",
+	"first-try":   "%",
+	"share":       "%",
+	"load-factor": "",
+	"rps":         "",
+	"requests":    "",
+	"failed":      "",
+	"refused":     "",
+	"p50":         "s",
+	"p90":         "s",
+	"p95":         "s",
+	"p99":         "s",
+}
 
 // ParseExpectation reads one line. Whether the names in it are known is for
 // the caller to find out.
@@ -93,5 +105,19 @@ func quantity(s, unit string) (float64, error) {
 }
 
 // Reasons are the words that the mesh gives for its own answers.
-var Reasons = []string{"unreachable", "reset", "timeout", "no-instance", "no-route", "breaker-open", "overflow", "limited", "denied", "fault",
-	"bad-request", "too-large", "tls", "draining"}
+var Reasons = []string{
+	"unreachable",
+	"reset",
+	"timeout",
+	"no-instance",
+	"no-route",
+	"breaker-open",
+	"overflow",
+	"limited",
+	"denied",
+	"fault",
+	"bad-request",
+	"too-large",
+	"tls",
+	"draining",
+}

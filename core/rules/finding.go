@@ -70,7 +70,11 @@ func Kinds() []Kind {
 		{CodeSyntax, Mistake, "The file is not one YAML or JSON document."},
 		{CodeUnknownKey, Mistake, "The language has no such key here."},
 		{CodeDoubledKey, Mistake, "A key stands twice in one mapping."},
-		{CodeWrongType, Mistake, "A value is of another kind than is needed: a list for a mapping, a time without its unit."},
+		{
+			CodeWrongType,
+			Mistake,
+			"A value is of another kind than is needed: a list for a mapping, a time without its unit.",
+		},
 		{CodeMissing, Mistake, "Something that is required is not there."},
 		{CodeDeclaredTwice, Mistake, "The same thing is declared in two places."},
 		{CodeBadName, Mistake, "A name could not be addressed."},

@@ -22,7 +22,12 @@ import (
 // than 2 MiB.
 func Format(f File) (string, error) {
 	if len(f.Text) > maxFormat {
-		return "", fmt.Errorf("%s holds %d bytes, and at most %d are laid out at once: split the file", f.Name, len(f.Text), maxFormat)
+		return "", fmt.Errorf(
+			"%s holds %d bytes, and at most %d are laid out at once: split the file",
+			f.Name,
+			len(f.Text),
+			maxFormat,
+		)
 	}
 	text := strings.TrimPrefix(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(f.Text), "\ufeff")
 	before, err := document(text)
@@ -32,7 +37,9 @@ func Format(f File) (string, error) {
 		return "", fmt.Errorf("%s: %s", r.findings[0].At, r.findings[0].Message)
 	}
 	once := layOut(text, before)
-	if again, err := document(once); err != nil || !sameNodes(before, again) || !slices.Equal(comments(text), comments(once)) || layOut(once, again) != once {
+	if again, err := document(once); err != nil || !sameNodes(before, again) ||
+		!slices.Equal(comments(text), comments(once)) ||
+		layOut(once, again) != once {
 		return f.Text, nil
 	}
 	return once, nil
@@ -56,7 +63,8 @@ func sameNodes(a, b *yaml.Node) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	if a.Kind != b.Kind || a.Tag != b.Tag || a.Value != b.Value || a.Anchor != b.Anchor || len(a.Content) != len(b.Content) {
+	if a.Kind != b.Kind || a.Tag != b.Tag || a.Value != b.Value || a.Anchor != b.Anchor ||
+		len(a.Content) != len(b.Content) {
 		return false
 	}
 	for i := range a.Content {
@@ -275,7 +283,10 @@ func byteOf(s string, col int) int {
 
 // write puts the lines together.
 func (l *layout) write() string {
-	slices.SortFunc(l.flows, func(a, b flow) int { return cmp.Or(cmp.Compare(a.line, b.line), cmp.Compare(a.from, b.from)) })
+	slices.SortFunc(
+		l.flows,
+		func(a, b flow) int { return cmp.Or(cmp.Compare(a.line, b.line), cmp.Compare(a.from, b.from)) },
+	)
 	for _, f := range slices.Backward(l.flows) { // from the end, so that places stay right
 		s := l.lines[f.line-1]
 		l.lines[f.line-1] = s[:f.from] + f.text + s[f.to:]

@@ -36,7 +36,8 @@ func (l *layout) gap(k, v *yaml.Node) {
 
 // flow writes brackets that stand on one line with single spaces.
 func (l *layout) flow(n *yaml.Node) {
-	if n.Kind != yaml.MappingNode && n.Kind != yaml.SequenceNode || n.Style&yaml.FlowStyle == 0 || n.Anchor != "" || n.Line > len(l.lines) {
+	if n.Kind != yaml.MappingNode && n.Kind != yaml.SequenceNode || n.Style&yaml.FlowStyle == 0 || n.Anchor != "" ||
+		n.Line > len(l.lines) {
 		return
 	}
 	s := l.lines[n.Line-1]
@@ -111,7 +112,8 @@ func scalarText(s string, from int, n *yaml.Node) (string, int, bool) {
 		}
 		for to := from + 2; to <= len(s); to++ {
 			var got yaml.Node
-			if s[to-1] == s[from] && yaml.Load([]byte(s[from:to]), &got) == nil && len(got.Content) == 1 && got.Content[0].Value == n.Value {
+			if s[to-1] == s[from] && yaml.Load([]byte(s[from:to]), &got) == nil && len(got.Content) == 1 &&
+				got.Content[0].Value == n.Value {
 				return s[from:to], to, true
 			}
 		}

@@ -37,9 +37,11 @@ func read(files []File) (rules *Rules, findings []Finding, whole bool) {
 		total += len(f.Text)
 	}
 	if total > MaxBytes {
-		return rules, []Finding{{Severity: Mistake, Code: CodeTooLarge, At: Origin{File: files[0].Name, Line: 1, Col: 1},
-			Message:  fmt.Sprintf("the rule files hold %d bytes", total),
-			Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes)}}, false
+		return rules, []Finding{
+			{Severity: Mistake, Code: CodeTooLarge, At: Origin{File: files[0].Name, Line: 1, Col: 1},
+				Message:  fmt.Sprintf("the rule files hold %d bytes", total),
+				Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes)},
+		}, false
 	}
 	shared := &common{rules: rules, first: map[string]Origin{}}
 	for _, f := range files {
@@ -77,7 +79,13 @@ func (r *reader) readFile(text string) bool {
 	}
 	nodes := 0
 	if bad, why := measure(root, 1, &nodes); bad != nil {
-		r.mistake(bad, "", CodeTooLarge, why, fmt.Sprintf("nesting of at most %d and at most %d values in a file", MaxDepth, maxNodes))
+		r.mistake(
+			bad,
+			"",
+			CodeTooLarge,
+			why,
+			fmt.Sprintf("nesting of at most %d and at most %d values in a file", MaxDepth, maxNodes),
+		)
 		return false
 	}
 	if root.Tag == "!!null" {
@@ -168,7 +176,10 @@ func measure(n *yaml.Node, depth int, nodes *int) (*yaml.Node, string) {
 func (r *reader) at(n *yaml.Node) Origin { return Origin{File: r.file, Line: n.Line, Col: n.Column} }
 
 func (r *reader) mistake(n *yaml.Node, path string, code Code, msg, expected string) {
-	r.findings = append(r.findings, Finding{Severity: Mistake, Code: code, At: r.at(n), Path: path, Message: msg, Expected: expected})
+	r.findings = append(
+		r.findings,
+		Finding{Severity: Mistake, Code: code, At: r.at(n), Path: path, Message: msg, Expected: expected},
+	)
 }
 
 // once tells whether nothing of that kind and name was declared before;
@@ -239,7 +250,13 @@ func (r *reader) pairs(n *yaml.Node, path string, each func(k, v *yaml.Node, pat
 		k = resolve(k)
 		p := join(path, k.Value)
 		if before := first[k.Value]; before != nil {
-			r.mistake(k, p, CodeDoubledKey, fmt.Sprintf("key %q stands here twice", k.Value), "each key once; put the values together")
+			r.mistake(
+				k,
+				p,
+				CodeDoubledKey,
+				fmt.Sprintf("key %q stands here twice", k.Value),
+				"each key once; put the values together",
+			)
 			also := r.at(before)
 			r.findings[len(r.findings)-1].Also = &also
 			continue

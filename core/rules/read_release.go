@@ -31,7 +31,13 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 			rel.Stages = r.shares(n, path)
 			for i := 1; i < len(rel.Stages); i++ {
 				if rel.Stages[i] <= rel.Stages[i-1] {
-					r.mistake(n, path, CodeBadValue, fmt.Sprintf("stage %s%% comes after %s%%", rel.Stages[i], rel.Stages[i-1]), "stages that rise, such as [2%, 15%, 50%, 100%]")
+					r.mistake(
+						n,
+						path,
+						CodeBadValue,
+						fmt.Sprintf("stage %s%% comes after %s%%", rel.Stages[i], rel.Stages[i-1]),
+						"stages that rise, such as [2%, 15%, 50%, 100%]",
+					)
 					return
 				}
 			}
@@ -57,7 +63,13 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 		r.mistake(seen["to"], path+".to", CodeBadValue, "the release leads from a version to itself", "two versions")
 	}
 	if n := len(rel.Stages); n > 0 && rel.OnSuccess == "make-default" && rel.Stages[n-1] != Whole {
-		r.mistake(seen["stages"], path+".stages", CodeBadValue, fmt.Sprintf("%s is to become the default after a last stage of %s%%", rel.To, rel.Stages[n-1]), "a last stage of 100%, or on-success: leave")
+		r.mistake(
+			seen["stages"],
+			path+".stages",
+			CodeBadValue,
+			fmt.Sprintf("%s is to become the default after a last stage of %s%%", rel.To, rel.Stages[n-1]),
+			"a last stage of 100%, or on-success: leave",
+		)
 	}
 	if len(rel.Judge.Expect) == 0 {
 		e, _ := ParseExpectation("success >= -1%")
@@ -66,8 +78,11 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 	}
 	for i := range rel.Load {
 		if l := &rel.Load[i]; len(l.Steps) > 0 || l.Spike != nil {
-			r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeBadValue, At: l.At, Path: path + ".load",
-				Message: "the load of a release lasts as long as the release, so it has no steps and no spike", Expected: "rate: 20/s"})
+			r.findings = append(
+				r.findings,
+				Finding{Severity: Mistake, Code: CodeBadValue, At: l.At, Path: path + ".load",
+					Message: "the load of a release lasts as long as the release, so it has no steps and no spike", Expected: "rate: 20/s"},
+			)
 		}
 	}
 	if at := seen["hold-at"]; at != nil {
@@ -77,7 +92,13 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 				known = known || s == h
 			}
 			if !known {
-				r.mistake(at, path+".hold-at", CodeBadValue, fmt.Sprintf("there is no stage of %s%% to hold at", h), "one of the stages")
+				r.mistake(
+					at,
+					path+".hold-at",
+					CodeBadValue,
+					fmt.Sprintf("there is no stage of %s%% to hold at", h),
+					"one of the stages",
+				)
 			}
 		}
 	}
@@ -95,8 +116,15 @@ func (r *reader) receivers(n *yaml.Node, path string) (out []Receiver) {
 			if !ok {
 				return
 			}
-			if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a URL to notify", s), "http://HOST/PATH or https://HOST/PATH, without a password")
+			if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" ||
+				u.User != nil {
+				r.mistake(
+					n,
+					path,
+					CodeBadValue,
+					fmt.Sprintf("%q is not a URL to notify", s),
+					"http://HOST/PATH or https://HOST/PATH, without a password",
+				)
 				return
 			}
 			to.URL = s
@@ -186,7 +214,13 @@ func (r *reader) expectations(n *yaml.Node, path string) []Expectation {
 			err = fmt.Errorf("%s cannot be less than 0", e.Metric)
 		}
 		if err != nil {
-			r.mistake(n, path, CodeBadValue, err.Error(), "such as success >= 98.5%, p99 <= 300ms, share(sailings/v2) = 15% ± 2% or refused(limited) = 0")
+			r.mistake(
+				n,
+				path,
+				CodeBadValue,
+				err.Error(),
+				"such as success >= 98.5%, p99 <= 300ms, share(sailings/v2) = 15% ± 2% or refused(limited) = 0",
+			)
 			return
 		}
 		e.At = r.at(n)
@@ -233,7 +267,13 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 			"path": func(n *yaml.Node, path string) {
 				s, ok := r.scalar(n, path, "a path, with its query if need be")
 				if p, _, _ := strings.Cut(s, "?"); ok && (!plainPath(p) || strings.ContainsAny(s, " #")) {
-					r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to call", s), "a path such as /sailings/today?from=quay")
+					r.mistake(
+						n,
+						path,
+						CodeBadValue,
+						fmt.Sprintf("%q is not a path to call", s),
+						"a path such as /sailings/today?from=quay",
+					)
 				} else {
 					l.Path = s
 				}
@@ -307,12 +347,31 @@ func (r *reader) cookieFields(n *yaml.Node, path string) (out []Field) {
 		if !ok {
 			return
 		}
-		if strings.ContainsFunc(k.Value, func(c rune) bool { return c <= ' ' || c >= 0x7f || strings.ContainsRune(`()<>@,;:\"/[]?={}`, c) }) || k.Value == "" {
-			r.mistake(k, path, CodeBadName, fmt.Sprintf("%q cannot be the name of a cookie", k.Value), "letters, digits and hyphens")
+		if strings.ContainsFunc(
+			k.Value,
+			func(c rune) bool { return c <= ' ' || c >= 0x7f || strings.ContainsRune(`()<>@,;:\"/[]?={}`, c) },
+		) ||
+			k.Value == "" {
+			r.mistake(
+				k,
+				path,
+				CodeBadName,
+				fmt.Sprintf("%q cannot be the name of a cookie", k.Value),
+				"letters, digits and hyphens",
+			)
 			return
 		}
-		if strings.ContainsFunc(value, func(c rune) bool { return c <= ' ' || c >= 0x7f || c == ';' || c == ',' || c == '"' || c == '\\' }) {
-			r.mistake(v, path, CodeBadValue, fmt.Sprintf("%q cannot be the value of a cookie", value), "letters and digits, without spaces, commas, semicolons and quotes")
+		if strings.ContainsFunc(
+			value,
+			func(c rune) bool { return c <= ' ' || c >= 0x7f || c == ';' || c == ',' || c == '"' || c == '\\' },
+		) {
+			r.mistake(
+				v,
+				path,
+				CodeBadValue,
+				fmt.Sprintf("%q cannot be the value of a cookie", value),
+				"letters and digits, without spaces, commas, semicolons and quotes",
+			)
 			return
 		}
 		out = append(out, Field{k.Value, value})

@@ -58,7 +58,13 @@ func (r *reader) route(n *yaml.Node, path string) *Route {
 		return rt
 	}
 	if !seen.has("name") {
-		r.mistake(n, path, CodeMissing, "this route has no name", "a name, so that commands and pictures can speak of the route")
+		r.mistake(
+			n,
+			path,
+			CodeMissing,
+			"this route has no name",
+			"a name, so that commands and pictures can speak of the route",
+		)
 	}
 	r.oneEnd(n, path, seen)
 	r.remainder(rt, path)
@@ -75,11 +81,23 @@ func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
 	}
 	switch len(ends) {
 	case 0:
-		r.mistake(n, path, CodeMissing, "this route sends nowhere", "send: VERSION, send: {VERSION: WEIGHT, …}, redirect: {…} or reply: {…}")
+		r.mistake(
+			n,
+			path,
+			CodeMissing,
+			"this route sends nowhere",
+			"send: VERSION, send: {VERSION: WEIGHT, …}, redirect: {…} or reply: {…}",
+		)
 		return
 	case 1:
 	default:
-		r.mistake(seen[ends[1]], path+"."+ends[1], CodeBadValue, "a route has one end, and this one has "+strings.Join(ends, " and "), "one of send, redirect and reply")
+		r.mistake(
+			seen[ends[1]],
+			path+"."+ends[1],
+			CodeBadValue,
+			"a route has one end, and this one has "+strings.Join(ends, " and "),
+			"one of send, redirect and reply",
+		)
 		return
 	}
 	if ends[0] == "send" {
@@ -87,7 +105,13 @@ func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
 	}
 	for _, k := range []string{"otherwise", "stick", "rewrite", "mirror", "retry", "timeout"} {
 		if at := seen[k]; at != nil {
-			r.mistake(at, path+"."+k, CodeBadValue, fmt.Sprintf("%s says nothing on a route with %s", k, ends[0]), "send, or no "+k)
+			r.mistake(
+				at,
+				path+"."+k,
+				CodeBadValue,
+				fmt.Sprintf("%s says nothing on a route with %s", k, ends[0]),
+				"send, or no "+k,
+			)
 		}
 	}
 }
@@ -104,8 +128,14 @@ func (r *reader) remainder(rt *Route, path string) {
 			open = open && strings.HasSuffix(c.Path, "/**")
 		}
 		if !open {
-			r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeBadValue, At: at, Path: path + "." + key,
-				Message: fmt.Sprintf("the %s keeps a remainder (/**) that the route's path does not have", key), Expected: "every condition of `when` with a path that ends in /** too, or a path without /** here"})
+			r.findings = append(
+				r.findings,
+				Finding{Severity: Mistake, Code: CodeBadValue, At: at, Path: path + "." + key,
+					Message: fmt.Sprintf(
+						"the %s keeps a remainder (/**) that the route's path does not have",
+						key,
+					), Expected: "every condition of `when` with a path that ends in /** too, or a path without /** here"},
+			)
 		}
 	}
 	if rt.Rewrite != nil {
@@ -139,7 +169,13 @@ func (r *reader) send(n *yaml.Node, path string) []Target {
 		w, err := ParsePercent(text)
 		if err != nil {
 			bad = true
-			r.mistake(v, path, CodeBadValue, err.Error(), "a weight in percent from 0 to 100 with at most three decimals")
+			r.mistake(
+				v,
+				path,
+				CodeBadValue,
+				err.Error(),
+				"a weight in percent from 0 to 100 with at most three decimals",
+			)
 			return
 		}
 		t.Weight = w
@@ -158,7 +194,13 @@ func (r *reader) send(n *yaml.Node, path string) []Target {
 		if sum > Whole {
 			more = fmt.Sprintf("%s is too much", sum-Whole)
 		}
-		r.mistake(n, path, CodeWeights, fmt.Sprintf("the weights add to %s, not to 100", sum), "weights in percent that add to 100: "+more)
+		r.mistake(
+			n,
+			path,
+			CodeWeights,
+			fmt.Sprintf("the weights add to %s, not to 100", sum),
+			"weights in percent that add to 100: "+more,
+		)
 	}
 	return out
 }
@@ -178,7 +220,8 @@ func (r *reader) target(n *yaml.Node, path string) (Target, bool) {
 	if !crossed {
 		service, version = "", name
 	}
-	if (crossed && !nameShape.MatchString(service)) || !versionShape.MatchString(version) || placed && !nameShape.MatchString(site) {
+	if (crossed && !nameShape.MatchString(service)) || !versionShape.MatchString(version) ||
+		placed && !nameShape.MatchString(site) {
 		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q is not a target", s), expected)
 		return Target{}, false
 	}
@@ -203,7 +246,8 @@ func (r *reader) newPath(n *yaml.Node, path string) string {
 	if !ok {
 		return ""
 	}
-	if plain := strings.TrimSuffix(s, "/**"); !strings.HasPrefix(s, "/") || plain != "" && !plainPath(plain) || strings.Contains(plain, "*") {
+	if plain := strings.TrimSuffix(s, "/**"); !strings.HasPrefix(s, "/") || plain != "" && !plainPath(plain) ||
+		strings.Contains(plain, "*") {
 		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to go to", s), expected)
 		return ""
 	}
@@ -231,7 +275,13 @@ func (r *reader) redirect(n *yaml.Node, path string) *Redirect {
 		"status": func(n *yaml.Node, path string) {
 			v, ok := r.number(n, path, 300, 399)
 			if ok && !slices.Contains([]int{301, 302, 303, 307, 308}, v) {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("status %d does not redirect", v), "301, 302, 303, 307 or 308")
+				r.mistake(
+					n,
+					path,
+					CodeBadValue,
+					fmt.Sprintf("status %d does not redirect", v),
+					"301, 302, 303, 307 or 308",
+				)
 				return
 			}
 			set(&rd.Status, v, ok)
@@ -250,7 +300,13 @@ func (r *reader) reply(n *yaml.Node, path string) *Reply {
 		"body": func(n *yaml.Node, path string) {
 			s, ok := r.scalar(n, path, "a text")
 			if ok && len(s) > maxReply {
-				r.mistake(n, path, CodeTooLarge, fmt.Sprintf("the body holds %d bytes", len(s)), fmt.Sprintf("at most %d bytes", maxReply))
+				r.mistake(
+					n,
+					path,
+					CodeTooLarge,
+					fmt.Sprintf("the body holds %d bytes", len(s)),
+					fmt.Sprintf("at most %d bytes", maxReply),
+				)
 				return
 			}
 			rp.Body = s
@@ -259,7 +315,13 @@ func (r *reader) reply(n *yaml.Node, path string) *Reply {
 	})
 	r.need(n, path, seen, "reply", "status")
 	if at := seen["body"]; at != nil && rp.Body != "" && (rp.Status == 204 || rp.Status == 304) {
-		r.mistake(at, path+".body", CodeBadValue, fmt.Sprintf("an answer with status %d has no body", rp.Status), "no body, or another status")
+		r.mistake(
+			at,
+			path+".body",
+			CodeBadValue,
+			fmt.Sprintf("an answer with status %d has no body", rp.Status),
+			"no body, or another status",
+		)
 	}
 	return rp
 }

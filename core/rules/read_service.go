@@ -32,7 +32,13 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 			switch {
 			case !ok:
 			case s.HasVersion(ver):
-				r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("version %s stands in the list twice", ver), "each version once")
+				r.mistake(
+					n,
+					path,
+					CodeDeclaredTwice,
+					fmt.Sprintf("version %s stands in the list twice", ver),
+					"each version once",
+				)
 			default:
 				s.Versions = append(s.Versions, ver)
 			}
@@ -45,7 +51,13 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 			switch {
 			case !ok:
 			case slices.Contains(s.Calls, name):
-				r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("service %s stands in the list twice", name), "each service once")
+				r.mistake(
+					n,
+					path,
+					CodeDeclaredTwice,
+					fmt.Sprintf("service %s stands in the list twice", name),
+					"each service once",
+				)
 			default:
 				s.Calls = append(s.Calls, name)
 			}
@@ -118,7 +130,13 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 	})
 	for _, key := range []string{"listen", "hosts"} {
 		if !seen.has(key) {
-			r.mistake(k, path, CodeMissing, fmt.Sprintf("gateway %s has no %s", g.Name, key), key+", such as "+map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}[key])
+			r.mistake(
+				k,
+				path,
+				CodeMissing,
+				fmt.Sprintf("gateway %s has no %s", g.Name, key),
+				key+", such as "+map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}[key],
+			)
 		}
 	}
 	if r.once(k, path, "gateway "+g.Name) {
@@ -161,14 +179,38 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 	seen := r.mapping(v, path, known)
 	switch {
 	case !seen.has("for"):
-		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s is for nothing", p.Name), "for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults")
+		r.mistake(
+			k,
+			path,
+			CodeMissing,
+			fmt.Sprintf("policy %s is for nothing", p.Name),
+			"for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults",
+		)
 	case len(p.For) == 0:
-		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s names no label", p.Name), "for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults")
+		r.mistake(
+			k,
+			path,
+			CodeMissing,
+			fmt.Sprintf("policy %s names no label", p.Name),
+			"for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults",
+		)
 	case len(p.All()) == 0 && len(seen) == 1:
-		r.mistake(k, path, CodeMissing, fmt.Sprintf("policy %s sets nothing", p.Name), oneOf("", slices.DeleteFunc(known.names(), func(s string) bool { return s == "for" })))
+		r.mistake(
+			k,
+			path,
+			CodeMissing,
+			fmt.Sprintf("policy %s sets nothing", p.Name),
+			oneOf("", slices.DeleteFunc(known.names(), func(s string) bool { return s == "for" })),
+		)
 	}
 	if len(r.rules.Policies) == maxNamed {
-		r.mistake(k, path, CodeTooLarge, "there are too many policies", fmt.Sprintf("at most %d: labels are there to need few", maxNamed))
+		r.mistake(
+			k,
+			path,
+			CodeTooLarge,
+			"there are too many policies",
+			fmt.Sprintf("at most %d: labels are there to need few", maxNamed),
+		)
 	}
 	if r.once(k, path, "policy "+p.Name) && len(r.rules.Policies) < maxNamed {
 		r.rules.Policies = append(r.rules.Policies, p)
@@ -210,11 +252,23 @@ func (r *reader) accessRule(a *Access, n *yaml.Node, path string) {
 				return
 			}
 			if !isMapping(n) {
-				r.mistake(n, path, CodeWrongType, "this is "+kind(n), "a condition such as {method: [GET], path: /a/**}, or all")
+				r.mistake(
+					n,
+					path,
+					CodeWrongType,
+					"this is "+kind(n),
+					"a condition such as {method: [GET], path: /a/**}, or all",
+				)
 				return
 			}
 			if rule.What = r.condition(n, path); len(rule.What.From) > 0 {
-				r.mistake(n, path, CodeBadValue, "the callers stand beside allow and deny, not under them", "from: […] in the rule itself")
+				r.mistake(
+					n,
+					path,
+					CodeBadValue,
+					"the callers stand beside allow and deny, not under them",
+					"from: […] in the rule itself",
+				)
 			}
 		}
 	}
@@ -227,7 +281,13 @@ func (r *reader) accessRule(a *Access, n *yaml.Node, path string) {
 	})
 	r.need(n, path, seen, "this rule", "name")
 	if isMapping(n) && seen.has("allow") == seen.has("deny") {
-		r.mistake(n, path, CodeMissing, "a rule either allows or denies", "one of allow and deny, with a condition or with all")
+		r.mistake(
+			n,
+			path,
+			CodeMissing,
+			"a rule either allows or denies",
+			"one of allow and deny, with a condition or with all",
+		)
 	}
 	if rule.Name != "" && r.once(n, path, "access rule "+rule.Name) {
 		a.Rules = append(a.Rules, rule)

@@ -58,7 +58,13 @@ func (r *reader) outcomes(n *yaml.Node, path string) []string {
 			}
 		}
 		if code, err := strconv.Atoi(s); err != nil {
-			r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not an outcome of a try", s), oneOf(s, append(tryReasons, "5xx"))+", or a status from 100 to 599")
+			r.mistake(
+				n,
+				path,
+				CodeBadValue,
+				fmt.Sprintf("%q is not an outcome of a try", s),
+				oneOf(s, append(tryReasons, "5xx"))+", or a status from 100 to 599",
+			)
 		} else if code < 100 || code > 599 {
 			r.mistake(n, path, CodeBadValue, fmt.Sprintf("there is no status %d", code), expected)
 		} else {
@@ -69,8 +75,13 @@ func (r *reader) outcomes(n *yaml.Node, path string) []string {
 }
 
 func (r *reader) retry(n *yaml.Node, path string) *Retry {
-	t := &Retry{On: []string{"unreachable", "reset", "502", "503", "504"}, WaitMin: 25 * time.Millisecond, WaitMax: 250 * time.Millisecond,
-		Budget: 50_000, Origin: r.at(n)}
+	t := &Retry{
+		On:      []string{"unreachable", "reset", "502", "503", "504"},
+		WaitMin: 25 * time.Millisecond,
+		WaitMax: 250 * time.Millisecond,
+		Budget:  50_000,
+		Origin:  r.at(n),
+	}
 	seen := r.mapping(n, path, fields{
 		"times": func(n *yaml.Node, path string) { t.Times, _ = r.number(n, path, 0, 10) },
 		"each": func(n *yaml.Node, path string) {
@@ -118,7 +129,13 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 		"rate": func(n *yaml.Node, path string) {
 			count, per, ok := r.rate(n, path)
 			if ok && count != math.Trunc(count) {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%g is not a whole number", count), "a whole number of requests, such as 90/m for one and a half a second")
+				r.mistake(
+					n,
+					path,
+					CodeBadValue,
+					fmt.Sprintf("%g is not a whole number", count),
+					"a whole number of requests, such as 90/m for one and a half a second",
+				)
 			}
 			l.Count, l.Per = int(count), per
 		},
@@ -159,7 +176,13 @@ func (r *reader) guard(s *Settings, n *yaml.Node, path string) {
 	})
 	for _, k := range []string{"waiting", "wait-at-most"} {
 		if at := seen[k]; at != nil && !seen.has("in-flight") {
-			r.mistake(at, path+"."+k, CodeMissing, k+" says nothing without in-flight", "in-flight: how many requests may be under way at once")
+			r.mistake(
+				at,
+				path+"."+k,
+				CodeMissing,
+				k+" says nothing without in-flight",
+				"in-flight: how many requests may be under way at once",
+			)
 		}
 	}
 	if q.InFlight > 0 {
@@ -208,7 +231,12 @@ func (r *reader) breaker(n *yaml.Node, path string) *Breaker {
 }
 
 func (r *reader) sideline(n *yaml.Node, path string) *Sideline {
-	s := &Sideline{For: 30 * time.Second, Most: 50_000, Counts: []string{"5xx", "unreachable", "reset", "timeout"}, Origin: r.at(n)}
+	s := &Sideline{
+		For:    30 * time.Second,
+		Most:   50_000,
+		Counts: []string{"5xx", "unreachable", "reset", "timeout"},
+		Origin: r.at(n),
+	}
 	seen := r.mapping(n, path, fields{
 		"after": func(n *yaml.Node, path string) { s.After, _ = r.number(n, path, 1, 1000) },
 		"for": func(n *yaml.Node, path string) {
@@ -229,7 +257,8 @@ func (r *reader) health(n *yaml.Node, path string) *Health {
 	h := &Health{Every: 5 * time.Second, DownAfter: 3, UpAfter: 2, Origin: r.at(n)}
 	seen := r.mapping(n, path, fields{
 		"path": func(n *yaml.Node, path string) {
-			if s, ok := r.scalar(n, path, "a path such as /healthz"); ok && (!plainPath(s) || strings.Contains(s, "*")) {
+			if s, ok := r.scalar(n, path, "a path such as /healthz"); ok &&
+				(!plainPath(s) || strings.Contains(s, "*")) {
 				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to ask", s), "a path such as /healthz")
 			} else {
 				h.Path = s
@@ -285,7 +314,13 @@ func (r *reader) failover(n *yaml.Node, path string) *Failover {
 				}
 				for _, before := range f.Order {
 					if before == s {
-						r.mistake(n, path, CodeDeclaredTwice, fmt.Sprintf("site %s stands in the list twice", s), "each site once")
+						r.mistake(
+							n,
+							path,
+							CodeDeclaredTwice,
+							fmt.Sprintf("site %s stands in the list twice", s),
+							"each site once",
+						)
 						return
 					}
 				}

@@ -97,7 +97,12 @@ func (r *reader) duration(n *yaml.Node, path string, least time.Duration) (time.
 	return r.parseDuration(n, path, s, least, expected)
 }
 
-func (r *reader) parseDuration(n *yaml.Node, path, s string, least time.Duration, expected string) (time.Duration, bool) {
+func (r *reader) parseDuration(
+	n *yaml.Node,
+	path, s string,
+	least time.Duration,
+	expected string,
+) (time.Duration, bool) {
 	d, err := time.ParseDuration(s)
 	if err != nil {
 		msg := fmt.Sprintf("%q is not a time", s)
@@ -166,7 +171,13 @@ func (r *reader) rate(n *yaml.Node, path string) (count float64, per time.Durati
 		return 0, 0, false
 	}
 	if !(count > 0 && count <= 1e6) {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("a rate of %s is not possible", s), "more than 0 and at most 1000000")
+		r.mistake(
+			n,
+			path,
+			CodeBadValue,
+			fmt.Sprintf("a rate of %s is not possible", s),
+			"more than 0 and at most 1000000",
+		)
 		return 0, 0, false
 	}
 	return count, per, true
@@ -214,7 +225,13 @@ func (r *reader) regex(n *yaml.Node, path string) (string, bool) {
 	}
 	re, err := syntax.Parse(s, syntax.Perl)
 	if err != nil {
-		r.mistake(n, path, CodeBadRegex, strings.TrimPrefix(err.Error(), "error parsing regexp: "), "a regular expression in RE2 syntax: no look-around, no back-references")
+		r.mistake(
+			n,
+			path,
+			CodeBadRegex,
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "),
+			"a regular expression in RE2 syntax: no look-around, no back-references",
+		)
 		return "", false
 	}
 	size := programSize(re)
@@ -222,8 +239,17 @@ func (r *reader) regex(n *yaml.Node, path string) (string, bool) {
 		return "", false // said already
 	}
 	if r.programs += size; size > maxRegex || r.programs > maxPrograms {
-		r.mistake(n, path, CodeTooLarge, fmt.Sprintf("this expression takes %d steps, and all so far %d", size, r.programs),
-			fmt.Sprintf("at most %d in one expression and %d in a rule set: repeat less, or use prefix, contains or a path with *", maxRegex, maxPrograms))
+		r.mistake(
+			n,
+			path,
+			CodeTooLarge,
+			fmt.Sprintf("this expression takes %d steps, and all so far %d", size, r.programs),
+			fmt.Sprintf(
+				"at most %d in one expression and %d in a rule set: repeat less, or use prefix, contains or a path with *",
+				maxRegex,
+				maxPrograms,
+			),
+		)
 		return "", false
 	}
 	return s, true
@@ -265,13 +291,25 @@ func (r *reader) headerName(n *yaml.Node, path string) (string, bool) {
 	case !ok:
 		return "", false
 	case !tokenShape.MatchString(s):
-		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q cannot be the name of a header", s), "letters, digits and hyphens")
+		r.mistake(
+			n,
+			path,
+			CodeBadName,
+			fmt.Sprintf("%q cannot be the name of a header", s),
+			"letters, digits and hyphens",
+		)
 		return "", false
 	case strings.EqualFold(s, "host"):
 		r.mistake(n, path, CodeBadValue, "the host is not changed as a header", "rewrite: {host: …}")
 		return "", false
 	case reserved(s):
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%s belongs to the connection or to the mesh", s), "a header of the application")
+		r.mistake(
+			n,
+			path,
+			CodeBadValue,
+			fmt.Sprintf("%s belongs to the connection or to the mesh", s),
+			"a header of the application",
+		)
 		return "", false
 	}
 	return textproto.CanonicalMIMEHeaderKey(s), true
@@ -285,7 +323,13 @@ func (r *reader) headerFields(n *yaml.Node, path string) []Field {
 		r.items(v, path, func(n *yaml.Node, path string) {
 			value, ok2 := r.scalar(n, path, "a value of one line")
 			if ok2 && strings.ContainsFunc(value, func(c rune) bool { return c < ' ' && c != '\t' || c == 0x7f }) {
-				r.mistake(n, path, CodeBadValue, "the value of a header has a line break or another control character", "a value of one line")
+				r.mistake(
+					n,
+					path,
+					CodeBadValue,
+					"the value of a header has a line break or another control character",
+					"a value of one line",
+				)
 				return
 			}
 			if ok && ok2 {
@@ -306,7 +350,8 @@ func (r *reader) host(n *yaml.Node, path string) (string, bool) {
 	}
 	h := strings.TrimSuffix(strings.ToLower(s), ".")
 	rest := strings.TrimPrefix(h, "*.")
-	if h != "*" && (rest == "" || strings.ContainsAny(rest, "*/:@ \t\\\"'<>?#") || strings.Contains(rest, "..") || strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' || c == 0x7f })) {
+	if h != "*" &&
+		(rest == "" || strings.ContainsAny(rest, "*/:@ \t\\\"'<>?#") || strings.Contains(rest, "..") || strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' || c == 0x7f })) {
 		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a host name", s), expected)
 		return "", false
 	}
@@ -339,6 +384,7 @@ func hasDots(path string) bool {
 
 // plainPath tells whether a path can stand in a rule.
 func plainPath(path string) bool {
-	return strings.HasPrefix(path, "/") && !strings.ContainsAny(path, "?#\\ \t") && !strings.Contains(path, "//") && !hasDots(path) &&
+	return strings.HasPrefix(path, "/") && !strings.ContainsAny(path, "?#\\ \t") && !strings.Contains(path, "//") &&
+		!hasDots(path) &&
 		!strings.ContainsFunc(path, func(c rune) bool { return c < ' ' || c == 0x7f })
 }

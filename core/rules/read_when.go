@@ -62,7 +62,11 @@ const pathExpected = "/a/b, /a/*/b (* is one segment), /a/** (the path and every
 
 func (r *reader) pathCondition(c *Condition, n *yaml.Node, path string) {
 	if isMapping(n) {
-		seen := r.mapping(n, path, fields{"regex": func(n *yaml.Node, path string) { c.PathRegex, _ = r.regex(n, path) }})
+		seen := r.mapping(
+			n,
+			path,
+			fields{"regex": func(n *yaml.Node, path string) { c.PathRegex, _ = r.regex(n, path) }},
+		)
 		r.need(n, path, seen, "this path", "regex")
 		return
 	}
@@ -92,9 +96,21 @@ func (r *reader) methods(n *yaml.Node, path string) []string {
 		switch {
 		case !ok:
 		case !tokenShape.MatchString(s):
-			r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a method", s), "a method such as GET, or a list of methods")
+			r.mistake(
+				n,
+				path,
+				CodeBadValue,
+				fmt.Sprintf("%q is not a method", s),
+				"a method such as GET, or a list of methods",
+			)
 		case s != strings.ToUpper(s):
-			r.mistake(n, path, CodeBadValue, fmt.Sprintf("methods are written in capitals, not %q", s), strings.ToUpper(s))
+			r.mistake(
+				n,
+				path,
+				CodeBadValue,
+				fmt.Sprintf("methods are written in capitals, not %q", s),
+				strings.ToUpper(s),
+			)
 		default:
 			out = append(out, s)
 		}
@@ -120,7 +136,13 @@ func (r *reader) tests(n *yaml.Node, path string, canonical func(string) string)
 		name := k.Value
 		if canonical != nil {
 			if !tokenShape.MatchString(name) {
-				r.mistake(k, path, CodeBadName, fmt.Sprintf("%q cannot be the name of a header or cookie", name), "letters, digits and hyphens")
+				r.mistake(
+					k,
+					path,
+					CodeBadName,
+					fmt.Sprintf("%q cannot be the name of a header or cookie", name),
+					"letters, digits and hyphens",
+				)
 				return
 			}
 			name = canonical(name)
@@ -182,7 +204,13 @@ func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
 		known["not"] = func(n *yaml.Node, path string) { out = append(out, r.test(name, n, path, true)...) }
 	}
 	if seen := r.mapping(n, path, known); len(seen) == 0 && (n.Kind == yaml.MappingNode || isNull(n)) {
-		r.mistake(n, path, CodeMissing, "this test is empty", "a plain value, or one of is, in, prefix, suffix, contains, regex, present, not")
+		r.mistake(
+			n,
+			path,
+			CodeMissing,
+			"this test is empty",
+			"a plain value, or one of is, in, prefix, suffix, contains, regex, present, not",
+		)
 	} else if not && len(seen) > 1 {
 		r.mistake(n, path, CodeBadValue, "not turns round one comparison, and here are several", "one comparison under each not")
 	}

@@ -34,7 +34,14 @@ type combination struct {
 
 // NewResolver sorts the policies of a rule set.
 func NewResolver(r *Rules) *Resolver {
-	v := &Resolver{rules: r, policies: slices.Clone(r.Policies), sets: map[*Policy][]Named{}, seen: map[string]*combination{}, kept: map[string]*combination{}, byLabel: map[label][]int{}}
+	v := &Resolver{
+		rules:    r,
+		policies: slices.Clone(r.Policies),
+		sets:     map[*Policy][]Named{},
+		seen:     map[string]*combination{},
+		kept:     map[string]*combination{},
+		byLabel:  map[label][]int{},
+	}
 	slices.SortStableFunc(v.policies, func(a, b *Policy) int { return cmp.Compare(len(b.For), len(a.For)) })
 	for i, p := range v.policies {
 		v.sets[p] = p.All()
@@ -193,8 +200,18 @@ type Holding struct {
 }
 
 // builtIn is what holds where no level says anything.
-var builtIn = []Holding{{Name: "timeout", Value: DefaultTimeout.String()}, {Name: "retry", Value: "none"}, {Name: "limit", Value: "none"},
-	{Name: "guard", Value: "none"}, {Name: "health", Value: "none"}, {Name: "balance", Value: DefaultBalance}, {Name: "failover", Value: "none"}}
+var builtIn = []Holding{
+	{Name: "timeout", Value: DefaultTimeout.String()},
+	{Name: "retry", Value: "none"},
+	{Name: "limit", Value: "none"},
+	{
+		Name:  "guard",
+		Value: "none",
+	},
+	{Name: "health", Value: "none"},
+	{Name: "balance", Value: DefaultBalance},
+	{Name: "failover", Value: "none"},
+}
 
 // RouteHoldings is what holds for a route of a service, each value with its
 // origin. A route that answers by itself has nothing but a limit.
@@ -208,7 +225,19 @@ func (v *Resolver) RouteHoldings(s *Service, rt *Route) []Holding {
 
 // ServiceHoldings is what holds for a service, apart from its routes.
 func (v *Resolver) ServiceHoldings(s *Service) []Holding {
-	return holdings([]string{"timeout", "retry", "guard.in-flight", "guard.breaker", "guard.sideline", "health", "balance", "failover"}, v.ServiceLayers(s))
+	return holdings(
+		[]string{
+			"timeout",
+			"retry",
+			"guard.in-flight",
+			"guard.breaker",
+			"guard.sideline",
+			"health",
+			"balance",
+			"failover",
+		},
+		v.ServiceLayers(s),
+	)
 }
 
 func holdings(names []string, groups ...[]Layer) []Holding {
@@ -232,7 +261,8 @@ func holdings(names []string, groups ...[]Layer) []Holding {
 	}
 	for _, b := range builtIn {
 		_, decided := found[b.Name]
-		if !decided && (slices.Contains(names, b.Name) || b.Name == "guard" && !guarded && slices.Contains(names, "guard.breaker")) {
+		if !decided &&
+			(slices.Contains(names, b.Name) || b.Name == "guard" && !guarded && slices.Contains(names, "guard.breaker")) {
 			b.From = "built in"
 			out = append(out, b)
 		}
@@ -290,7 +320,16 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 		}
 	}
 	ofRoute := []string{"timeout", "retry", "limit"}
-	ofService := []string{"timeout", "retry", "guard.in-flight", "guard.breaker", "guard.sideline", "health", "balance", "failover"}
+	ofService := []string{
+		"timeout",
+		"retry",
+		"guard.in-flight",
+		"guard.breaker",
+		"guard.sideline",
+		"health",
+		"balance",
+		"failover",
+	}
 	v.rules.everywhere(func(s *Service, rt *Route) {
 		if rt == nil {
 			look(s, nil, ofService)

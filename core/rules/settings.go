@@ -217,7 +217,14 @@ func (b Breaker) String() string {
 	if b.Slow > 0 {
 		when = append(when, fmt.Sprintf("%s%% over %s", b.Slow, b.SlowOver))
 	}
-	return fmt.Sprintf("at %s of at least %d in %s, open %s, then %d probes", strings.Join(when, " or "), b.Least, b.Over, b.OpenFor, b.Probes)
+	return fmt.Sprintf(
+		"at %s of at least %d in %s, open %s, then %d probes",
+		strings.Join(when, " or "),
+		b.Least,
+		b.Over,
+		b.OpenFor,
+		b.Probes,
+	)
 }
 
 // Sideline takes an instance that fails out of its pool for a while.
@@ -230,7 +237,13 @@ type Sideline struct {
 }
 
 func (s Sideline) String() string {
-	return fmt.Sprintf("after %d of %s, for %s, at most %s%% of the instances", s.After, strings.Join(s.Counts, ", "), s.For, s.Most)
+	return fmt.Sprintf(
+		"after %d of %s, for %s, at most %s%% of the instances",
+		s.After,
+		strings.Join(s.Counts, ", "),
+		s.For,
+		s.Most,
+	)
 }
 
 // Health asks instances from time to time how they are.

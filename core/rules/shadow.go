@@ -23,8 +23,14 @@ func (c *checker) shadows(routes []*Route, path string) {
 			if always == nil {
 				what = "takes every one that it could"
 			}
-			c.warn(rt.At, fmt.Sprintf("%s.routes[%d]", path, i), CodeShadowed, fmt.Sprintf("no request can reach route %s: route %s before it %s", rt.Name, by.Name, what),
-				"the narrower route first", by.At)
+			c.warn(
+				rt.At,
+				fmt.Sprintf("%s.routes[%d]", path, i),
+				CodeShadowed,
+				fmt.Sprintf("no request can reach route %s: route %s before it %s", rt.Name, by.Name, what),
+				"the narrower route first",
+				by.At,
+			)
 			continue
 		}
 		if len(rt.When) == 0 {
@@ -134,7 +140,8 @@ func signatures(c *Condition) []string {
 // holds. It may say no where the truth is yes.
 func implies(a, b *Condition) bool {
 	if b.Path != "" && !(a.Path != "" && pathCovers(b.Path, a.Path)) || b.PathRegex != "" && b.PathRegex != a.PathRegex ||
-		!within(a.Methods, b.Methods) || !within(a.From, b.From) || !within(a.Sites, b.Sites) {
+		!within(a.Methods, b.Methods) || !within(a.From, b.From) ||
+		!within(a.Sites, b.Sites) {
 		return false
 	}
 	if len(b.Hosts) > 0 && (len(a.Hosts) == 0 || slices.ContainsFunc(a.Hosts, func(h string) bool {
@@ -150,7 +157,8 @@ func implies(a, b *Condition) bool {
 			}
 		}
 	}
-	if len(b.Any) > 0 && !slices.ContainsFunc(b.Any, func(x Condition) bool { return implies(a, &x) }) && !sameGroup(a.Any, b.Any) {
+	if len(b.Any) > 0 && !slices.ContainsFunc(b.Any, func(x Condition) bool { return implies(a, &x) }) &&
+		!sameGroup(a.Any, b.Any) {
 		return false
 	}
 	for i := range b.All {

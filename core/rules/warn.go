@@ -53,7 +53,13 @@ func (c *checker) idle(routes []*Route, path string) {
 			if rt.Otherwise == nil {
 				expected += ", or otherwise: to say where they go meanwhile"
 			}
-			c.warn(t.At, fmt.Sprintf("%s.routes[%d].send", path, i), CodeNoInstance, fmt.Sprintf("%s/%s gets requests and has no instance now", t.Service, t.Version), expected)
+			c.warn(
+				t.At,
+				fmt.Sprintf("%s.routes[%d].send", path, i),
+				CodeNoInstance,
+				fmt.Sprintf("%s/%s gets requests and has no instance now", t.Service, t.Version),
+				expected,
+			)
 		}
 	}
 }
@@ -69,24 +75,60 @@ func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) 
 			limit, also = own.Timeout.Value, own.Timeout.Origin
 		}
 		if need := worst(r); r.Each > 0 && need > limit {
-			c.warn(r.Origin, path, CodeTriesTooLong, fmt.Sprintf("%d tries of %s and the waits between them take up to %s, and route %s has %s", r.Times+1, r.Each, need, rt.Name, limit),
-				"a longer timeout, or fewer or shorter tries", also)
+			c.warn(
+				r.Origin,
+				path,
+				CodeTriesTooLong,
+				fmt.Sprintf(
+					"%d tries of %s and the waits between them take up to %s, and route %s has %s",
+					r.Times+1,
+					r.Each,
+					need,
+					rt.Name,
+					limit,
+				),
+				"a longer timeout, or fewer or shorter tries",
+				also,
+			)
 		}
 		if r.AnyVerb && !idempotentOnly(rt.When) {
-			c.warn(r.Origin, path, CodeUnsafeRetry, fmt.Sprintf("route %s sends requests such as POST again; what they do may happen twice", rt.Name),
-				"methods: idempotent, or a route of its own for requests that may be repeated")
+			c.warn(
+				r.Origin,
+				path,
+				CodeUnsafeRetry,
+				fmt.Sprintf("route %s sends requests such as POST again; what they do may happen twice", rt.Name),
+				"methods: idempotent, or a route of its own for requests that may be repeated",
+			)
 		}
 	}
 	for _, f := range rt.Faults {
 		if f.Share == Whole && len(rt.When) == 0 {
-			c.warn(f.At, path+".fault", CodeFaultForAll, fmt.Sprintf("every request of route %s is harmed", rt.Name), "a `when` that names a cohort, or a share below 100%")
+			c.warn(
+				f.At,
+				path+".fault",
+				CodeFaultForAll,
+				fmt.Sprintf("every request of route %s is harmed", rt.Name),
+				"a `when` that names a cohort, or a share below 100%",
+			)
 		}
 	}
 	if m := rt.Mirror; m != nil && m.Share*2 >= Whole {
 		if s := c.services[m.To.Service]; s != nil {
 			if guard := c.resolver.Service(s); guard.Queue != nil || guard.Breaker != nil {
-				c.warn(m.At, path+".mirror", CodeMirrorDoubles, fmt.Sprintf("%s%% of route %s come to %s once more, and %s is guarded", m.Share, rt.Name, m.To, s.Name),
-					"a small share first: what the guard counts includes the copies", guardOrigin(&guard))
+				c.warn(
+					m.At,
+					path+".mirror",
+					CodeMirrorDoubles,
+					fmt.Sprintf(
+						"%s%% of route %s come to %s once more, and %s is guarded",
+						m.Share,
+						rt.Name,
+						m.To,
+						s.Name,
+					),
+					"a small share first: what the guard counts includes the copies",
+					guardOrigin(&guard),
+				)
 			}
 		}
 	}
@@ -114,7 +156,8 @@ func worst(r *Retry) time.Duration {
 func idempotentOnly(when []Condition) bool {
 	safe := []string{"GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"}
 	for _, c := range when {
-		if len(c.Methods) == 0 || slices.ContainsFunc(c.Methods, func(m string) bool { return !slices.Contains(safe, m) }) {
+		if len(c.Methods) == 0 ||
+			slices.ContainsFunc(c.Methods, func(m string) bool { return !slices.Contains(safe, m) }) {
 			return false
 		}
 	}
@@ -129,8 +172,19 @@ func (c *checker) guard(s *Service, whole *Settings, path string) {
 	}
 	for _, v := range s.Versions {
 		if busy := c.live.Busy[s.Name+"/"+v]; busy > float64(whole.Queue.InFlight) {
-			c.warn(whole.Queue.Origin, path+".guard.in-flight", CodeGuardTooSmall, fmt.Sprintf("%s/%s has %.1f requests at once from one caller now, on average, and %d are let through", s.Name, v, busy, whole.Queue.InFlight),
-				"a cap well above the average, since requests come in bursts")
+			c.warn(
+				whole.Queue.Origin,
+				path+".guard.in-flight",
+				CodeGuardTooSmall,
+				fmt.Sprintf(
+					"%s/%s has %.1f requests at once from one caller now, on average, and %d are let through",
+					s.Name,
+					v,
+					busy,
+					whole.Queue.InFlight,
+				),
+				"a cap well above the average, since requests come in bursts",
+			)
 		}
 	}
 }
@@ -183,8 +237,14 @@ func (c *checker) outlivesCaller() {
 
 func (c *checker) outlives(s *Service, caller string, limit *Timeout) {
 	if t := c.longest(s); t != nil && t.Value > limit.Value {
-		c.warn(t.Origin, "services."+s.Name, CodeTimeoutOutlives, fmt.Sprintf("%s may take %s, and %s gives up after %s", s.Name, t.Value, caller, limit.Value),
-			fmt.Sprintf("at most %s", limit.Value), limit.Origin)
+		c.warn(
+			t.Origin,
+			"services."+s.Name,
+			CodeTimeoutOutlives,
+			fmt.Sprintf("%s may take %s, and %s gives up after %s", s.Name, t.Value, caller, limit.Value),
+			fmt.Sprintf("at most %s", limit.Value),
+			limit.Origin,
+		)
 	}
 }
 
@@ -240,7 +300,13 @@ func (c *checker) multiplied() {
 	for _, s := range c.rules.Services {
 		n, r := own(s)
 		if b := follow(s.Name); r != nil && b.tries > 3 && b.tries > n {
-			c.warn(r.Origin, "services."+s.Name, CodeRetriesMultiply, fmt.Sprintf("a request can be tried %d times along its way: %s", b.tries, b.text), "retries at one place of a chain, 3 tries in all at most")
+			c.warn(
+				r.Origin,
+				"services."+s.Name,
+				CodeRetriesMultiply,
+				fmt.Sprintf("a request can be tried %d times along its way: %s", b.tries, b.text),
+				"retries at one place of a chain, 3 tries in all at most",
+			)
 		}
 	}
 }
@@ -248,8 +314,15 @@ func (c *checker) multiplied() {
 // deniedLinks warns of calls that happen now and would be refused.
 func (c *checker) deniedLinks() {
 	for _, l := range c.live.Links {
-		if s := c.services[l.From]; s != nil && s.Calls != nil && c.services[l.To] != nil && !slices.Contains(s.Calls, l.To) {
-			c.warn(s.CallsAt, "services."+s.Name+".calls", CodeUsedLinkDenied, fmt.Sprintf("%s calls %s now, and would not find it any more", l.From, l.To), l.To+" in the list")
+		if s := c.services[l.From]; s != nil && s.Calls != nil && c.services[l.To] != nil &&
+			!slices.Contains(s.Calls, l.To) {
+			c.warn(
+				s.CallsAt,
+				"services."+s.Name+".calls",
+				CodeUsedLinkDenied,
+				fmt.Sprintf("%s calls %s now, and would not find it any more", l.From, l.To),
+				l.To+" in the list",
+			)
 		}
 	}
 	a := c.rules.Access
@@ -262,15 +335,23 @@ func (c *checker) deniedLinks() {
 		}
 		allowed, at := a.Default == "allow", a.At
 		for _, rule := range a.Rules {
-			if (len(rule.From) == 0 || slices.Contains(rule.From, l.From)) && (len(rule.To) == 0 || slices.Contains(rule.To, l.To)) {
-				if rule.Allow || rule.What.Describe() == "" { // a rule that denies some requests leaves the rest to the next
+			if (len(rule.From) == 0 || slices.Contains(rule.From, l.From)) &&
+				(len(rule.To) == 0 || slices.Contains(rule.To, l.To)) {
+				if rule.Allow ||
+					rule.What.Describe() == "" { // a rule that denies some requests leaves the rest to the next
 					allowed, at = rule.Allow, rule.At
 					break
 				}
 			}
 		}
 		if !allowed {
-			c.warn(at, "access", CodeUsedLinkDenied, fmt.Sprintf("%s calls %s now, and nothing allows it", l.From, l.To), fmt.Sprintf("a rule with from: [%s], to: [%s]", l.From, l.To))
+			c.warn(
+				at,
+				"access",
+				CodeUsedLinkDenied,
+				fmt.Sprintf("%s calls %s now, and nothing allows it", l.From, l.To),
+				fmt.Sprintf("a rule with from: [%s], to: [%s]", l.From, l.To),
+			)
 		}
 	}
 }
@@ -278,7 +359,13 @@ func (c *checker) deniedLinks() {
 // noEffect names what is understood and not acted on by this program.
 func (c *checker) noEffect() {
 	warn := func(at Origin, path, what string) {
-		c.warn(at, path, CodeNoEffectYet, what+" is checked, and this program does not act on it yet", "nothing; take it out if it should not wait there")
+		c.warn(
+			at,
+			path,
+			CodeNoEffectYet,
+			what+" is checked, and this program does not act on it yet",
+			"nothing; take it out if it should not wait there",
+		)
 	}
 	if a := c.rules.Access; a != nil {
 		warn(a.At, "access", "access")

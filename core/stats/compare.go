@@ -71,7 +71,14 @@ func (c *Counts) QuantileIntervalAt(q, alpha float64) (low, high time.Duration, 
 func QuantileShift(before, after *Counts, q float64) (diff, low, high time.Duration, bounded bool) {
 	low1, high1, ok1 := before.QuantileInterval(q)
 	low2, high2, ok2 := after.QuantileInterval(q)
-	d, l, h := recovered(float64(before.Quantile(q)), float64(low1), float64(high1), float64(after.Quantile(q)), float64(low2), float64(high2))
+	d, l, h := recovered(
+		float64(before.Quantile(q)),
+		float64(low1),
+		float64(high1),
+		float64(after.Quantile(q)),
+		float64(low2),
+		float64(high2),
+	)
 	return time.Duration(d), time.Duration(l), time.Duration(h), ok1 && ok2
 }
 

@@ -42,7 +42,15 @@ func NewArrivals(l *rules.Load, warmUp, length time.Duration, seed uint64) *Arri
 		}
 	}
 	for i, r := range rates {
-		from, to := length*time.Duration(i)/time.Duration(len(rates)), length*time.Duration(i+1)/time.Duration(len(rates))
+		from, to := length*time.Duration(
+			i,
+		)/time.Duration(
+			len(rates),
+		), length*time.Duration(
+			i+1,
+		)/time.Duration(
+			len(rates),
+		)
 		if i == 0 {
 			from = -warmUp
 		}

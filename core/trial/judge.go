@@ -66,7 +66,8 @@ func judge(e *rules.Expectation, t *Tally, seconds float64, left uint64, by limi
 	j.Measured = written(e, m.value)
 	if j.Sure = true; m.interval {
 		j.Low, j.High = &m.low, &m.high
-		j.Sure = holds(e, m.low) == j.Met && holds(e, m.high) == j.Met && (e.Op != "=" || j.Met || (m.low > e.Value) == (m.high > e.Value))
+		j.Sure = holds(e, m.low) == j.Met && holds(e, m.high) == j.Met &&
+			(e.Op != "=" || j.Met || (m.low > e.Value) == (m.high > e.Value))
 		high := written(e, m.high)
 		if math.IsInf(m.high, 1) {
 			j.High, j.Sure = nil, j.Sure && !j.Met
@@ -106,7 +107,11 @@ func measure(e *rules.Expectation, t *Tally, seconds float64, left uint64, by li
 		if n == 0 {
 			return measured{none: true, most: math.Inf(1)}
 		}
-		return measured{value: float64(t.Tries) / float64(n), least: float64(t.Tries) / float64(n+left), most: math.Inf(1)}
+		return measured{
+			value: float64(t.Tries) / float64(n),
+			least: float64(t.Tries) / float64(n+left),
+			most:  math.Inf(1),
+		}
 	case "refused":
 		count := t.Refused
 		for i, r := range engine.Reasons {

@@ -35,6 +35,9 @@ type bearer interface {
 	// ended says why the request is given up: errCallerLeft or errDraining; nil: it
 	// is not.
 	ended() error
+	// bodyError is what went wrong with reading the caller's body, which is the
+	// caller's fault; nil: nothing so far. One that broke off is the caller's leaving.
+	bodyError() error
 	// sendAnswer sends the kept answer on. failed tells that an answer of status 200
 	// means a failure of the workload (gRPC).
 	sendAnswer(a forward.Answer) (failed bool, err error)

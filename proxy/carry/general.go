@@ -138,7 +138,13 @@ func (g *general) bytes() (sent, received uint64) {
 }
 
 func (g *general) came() forward.Came {
-	c := forward.Came{Fields: &g.fields, Host: g.r.Host, Protocol: "1.1", Remote: g.r.RemoteAddr, IsSecure: g.r.TLS != nil}
+	c := forward.Came{
+		Fields:   &g.fields,
+		Host:     g.r.Host,
+		Protocol: "1.1",
+		Remote:   g.r.RemoteAddr,
+		IsSecure: g.r.TLS != nil,
+	}
 	switch {
 	case g.isHTTP2():
 		c.Protocol = "2"
@@ -153,8 +159,12 @@ func (g *general) came() forward.Came {
 func (g *general) setTarget() error {
 	target := g.r.RequestURI
 	if i := strings.Index(target, "://"); i > 0 && target[0] != '/' { // the absolute form
-		if scheme := target[:i]; !strings.EqualFold(scheme, "http") && (g.r.TLS == nil || !strings.EqualFold(scheme, "https")) {
-			return &http1.Refusal{Status: http.StatusBadRequest, Why: "the target begins neither with a slash nor with http://"}
+		if scheme := target[:i]; !strings.EqualFold(scheme, "http") &&
+			(g.r.TLS == nil || !strings.EqualFold(scheme, "https")) {
+			return &http1.Refusal{
+				Status: http.StatusBadRequest,
+				Why:    "the target begins neither with a slash nor with http://",
+			}
 		}
 		target = target[i+3:]
 		if end := strings.IndexAny(target, "/?"); end >= 0 {
@@ -174,7 +184,10 @@ func (g *general) setTarget() error {
 		return nil
 	}
 	if g.path == "" || g.path[0] != '/' {
-		return &http1.Refusal{Status: http.StatusBadRequest, Why: "the path " + strconv.Quote(g.path) + " does not begin with a slash"}
+		return &http1.Refusal{
+			Status: http.StatusBadRequest,
+			Why:    "the path " + strconv.Quote(g.path) + " does not begin with a slash",
+		}
 	}
 	query := ""
 	if g.hasQuery {
@@ -229,7 +242,12 @@ func (g *general) refuseUnread(err error) {
 	if g.r.ProtoMajor == 1 {
 		h["Connection"] = []string{"close"}
 	}
-	refusal := forward.Refusal{Status: http.StatusBadRequest, Reason: engine.BadRequest, Detail: err.Error(), Proxy: g.s.src.Proxy}
+	refusal := forward.Refusal{
+		Status: http.StatusBadRequest,
+		Reason: engine.BadRequest,
+		Detail: err.Error(),
+		Proxy:  g.s.src.Proxy,
+	}
 	g.reply(refusal.Status, h, refusal.Text(h))
 }
 
@@ -290,17 +308,26 @@ func isCut(err error) bool {
 	return errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &op)
 }
 
+func (g *general) bodyError() error {
+	err := g.body.err()
+	if err != nil && isCut(err) {
+		g.life.endRequest(errCallerLeft)
+	}
+	return err
+}
+
 // bodyOutcome is the outcome of an attempt that failed since the caller's body
 // could not be read; false: that is not why.
 func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
-	err := g.body.err()
-	switch {
-	case err == nil:
+	err := g.bodyError()
+	if err == nil {
 		return o, false
-	case isCut(err):
-		g.life.endRequest(errCallerLeft)
 	}
-	return engine.Outcome{Reason: engine.BadRequest, IsSpent: true, Detail: "the body of the request cannot be read: " + err.Error()}, true
+	return engine.Outcome{
+		Reason:  engine.BadRequest,
+		IsSpent: true,
+		Detail:  "the body of the request cannot be read: " + err.Error(),
+	}, true
 }
 
 // mustClose tells whether the connection ends with this answer: the proxy ends,

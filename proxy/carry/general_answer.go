@@ -80,7 +80,8 @@ func (g *general) writeAnswerHeader(a *forward.Answer, h http.Header) {
 	if h["Content-Type"] == nil {
 		h["Content-Type"] = nil // none came, so none is guessed
 	}
-	if length := answer.Header["Content-Length"]; length != nil && answer.StatusCode != http.StatusNoContent && len(answer.TransferEncoding) == 0 {
+	if length := answer.Header["Content-Length"]; length != nil && answer.StatusCode != http.StatusNoContent &&
+		len(answer.TransferEncoding) == 0 {
 		h["Content-Length"] = length[:1]
 	}
 }

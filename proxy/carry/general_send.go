@@ -23,7 +23,11 @@ func (g *general) send() engine.Outcome {
 		return engine.Outcome{Reason: engine.TimedOut}
 	}
 	if g.kept != nil && !g.kept.again() {
-		return engine.Outcome{Reason: engine.Reset, IsSpent: true, Detail: "the request's body could not be had again for another attempt"}
+		return engine.Outcome{
+			Reason:  engine.Reset,
+			IsSpent: true,
+			Detail:  "the request's body could not be had again for another attempt",
+		}
 	}
 	ctx, cancel := context.WithCancelCause(g.r.Context())
 	g.life.beginAttempt()

@@ -76,7 +76,13 @@ func (q *served) over(class engine.Class, reason engine.Reason, status int, deta
 // refuse answers for a workload that did not. The caller's proxy is told why.
 func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
-	refusal := forward.Refusal{Status: o.Reason.Status(), Reason: o.Reason, Error: o.Error, Detail: detail, Proxy: q.in.Proxy}
+	refusal := forward.Refusal{
+		Status: o.Reason.Status(),
+		Reason: o.Reason,
+		Error:  o.Error,
+		Detail: detail,
+		Proxy:  q.in.Proxy,
+	}
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)
 	q.over(engine.Classify(o.Reason, refusal.Status), o.Reason, refusal.Status, detail)
@@ -86,6 +92,7 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 // sendAnswer passes the workload's answer on.
 func (q *served) sendAnswer(status int) (keep bool) {
 	failed, err := q.b.sendAnswer(forward.Answer{})
+	bodyErr := q.b.bodyError()
 	switch {
 	case err == nil && failed:
 		q.over(engine.Failed, "", status, "")
@@ -93,6 +100,8 @@ func (q *served) sendAnswer(status int) (keep bool) {
 		q.over(engine.Classify("", status), "", status, "")
 	case q.b.ended() == errCallerLeft:
 		q.over(engine.Abandoned, "", 0, "")
+	case bodyErr != nil:
+		q.over(engine.Refused, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
 	case q.b.ended() == errDraining:
 		q.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
 	default:

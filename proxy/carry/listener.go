@@ -65,7 +65,15 @@ func Open(cfg Config, h Handler) *Listener {
 		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
 	base, cut := context.WithCancelCause(context.Background())
 	l.cut = cut
-	s := &server{handler: h, src: l.src, transport: cfg.Transport, recorder: cfg.Recorder, isDraining: l.isDraining, tunnels: &l.tunnels, stall: cfg.Stall}
+	s := &server{
+		handler:    h,
+		src:        l.src,
+		transport:  cfg.Transport,
+		recorder:   cfg.Recorder,
+		isDraining: l.isDraining,
+		tunnels:    &l.tunnels,
+		stall:      cfg.Stall,
+	}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
@@ -118,16 +126,33 @@ func (l *Listener) Serve() error {
 			return nil
 		case errors.Is(err, syscall.ECONNABORTED):
 			continue
-		case !errors.Is(err, syscall.EMFILE) && !errors.Is(err, syscall.ENFILE) && !errors.Is(err, syscall.ENOBUFS) && !errors.Is(err, syscall.ENOMEM):
+		case !isShortage(err):
 			return err
 		}
 		if time.Since(told) > 10*time.Second {
 			told = time.Now()
-			l.Log.Error("cannot take new connections for now; those that are open go on", "listener", l.Name, "error", err)
+			l.Log.Error(
+				"cannot take new connections for now; those that are open go on",
+				"listener",
+				l.Name,
+				"error",
+				err,
+			)
 		}
 		pause = min(max(5*time.Millisecond, 2*pause), time.Second)
 		time.Sleep(pause)
 	}
+}
+
+// isShortage tells whether the machine has no descriptor or no memory left for a
+// connection, which passes.
+func isShortage(err error) bool {
+	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM} {
+		if errors.Is(err, short) {
+			return true
+		}
+	}
+	return false
 }
 
 // take gives a new connection to what serves it.

@@ -23,13 +23,25 @@ func outcomeOf(err error) engine.Outcome {
 	case errors.Is(err, errDraining):
 		return engine.Outcome{Reason: engine.Draining, Detail: "the proxy in front of it ended before the answer came"}
 	case errors.As(err, &untrusted):
-		return engine.Outcome{Reason: engine.TLS, Error: "tls_certificate_error", Detail: "no secure connection: " + err.Error()}
+		return engine.Outcome{
+			Reason: engine.TLS,
+			Error:  "tls_certificate_error",
+			Detail: "no secure connection: " + err.Error(),
+		}
 	case errors.As(err, &alert):
-		return engine.Outcome{Reason: engine.TLS, Error: "tls_alert_received", Detail: "no secure connection: " + err.Error()}
+		return engine.Outcome{
+			Reason: engine.TLS,
+			Error:  "tls_alert_received",
+			Detail: "no secure connection: " + err.Error(),
+		}
 	case errors.As(err, &noTLS):
 		return engine.Outcome{Reason: engine.TLS, Detail: "no secure connection: " + err.Error()}
 	case errors.As(err, &op) && op.Op == "dial":
-		return engine.Outcome{Reason: engine.Unreachable, Error: dialError(err), Detail: "cannot be reached: " + err.Error()}
+		return engine.Outcome{
+			Reason: engine.Unreachable,
+			Error:  dialError(err),
+			Detail: "cannot be reached: " + err.Error(),
+		}
 	case errors.Is(err, errStalled):
 		return engine.Outcome{Reason: engine.Reset, Error: "connection_write_timeout", Detail: err.Error()}
 	}

@@ -74,7 +74,7 @@ type work struct {
 	filled      int
 	used        int
 	resp        http1.Response
-	chunks      http1.Chunks
+	body        http1.Body
 	received    uint64 // bytes of bodies that went to the caller
 
 	values [8]struct {
@@ -138,6 +138,7 @@ func (c *plain) local() string                  { return c.conn.LocalAddr().Stri
 func (c *plain) attempt() *attempt              { return &c.to }
 func (c *plain) ended() error                   { return c.life.ended() }
 func (c *plain) wake() func()                   { return c.waker }
+func (c *plain) bodyError() error               { return nil } // it was read whole before
 func (c *plain) bytes() (sent, received uint64) { return uint64(c.req.Body), c.received }
 
 func (c *plain) came() forward.Came {
@@ -173,7 +174,13 @@ func (c *plain) serve() {
 	isHandedOn := false
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
-			c.listener.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
+			c.listener.Log.Error(
+				"panic while serving a request; please report it",
+				"panic",
+				what,
+				"stack",
+				string(debug.Stack()),
+			)
 			c.work = nil
 		}
 		c.listener.forget(c)
@@ -329,14 +336,20 @@ func (c *plain) receive() error {
 		for isWhole := false; !isWhole; { // a head that comes byte by byte is not parsed again for each
 			if c.have == len(c.in) {
 				if c.have >= maxHeader {
-					return &http1.Refusal{Status: http.StatusRequestHeaderFieldsTooLarge, Why: "the head is longer than " + strconv.Itoa(maxHeader) + " bytes"}
+					return &http1.Refusal{
+						Status: http.StatusRequestHeaderFieldsTooLarge,
+						Why:    "the head is longer than " + strconv.Itoa(maxHeader) + " bytes",
+					}
 				}
 				c.in = append(make([]byte, 0, 2*len(c.in)), c.in...)[:2*len(c.in)]
 			}
 			before := max(c.have-3, 0)
 			if err := more(headerTimeout); err != nil {
 				if errors.Is(err, os.ErrDeadlineExceeded) {
-					return &http1.Refusal{Status: http.StatusRequestTimeout, Why: "the head did not come within " + headerTimeout.String()}
+					return &http1.Refusal{
+						Status: http.StatusRequestTimeout,
+						Why:    "the head did not come within " + headerTimeout.String(),
+					}
 				}
 				return err
 			}

@@ -22,18 +22,7 @@ func (c *plain) statusLine(b []byte) []byte {
 // stays in use when all of the answer has come.
 func (c *plain) sendAnswer(a forward.Answer) (failed bool, err error) {
 	c.writeAnswerHead(&a)
-	b := c.out.b
-	switch c.resp.Body {
-	case http1.NoBody:
-		err = c.write(b)
-	case http1.Sized:
-		b, err = c.passSized(b)
-	case http1.Chunked:
-		b, err = c.passChunks(b)
-	case http1.UntilClose:
-		b, err = c.passRest(b)
-	}
-	c.out.b = b
+	err = c.passBody()
 	u := c.up
 	c.up = nil
 	if err != nil || c.resp.Close() || c.used != c.filled {
@@ -69,131 +58,95 @@ func (c *plain) writeAnswerHead(a *forward.Answer) {
 	c.out.b = append(c.out.b, "\r\n"...)
 }
 
-func (c *plain) passSized(b []byte) ([]byte, error) {
-	left := c.resp.Size
-	first := int(min(int64(c.filled-c.used), left))
-	b = append(b, c.answer[c.used:c.used+first]...)
-	c.used += first
-	left -= int64(first)
-	if err := c.write(b); err != nil {
-		return b, err
-	}
-	if c.received += uint64(first); left == 0 {
-		return b, nil
-	}
-	buf := bodies.Get().(*[]byte)
-	defer bodies.Put(buf)
-	for left > 0 {
-		n, err := c.readUp((*buf)[:min(int64(len(*buf)), left)], 0)
-		left -= int64(n)
-		if n > 0 {
-			if err := c.write((*buf)[:n]); err != nil {
-				return b, err
-			}
-			c.received += uint64(n)
-		} else if err != nil {
-			return b, cutOff(err)
-		}
-	}
-	return b, nil
-}
-
-// passRest passes a body that ends with the connection on in chunks.
-func (c *plain) passRest(b []byte) ([]byte, error) {
-	held := c.filled - c.used // of the body, not written yet
-	if held > 0 {
-		b = http1.AppendChunk(b, c.answer[c.used:c.filled])
-		c.used = c.filled
-	}
-	buf := bodies.Get().(*[]byte)
-	defer bodies.Put(buf)
-	for {
-		if err := c.write(b); err != nil {
-			return b, err
-		}
-		c.received += uint64(held)
-		n, err := c.readUp(*buf, 0)
-		switch held = n; {
-		case n > 0:
-			b = http1.AppendChunk(b[:0], (*buf)[:n])
-		case err == io.EOF:
-			return b, c.write([]byte("0\r\n\r\n"))
-		default:
-			return b, cutOff(err)
-		}
-	}
-}
-
-// passChunks passes a chunked body on, in chunks of what one read brought, and
-// its trailer.
-func (c *plain) passChunks(b []byte) ([]byte, error) {
-	c.chunks = http1.Chunks{}
+// passBody writes the head that stands in c.out, and the body as it comes: what one
+// read brought is written at once. The first of it goes with the head.
+func (c *plain) passBody() error {
+	c.body = c.resp.NewBody()
+	have := c.answer[:c.filled]
 	var buf *[]byte
 	defer func() {
 		if buf != nil {
 			bodies.Put(buf)
 		}
 	}()
-	have := c.answer[:c.filled]
 	for {
-		var held uint64
-		var isOver bool
-		var err error
-		if b, held, isOver, err = c.rechunk(b, have); err != nil {
-			c.write(b) // the caller is to see an answer that breaks off, not none
-			return b, err
-		}
-		if len(b) > 0 {
-			if err := c.write(b); err != nil {
-				return b, err
-			}
-			c.received += held
-			b = b[:0]
+		isOver, err := c.takeBody(have)
+		if err != nil {
+			return err
 		}
 		if isOver {
-			c.filled = len(have)
-			return b, nil
+			c.filled = len(have) // should there be more than the answer
+			return nil
 		}
 		if buf == nil {
 			buf = bodies.Get().(*[]byte)
 		}
 		rest := copy(*buf, have[c.used:]) // may lie in the same buffer
-		if rest == len(*buf) {
-			return b, errors.New("a trailer is too long")
+		room := (*buf)[rest:]
+		if len(room) == 0 {
+			return errors.New("a trailer is too long")
+		}
+		if wants := c.body.Wants(); wants >= 0 {
+			room = room[:min(int64(len(room)), wants)]
 		}
 		c.used = 0
-		n, err := c.readUp((*buf)[rest:], 0)
+		n, err := c.readUp(room, 0)
 		if n == 0 {
-			return b, cutOff(err)
+			if err == io.EOF && c.body.EndsWithConnection() {
+				c.filled = 0
+				return c.write([]byte("0\r\n\r\n"))
+			}
+			return cutOff(err)
 		}
 		have = (*buf)[:rest+n]
 	}
 }
 
-// rechunk appends to b what have holds of a chunked body from c.used on, as it
-// goes to the caller: held bytes of it, and the trailer when it isOver.
-func (c *plain) rechunk(b, have []byte) (out []byte, held uint64, isOver bool, err error) {
-	for {
-		payload, n, over, err := c.chunks.Next(have[c.used:])
+// takeBody takes from have, from c.used on, what it holds of the body, and writes it
+// after what stands in c.out. On an error that too is written: the caller is to see
+// an answer that breaks off, not none.
+func (c *plain) takeBody(have []byte) (isOver bool, err error) {
+	held := uint64(0)
+	isChunked := c.resp.Body == http1.Chunked || c.resp.Body == http1.UntilClose
+	for n := 1; !isOver && err == nil && n > 0 && (c.used < len(have) || c.resp.Body == http1.NoBody); {
+		var payload []byte
+		payload, n, isOver, err = c.body.Next(have[c.used:])
 		c.used += n
+		held += uint64(len(payload))
 		switch {
-		case err != nil:
-			return b, held, false, err
-		case over:
-			trailer := headerBytes{append(b, "0\r\n"...)}
-			for i := range c.chunks.Trailer.List {
-				if f := &c.chunks.Trailer.List[i]; !c.chunks.Trailer.OneHop(f) && forward.KeepsTrailer(f.Name) {
-					trailer.Add(f.Name, f.Value)
-				}
-			}
-			return append(trailer.b, "\r\n"...), held, true, nil
-		case len(payload) > 0:
-			b = http1.AppendChunk(b, payload)
-			held += uint64(len(payload))
-		case n == 0:
-			return b, held, false, nil
+		case len(payload) == 0:
+		case isChunked:
+			c.out.b = http1.AppendChunk(c.out.b, payload)
+		case len(c.out.b) == 0: // nothing that it could go with
+			err = c.write(payload)
+		default:
+			c.out.b = append(c.out.b, payload...)
 		}
 	}
+	if isOver && isChunked {
+		c.writeTrailer()
+	}
+	if len(c.out.b) > 0 {
+		if werr := c.write(c.out.b); err == nil {
+			err = werr
+		}
+		c.out.b = c.out.b[:0]
+	}
+	if err == nil {
+		c.received += held
+	}
+	return isOver, err
+}
+
+// writeTrailer writes the end of a chunked body to c.out.
+func (c *plain) writeTrailer() {
+	c.out.b = append(c.out.b, "0\r\n"...)
+	for i := range c.body.Trailer.List {
+		if f := &c.body.Trailer.List[i]; !c.body.Trailer.OneHop(f) && forward.KeepsTrailer(f.Name) {
+			c.out.Add(f.Name, f.Value)
+		}
+	}
+	c.out.b = append(c.out.b, "\r\n"...)
 }
 
 // cutOff is the error of a body that ended too early.

@@ -199,8 +199,15 @@ func (c *carried) refuse(s engine.Step) (keep bool) {
 	for _, f := range forward.LimitFields(c.x) {
 		h[f.Name] = []string{f.Value}
 	}
-	refusal := forward.Refusal{Status: s.Status, Reason: s.Reason, Error: c.x.ErrorType(), Detail: s.Detail, After: s.After,
-		Proxy: c.router.Proxy, Rule: forward.RuleOf(c.x)}
+	refusal := forward.Refusal{
+		Status: s.Status,
+		Reason: s.Reason,
+		Error:  c.x.ErrorType(),
+		Detail: s.Detail,
+		After:  s.After,
+		Proxy:  c.router.Proxy,
+		Rule:   forward.RuleOf(c.x),
+	}
 	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
 	c.b.reply(status, h, body)
 	c.over(engine.Classify(s.Reason, s.Status), s.Reason, s.Status, s.Detail)
@@ -214,6 +221,7 @@ func (c *carried) sendAnswer(status int) (keep bool) {
 		a.Extra = append(a.Extra, rules.Field{Name: wire.HeaderAnswered, Value: c.who(c.x.Instance())})
 	}
 	failed, err := c.b.sendAnswer(a)
+	bodyErr := c.b.bodyError()
 	switch {
 	case err == nil && failed:
 		c.ending = engine.Broken
@@ -223,6 +231,9 @@ func (c *carried) sendAnswer(status int) (keep bool) {
 	case c.b.ended() == errCallerLeft:
 		c.ending = engine.Left
 		c.over(engine.Abandoned, "", 0, "")
+	case bodyErr != nil:
+		c.ending = engine.Left
+		c.over(engine.Refused, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
 	case c.b.ended() == errDraining:
 		c.ending = engine.Left
 		c.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")

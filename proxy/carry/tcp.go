@@ -79,7 +79,15 @@ func (t *relayed) carry() {
 			t.unwatch()
 			t.close()
 			t.over(engine.Classify(step.Reason, step.Status), step.Reason, step.Detail)
-			t.listener.Log.Debug("a connection was refused", "service", t.router.Service, "reason", step.Reason, "detail", step.Detail)
+			t.listener.Log.Debug(
+				"a connection was refused",
+				"service",
+				t.router.Service,
+				"reason",
+				step.Reason,
+				"detail",
+				step.Detail,
+			)
 			return
 		}
 	}

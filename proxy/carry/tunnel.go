@@ -141,7 +141,8 @@ func (t *tunnels) end(limit time.Duration) {
 // section 3.1).
 func upgradeOf(r *http.Request) string {
 	u := r.Header["Upgrade"]
-	if r.ProtoMajor != 1 || len(u) != 1 || !tokenIn(r.Header["Connection"], "upgrade") || strings.EqualFold(u[0], "h2c") {
+	if r.ProtoMajor != 1 || len(u) != 1 || !tokenIn(r.Header["Connection"], "upgrade") ||
+		strings.EqualFold(u[0], "h2c") {
 		return ""
 	}
 	return u[0]

@@ -232,7 +232,13 @@ func (f *Follower) Keep(ctx context.Context) {
 			told = ""
 		case err.Error() != told:
 			told = err.Error()
-			f.cfg.Log.Warn("what is known cannot be kept on disk; a start without the service would know less", "file", f.cfg.State, "error", err)
+			f.cfg.Log.Warn(
+				"what is known cannot be kept on disk; a start without the service would know less",
+				"file",
+				f.cfg.State,
+				"error",
+				err,
+			)
 		}
 	}
 	fresh := time.NewTicker(freshTick)
@@ -291,7 +297,13 @@ func (f *Follower) Recall() {
 		}
 	}
 	f.stale.Store(&at)
-	f.cfg.Log.Warn("the service is away; following what was kept on disk", "revision", k.Revision, "stale since", at.Local().Format(time.DateTime))
+	f.cfg.Log.Warn(
+		"the service is away; following what was kept on disk",
+		"revision",
+		k.Revision,
+		"stale since",
+		at.Local().Format(time.DateTime),
+	)
 	f.getReady()
 }
 

@@ -24,7 +24,7 @@ type known struct {
 	Services  map[string]*rules.Service  `json:"services"`
 	Rest      *rules.Rules               `json:"rest"` // all of the rules but the services
 	Instances map[string]engine.Instance `json:"instances"`
-	Calls     []string                   `json:"calls,omitzero"` // of the workload, when the proxy is told of these alone
+	Calls     []string                   `json:"calls,omitzero"` // when the proxy is told of these services alone
 	Drills    []wire.Drill               `json:"drills,omitempty"`
 }
 

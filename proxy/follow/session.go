@@ -84,7 +84,9 @@ func NewSession(cfg SessionConfig, f *Follower) *Session {
 		follower: f,
 		soon:     make(chan struct{}, 1),
 		base:     strings.TrimSuffix(cfg.Server, "/") + wire.Prefix + url.PathEscape(cfg.ID),
-		client:   &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}},
+		client: &http.Client{
+			Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute},
+		},
 	}
 }
 
@@ -310,7 +312,11 @@ func (s *Session) tellOthers() {
 	if n == s.others || time.Since(s.othersAt) < time.Minute {
 		return
 	}
-	s.cfg.Log.Warn("too many different routes, instances and callers to count each by itself: these requests count as \"other\"", "requests", n-s.others)
+	s.cfg.Log.Warn(
+		"too many different routes, instances and callers to count each by itself: these requests count as \"other\"",
+		"requests",
+		n-s.others,
+	)
 	s.others, s.othersAt = n, time.Now()
 }
 

@@ -111,7 +111,9 @@ func (h *Hop) owns(name string) bool {
 		return false
 	}
 	switch {
-	case strings.EqualFold(name, wire.HeaderAsk), strings.EqualFold(name, wire.HeaderReason), strings.EqualFold(name, wire.HeaderTimeLeft):
+	case strings.EqualFold(name, wire.HeaderAsk),
+		strings.EqualFold(name, wire.HeaderReason),
+		strings.EqualFold(name, wire.HeaderTimeLeft):
 		return true
 	case strings.EqualFold(name, wire.HeaderCaller), strings.EqualFold(name, wire.HeaderMirror):
 		return h.Caller != "" // else it comes from a proxy
@@ -180,7 +182,8 @@ func (r *Request) WriteHeader(w Writer) {
 	came := r.Came.Fields
 	for i := range came.List {
 		f := &came.List[i]
-		if came.OneHop(f) || r.Hop.owns(f.Name) || r.Trace.drops(f.Name) || isEdited && r.Edits.replaces(f.Name, false, 0) {
+		if came.OneHop(f) || r.Hop.owns(f.Name) || r.Trace.drops(f.Name) ||
+			isEdited && r.Edits.replaces(f.Name, false, 0) {
 			continue
 		}
 		w.Add(f.Name, f.Value)
@@ -303,16 +306,23 @@ func WriteInterim(came *http1.Fields, w Writer) {
 	}
 }
 
-// KeepsTrailer tells whether a field in the trailer of a message goes on: not one
-// that belongs to a connection, frames or routes a message, says who asks, or is
-// the mesh's own (RFC 9110, section 6.5.1).
+// notInTrailers are the fields that do not go on in a trailer (RFC 9110, section
+// 6.5.1): those that frame or route a message, say who asks or how an answer may
+// be kept, or belong to a connection.
+var notInTrailers = [...]string{
+	"Authorization", "Cache-Control", "Connection", "Content-Encoding", "Content-Length", "Content-Range",
+	"Content-Type", "Cookie", "Expect", "Forwarded", "Host", "Http2-Settings", "Keep-Alive", "Max-Forwards",
+	"Proxy-Authenticate", "Proxy-Authorization", "Proxy-Connection", "Range", "Set-Cookie", "Te", "Trailer",
+	"Transfer-Encoding", "Upgrade",
+}
+
+// KeepsTrailer tells whether a field in the trailer of a message goes on. The mesh's
+// own do not.
 func KeepsTrailer(name string) bool {
 	if len(name) > len("Nightjar-") && strings.EqualFold(name[:len("Nightjar-")], "Nightjar-") {
 		return false
 	}
-	for _, no := range [...]string{"Connection", "Keep-Alive", "Proxy-Connection", "Te", "Trailer", "Transfer-Encoding", "Upgrade",
-		"Content-Length", "Content-Encoding", "Content-Type", "Content-Range", "Host", "Authorization", "Proxy-Authorization",
-		"Proxy-Authenticate", "Cookie", "Set-Cookie", "Max-Forwards", "Cache-Control", "Expect", "Range", "Forwarded", "Http2-Settings"} {
+	for _, no := range notInTrailers {
 		if strings.EqualFold(name, no) {
 			return false
 		}

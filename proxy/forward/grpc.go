@@ -75,7 +75,14 @@ func (r *Refusal) grpcHeader(h http.Header) {
 		code = grpcUnimplemented
 	case engine.BadRequest, engine.TooLarge:
 		code = grpcInternal
-	case engine.Unreachable, engine.Reset, engine.TLS, engine.NoInstance, engine.Draining, engine.Fault, engine.BreakerOpen, engine.Overflow:
+	case engine.Unreachable,
+		engine.Reset,
+		engine.TLS,
+		engine.NoInstance,
+		engine.Draining,
+		engine.Fault,
+		engine.BreakerOpen,
+		engine.Overflow:
 		code = grpcUnavailable
 	}
 	h["Content-Type"] = []string{"application/grpc"}

@@ -127,7 +127,14 @@ func (c *Checks) follow(ctx context.Context) {
 }
 
 // keep sees that an address is checked by that rule.
-func (c *Checks) keep(ctx context.Context, name string, rule *rules.Health, protocol string, to *engine.Instance, tell func(why string)) {
+func (c *Checks) keep(
+	ctx context.Context,
+	name string,
+	rule *rules.Health,
+	protocol string,
+	to *engine.Instance,
+	tell func(why string),
+) {
 	old := c.running[name]
 	if old != nil && old.rule == *rule && old.speaks == protocol {
 		return

@@ -14,7 +14,7 @@ import (
 const (
 	FeedTick    = 250 * time.Millisecond // how often records are sent
 	maxPerTick  = 500                    // records of one watch; the rest is counted
-	troublePer  = 2                      // records of requests without success that are kept in every tick, whoever watches
+	troublePer  = 2                      // records of failed requests that are kept in every tick, whoever watches
 	maxRecorded = 1 << 10                // bytes of a path, a host or a header in a record
 )
 
@@ -97,8 +97,10 @@ func newWatch(w wire.Watch) *watch {
 // matches tells whether the filter takes a request, the cheapest tests first.
 func (w *watch) matches(r *Request) bool {
 	b, x := r.View, r.Exchange
-	if !w.classes[r.Class] || w.low > 0 && (r.Status < w.low || r.Status > w.high) || r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Tries ||
-		w.Reason != "" && w.Reason != string(r.Reason) || w.To != "" && w.To != x.Service() || w.Version != "" && w.Version != x.Version() {
+	if !w.classes[r.Class] || w.low > 0 && (r.Status < w.low || r.Status > w.high) ||
+		r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Tries ||
+		w.Reason != "" && w.Reason != string(r.Reason) || w.To != "" && w.To != x.Service() ||
+		w.Version != "" && w.Version != x.Version() {
 		return false
 	}
 	if w.Instance != "" && (x.Instance() == nil || x.Instance().ID != w.Instance) {
@@ -110,7 +112,8 @@ func (w *watch) matches(r *Request) bool {
 			return false
 		}
 	}
-	if w.Method != "" && !strings.EqualFold(w.Method, b.Method()) || w.Path != "" && !strings.HasPrefix(b.Path(), w.Path) {
+	if w.Method != "" && !strings.EqualFold(w.Method, b.Method()) ||
+		w.Path != "" && !strings.HasPrefix(b.Path(), w.Path) {
 		return false
 	}
 	if w.header == "" {
@@ -200,9 +203,29 @@ func (o *Observer) offer(r *Request, t *Trace) {
 func (o *Observer) record(r *Request, t *Trace) wire.Record {
 	b, x := r.View, r.Exchange
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-	out := wire.Record{At: o.Epoch.Add(r.Began).UTC(), Proxy: o.Proxy, Caller: o.Caller, CallerVersion: o.CallerVersion, Service: x.Service(), Version: x.Version(), Revision: r.Revision,
-		Method: clip(b.Method()), Host: clip(b.Host()), Path: clip(b.Path()), Status: r.Status, Outcome: r.Class.String(), Reason: string(r.Reason), Detail: r.Detail,
-		MS: ms(r.Took), Sent: r.Sent, Received: r.Received, Trace: t.Name(), Traced: t.Sampled}
+	out := wire.Record{
+		At:            o.Epoch.Add(r.Began).UTC(),
+		Proxy:         o.Proxy,
+		Caller:        o.Caller,
+		CallerVersion: o.CallerVersion,
+		Service:       x.Service(),
+		Version:       x.Version(),
+		Revision:      r.Revision,
+		Method: clip(
+			b.Method(),
+		),
+		Host:     clip(b.Host()),
+		Path:     clip(b.Path()),
+		Status:   r.Status,
+		Outcome:  r.Class.String(),
+		Reason:   string(r.Reason),
+		Detail:   r.Detail,
+		MS:       ms(r.Took),
+		Sent:     r.Sent,
+		Received: r.Received,
+		Trace:    t.Name(),
+		Traced:   t.Sampled,
+	}
 	route, gate := x.Route()
 	for _, rt := range []*engine.Route{gate, route} {
 		if rt != nil && rt.Name() != "" {
@@ -222,7 +245,13 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		if s.Ended == 0 {
 			s.Ended = r.Began + r.Took
 		}
-		stretch := wire.Stretch{Kind: s.Kind.String(), FromMS: ms(s.Began - r.Began), MS: ms(s.Ended - s.Began), Status: s.Status, Reason: string(s.Reason)}
+		stretch := wire.Stretch{
+			Kind:   s.Kind.String(),
+			FromMS: ms(s.Began - r.Began),
+			MS:     ms(s.Ended - s.Began),
+			Status: s.Status,
+			Reason: string(s.Reason),
+		}
 		if s.Instance != nil {
 			stretch.Instance = s.Instance.ID
 		}

@@ -171,7 +171,10 @@ func (r *Recorder) Collect(self engine.Instance) (out []wire.Series, open []wire
 			series := k.series()
 			n := c.open.Load()
 			if n > 0 {
-				open = append(open, wire.Open{Service: series.Service, Version: series.Version, Instance: series.Instance, Count: n})
+				open = append(
+					open,
+					wire.Open{Service: series.Service, Version: series.Version, Instance: series.Instance, Count: n},
+				)
 			}
 			if c.drain(&series.Counts) {
 				out = append(out, series)
@@ -181,7 +184,14 @@ func (r *Recorder) Collect(self engine.Instance) (out []wire.Series, open []wire
 			return c.unused <= keepOutdate || k.revision == r.newest && c.unused <= r.keep
 		})
 		s.callers.visit(func(k callerKey, c *Cell) (keep bool) {
-			series := wire.Series{App: true, Copy: k.isCopy, Caller: k.caller, Service: self.Service, Version: self.Version, Instance: self.ID}
+			series := wire.Series{
+				App:      true,
+				Copy:     k.isCopy,
+				Caller:   k.caller,
+				Service:  self.Service,
+				Version:  self.Version,
+				Instance: self.ID,
+			}
 			if c.drain(&series.Counts) {
 				out = append(out, series)
 			} else if c.open.Load() == 0 {

@@ -31,12 +31,14 @@ func NewRequestLog(w io.Writer, share float64, troubled bool) *RequestLog {
 		return nil
 	}
 	l := &RequestLog{share: share, troubled: troubled, lines: make(chan []byte, maxLines)}
-	l.out = slog.New(slog.NewJSONHandler(l, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
-		if len(groups) == 0 && a.Key == slog.LevelKey {
-			return slog.Attr{}
-		}
-		return a
-	}}))
+	l.out = slog.New(
+		slog.NewJSONHandler(l, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
+			if len(groups) == 0 && a.Key == slog.LevelKey {
+				return slog.Attr{}
+			}
+			return a
+		}}),
+	)
 	return l
 }
 
@@ -67,7 +69,12 @@ func (l *RequestLog) Run(ctx context.Context, w io.Writer) {
 	write := func(line []byte) {
 		w.Write(line)
 		if n := l.missing.Load(); n > told {
-			l.out.LogAttrs(ctx, slog.LevelWarn, "lines are missing, since nobody read them in time", slog.Uint64("lines", n-told))
+			l.out.LogAttrs(
+				ctx,
+				slog.LevelWarn,
+				"lines are missing, since nobody read them in time",
+				slog.Uint64("lines", n-told),
+			)
 			told = n
 		}
 	}

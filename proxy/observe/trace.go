@@ -62,7 +62,8 @@ func readTraceparent(s string) (id traceID, parent spanID, flags byte, ok bool) 
 	}
 	var one [1]byte
 	version := [1]byte{}
-	if !unhex(version[:], s[:2]) || version[0] == 0xff || !unhex(id[:], s[3:35]) || !unhex(parent[:], s[36:52]) || !unhex(one[:], s[53:55]) {
+	if !unhex(version[:], s[:2]) || version[0] == 0xff || !unhex(id[:], s[3:35]) || !unhex(parent[:], s[36:52]) ||
+		!unhex(one[:], s[53:55]) {
 		return id, parent, 0, false
 	}
 	return id, parent, one[0], id != (traceID{}) && parent != (spanID{})
@@ -192,8 +193,24 @@ func (o *Observer) keepSpans(r *Request, t *Trace) {
 	if route == nil || route.Name() == "" {
 		route = gate
 	}
-	whole := wire.Span{Trace: trace, ID: own, Kind: "request", BeganUS: at(r.Began), TookUS: r.Took.Microseconds(), Proxy: o.Proxy, Edge: o.IsGateway, Caller: o.Caller,
-		Service: x.Service(), Version: x.Version(), Method: clip(b.Method()), Path: clip(b.Path()), Status: r.Status, Outcome: r.Class.String(), Reason: string(r.Reason), Detail: r.Detail}
+	whole := wire.Span{
+		Trace:   trace,
+		ID:      own,
+		Kind:    "request",
+		BeganUS: at(r.Began),
+		TookUS:  r.Took.Microseconds(),
+		Proxy:   o.Proxy,
+		Edge:    o.IsGateway,
+		Caller:  o.Caller,
+		Service: x.Service(),
+		Version: x.Version(),
+		Method:  clip(b.Method()),
+		Path:    clip(b.Path()),
+		Status:  r.Status,
+		Outcome: r.Class.String(),
+		Reason:  string(r.Reason),
+		Detail:  r.Detail,
+	}
 	if t.parent != (spanID{}) {
 		whole.Parent = hex.EncodeToString(t.parent[:])
 	}
@@ -209,11 +226,24 @@ func (o *Observer) keepSpans(r *Request, t *Trace) {
 		if s.Ended == 0 {
 			s.Ended = r.Began + r.Took
 		}
-		part := wire.Span{Trace: trace, Parent: own, Kind: s.Kind.String(), BeganUS: at(s.Began), TookUS: (s.Ended - s.Began).Microseconds(), Proxy: o.Proxy, Edge: whole.Edge,
-			Caller: o.Caller, Service: x.Service(), Version: x.Version(), Status: s.Status, Reason: string(s.Reason)}
+		part := wire.Span{
+			Trace:   trace,
+			Parent:  own,
+			Kind:    s.Kind.String(),
+			BeganUS: at(s.Began),
+			TookUS:  (s.Ended - s.Began).Microseconds(),
+			Proxy:   o.Proxy,
+			Edge:    whole.Edge,
+			Caller:  o.Caller,
+			Service: x.Service(),
+			Version: x.Version(),
+			Status:  s.Status,
+			Reason:  string(s.Reason),
+		}
 		id := newSpanID()
 		if s.Kind == engine.SegmentAttempt {
-			part.Instance, part.Version, part.Outcome = s.Instance.ID, s.Instance.Version, engine.Classify(s.Reason, s.Status).String()
+			part.Instance, part.Version = s.Instance.ID, s.Instance.Version
+			part.Outcome = engine.Classify(s.Reason, s.Status).String()
 			if n < maxAttemptIDs && t.attempts[n] != (spanID{}) {
 				id = t.attempts[n]
 			}
@@ -228,7 +258,27 @@ func (o *Observer) keepSpans(r *Request, t *Trace) {
 // keepServed keeps the span of the workload's own work.
 func (o *Observer) keepServed(self *engine.Instance, caller string, r *Request, t *Trace) {
 	b := r.View
-	o.Spans.add(wire.Span{Trace: t.Name(), ID: hex.EncodeToString(t.attempts[0][:]), Parent: hex.EncodeToString(t.parent[:]), Kind: "app", BeganUS: o.Epoch.Add(r.Began).UnixMicro(),
-		TookUS: r.Took.Microseconds(), Proxy: o.Proxy, Caller: clip(caller), Service: self.Service, Version: self.Version, Instance: self.ID,
-		Method: clip(b.Method()), Path: clip(b.Path()), Status: r.Status, Outcome: r.Class.String(), Reason: string(r.Reason), Detail: r.Detail})
+	o.Spans.add(
+		wire.Span{
+			Trace:    t.Name(),
+			ID:       hex.EncodeToString(t.attempts[0][:]),
+			Parent:   hex.EncodeToString(t.parent[:]),
+			Kind:     "app",
+			BeganUS:  o.Epoch.Add(r.Began).UnixMicro(),
+			TookUS:   r.Took.Microseconds(),
+			Proxy:    o.Proxy,
+			Caller:   clip(caller),
+			Service:  self.Service,
+			Version:  self.Version,
+			Instance: self.ID,
+			Method: clip(
+				b.Method(),
+			),
+			Path:    clip(b.Path()),
+			Status:  r.Status,
+			Outcome: r.Class.String(),
+			Reason:  string(r.Reason),
+			Detail:  r.Detail,
+		},
+	)
 }

@@ -100,7 +100,13 @@ func (h *Handover) Done() {
 // hands it listeners by the names of what they are for. It returns when the program
 // has rules in force. After an error nothing has changed hands. When ctx is done
 // first, the program is stopped.
-func HandOver(ctx context.Context, id, nonce string, listeners map[string]net.Listener, program string, args []string) (pid int, err error) {
+func HandOver(
+	ctx context.Context,
+	id, nonce string,
+	listeners map[string]net.Listener,
+	program string,
+	args []string,
+) (pid int, err error) {
 	ready, told, err := os.Pipe()
 	if err != nil {
 		return 0, err
@@ -123,7 +129,8 @@ func HandOver(ctx context.Context, id, nonce string, listeners map[string]net.Li
 			return 0, err
 		}
 		fd, failed := -1, error(nil)
-		if err := errors.Join(raw.Control(func(from uintptr) { fd, failed = syscall.Dup(int(from)) }), failed); err != nil {
+		err = raw.Control(func(from uintptr) { fd, failed = syscall.Dup(int(from)) })
+		if err := errors.Join(err, failed); err != nil {
 			return 0, fmt.Errorf("listener %s cannot be handed over: %w", name, err)
 		}
 		syscall.CloseOnExec(fd)

@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"sync"
+	"syscall"
 	"testing"
 )
 
@@ -16,7 +17,12 @@ func TestListenWhileOthersAreGivenUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer read.Close()
-	h := &Handover{Ready: int(write.Fd()), open: map[string]net.Listener{}}
+	ready, err := syscall.Dup(int(write.Fd()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write.Close()
+	h := &Handover{Ready: ready, open: map[string]net.Listener{}}
 	handed := map[net.Listener]bool{}
 	for i := range 20 {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
