@@ -56,9 +56,9 @@ func guardSheet(s *out.Sheet, callers []control.Caller) {
 			for _, id := range v.Down {
 				state := "not called"
 				if v.Mistrusted {
-					state = "called all the same: most are unwell at once"
+					state = "called all the same: most are unhealthy at once"
 				}
-				row(true, c, v.Version, "unwell "+id, state, "health checks fail")
+				row(true, c, v.Version, "unhealthy "+id, state, "health checks fail")
 			}
 			for _, id := range v.Shut {
 				row(true, c, v.Version, "down "+id, "not called", "by a drill")

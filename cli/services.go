@@ -151,7 +151,7 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 				where += " (doubted)"
 			}
 			if in.Down != "" {
-				where += " (unwell)"
+				where += " (unhealthy)"
 			}
 			if n := sidelinedIn(svc, in.ID); n > 0 {
 				where += fmt.Sprintf(" (sidelined in %s)", count(n, "proxy"))

@@ -139,7 +139,7 @@ func TestWhatProxiesSee(t *testing.T) {
 	if c := callers(); len(c) != 0 {
 		t.Errorf("old news are shown: %+v", c)
 	}
-	// A workload that is unwell is told to all, once.
+	// A workload that is unhealthy is told to all, once.
 	before := k.ledger.peersSeq
 	for range 2 {
 		if _, err := k.Register(wire.Registration{ID: "kiosk-1", Nonce: "n-kiosk-1", Service: "kiosk", Version: "v1", Inbound: "127.0.0.1:1", Vitals: wire.Vitals{Down: "/well answered 500"}}); err != nil {

@@ -25,17 +25,17 @@ type link struct{ Caller, CallerVersion, Service string }
 
 // measured is what was counted in a window, as a forecast needs it.
 type measured struct {
-	from, to int64
-	app      map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered
-	versions map[string]*stats.Counts // by SERVICE/VERSION, as callers saw it
-	sent     map[string]*stats.Counts // the same with the requests of trials
-	got      map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered the requests in sent
-	links    map[link]*stats.Counts
-	classes  map[class]uint64
-	whole    *effect.Tally
-	unwell   map[string]map[int64]float64 // failures of workloads by second
-	unserved map[link]map[int64]float64   // requests without success by second
-	strays   map[string]uint64            // requests to workloads that no caller's proxy knows of
+	from, to  int64
+	app       map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered
+	versions  map[string]*stats.Counts // by SERVICE/VERSION, as callers saw it
+	sent      map[string]*stats.Counts // the same with the requests of trials
+	got       map[string]*stats.Counts // by SERVICE/VERSION, as the workloads answered the requests in sent
+	links     map[link]*stats.Counts
+	classes   map[class]uint64
+	whole     *effect.Tally
+	unhealthy map[string]map[int64]float64 // failures of workloads by second
+	unserved  map[link]map[int64]float64   // requests without success by second
+	strays    map[string]uint64            // requests to workloads that no caller's proxy knows of
 }
 
 func add[K comparable](m map[K]*stats.Counts, k K, c *stats.Counts) {
@@ -58,7 +58,7 @@ func tick[K comparable](m map[K]map[int64]float64, k K, at int64, n uint64) {
 // measure reads a window that is in memory.
 func (c *Control) measure(from, to int64) *measured {
 	m := &measured{from: from, to: to, app: map[string]*stats.Counts{}, versions: map[string]*stats.Counts{}, sent: map[string]*stats.Counts{}, got: map[string]*stats.Counts{},
-		links: map[link]*stats.Counts{}, classes: map[class]uint64{}, whole: &effect.Tally{Seconds: float64(to - from)}, unwell: map[string]map[int64]float64{}, unserved: map[link]map[int64]float64{}, strays: map[string]uint64{}}
+		links: map[link]*stats.Counts{}, classes: map[class]uint64{}, whole: &effect.Tally{Seconds: float64(to - from)}, unhealthy: map[string]map[int64]float64{}, unserved: map[link]map[int64]float64{}, strays: map[string]uint64{}}
 	c.telemetry.Sum(from, to, func(n *telemetry.Names, _ uint, s *stats.Counts) {
 		if n.Copy || n.Service == wire.Other {
 			return
@@ -91,7 +91,7 @@ func (c *Control) measure(from, to int64) *measured {
 		switch {
 		case n.Copy:
 		case n.App:
-			tick(m.unwell, n.Service+"/"+n.Version, at, s.Failed+s.Refused)
+			tick(m.unhealthy, n.Service+"/"+n.Version, at, s.Failed+s.Refused)
 		default:
 			tick(m.unserved, link{n.Caller, n.CallerVersion, n.Service}, at, s.Failed+s.Refused)
 		}

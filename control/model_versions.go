@@ -129,7 +129,7 @@ func (k *maker) version(of string, outside bool) (forecast.Behaviour, TakenFor) 
 			call.PerOne = 1 // what was under way at the ends of the window
 		}
 		unserved := calls.Failed + calls.Refused
-		slope, known := goesWith(k.seen.unserved[l], k.seen.unwell[of], k.seen.from, k.seen.to)
+		slope, known := goesWith(k.seen.unserved[l], k.seen.unhealthy[of], k.seen.from, k.seen.to)
 		switch {
 		case unserved >= 5 && known:
 			call.Needed = slope > 0.5

@@ -27,7 +27,7 @@ type Source struct {
 	Answered func(message int, a *Answered) // called for each, also from several goroutines
 }
 
-// Answered is what came of one request.
+// Answered is how one request went.
 type Answered struct {
 	Due    time.Duration // since the begin
 	Took   time.Duration // since then, until the last byte of the answer

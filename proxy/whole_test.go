@@ -49,7 +49,7 @@ func TestDrainingCutsOffWithAReason(t *testing.T) {
 	}
 }
 
-// TestHealthChecks: a proxy tells that its workload is unwell, and that it is
+// TestHealthChecks: a proxy tells that its workload is unhealthy, and that it is
 // well again; of an instance outside, every caller finds out by itself.
 func TestHealthChecks(t *testing.T) {
 	var ill atomic.Bool

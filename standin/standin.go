@@ -99,7 +99,7 @@ type answer struct {
 	Error    string   `json:"error,omitempty"`
 }
 
-// called is what came of a call.
+// called is how a call went.
 type called struct {
 	Service string `json:"service"`
 	Version string `json:"version,omitempty"`

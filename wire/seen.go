@@ -32,7 +32,7 @@ type Filter struct {
 	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, or trouble: the last three"`
 	Header   string `json:"header,omitempty" doc:"NAME that is there, or NAME=VALUE"`
 	Tries    int    `json:"tries,omitempty" doc:"was sent so often at least"`
-	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than so many milliseconds"`
+	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than this many milliseconds"`
 }
 
 // Trouble, as an outcome of a Filter, is all but ok.

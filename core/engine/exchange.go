@@ -28,7 +28,7 @@ type Step struct {
 	Status   int           // of a Reply or an Answer; of a Done, the instance's
 	Reason   Reason        // of a Reply
 	Detail   string        // of a Reply: what happened, for a person
-	After    time.Duration // of a Reply: when to come again; 0: nobody knows
+	After    time.Duration // of a Reply: when to come again; 0: not known
 }
 
 // Outcome is how an Attempt ended: the Status of an answer, or a Reason why there

@@ -126,7 +126,7 @@ func TestSetHealth(t *testing.T) {
 	}
 	other := instances[2]
 	other.Down = true
-	if !table.SetHealth([]Instance{other}, 0) || len(called()) != 3 { // most are unwell at once
+	if !table.SetHealth([]Instance{other}, 0) || len(called()) != 3 { // most are unhealthy at once
 		t.Errorf("called: %v", called())
 	}
 	if !table.SetHealth(instances[1:], 0) {

@@ -143,12 +143,12 @@ func TestFailover(t *testing.T) {
 		t.Errorf("with all well, %.3f go south", s)
 	}
 	if s := south(build(all, time.Second, 2), 1000, time.Second); s != 0 {
-		t.Errorf("with half unwell, which is enough, %.3f go south", s)
+		t.Errorf("with half unhealthy, which is enough, %.3f go south", s)
 	}
 	// Three of four down would be mistrusted: three of five are more than half.
 	mistrusting := build(all, time.Second, 3)
 	if v := mistrusting.version("s", "v1"); !v.mistrusts.Load() || south(mistrusting, 1000, time.Second) != 0 {
-		t.Error("three of five unwell at once are believed")
+		t.Error("three of five unhealthy at once are believed")
 	}
 	// A drill is no health check: it is always believed, and ends by itself.
 	drill := Drill{ID: "d", Site: "north", Down: true, Until: time.Minute}
@@ -190,24 +190,24 @@ func TestRetryLeavesItsSite(t *testing.T) {
 	}
 }
 
-// TestPanic: more than half unwell at once are called all the same, unless the
+// TestPanic: more than half unhealthy at once are called all the same, unless the
 // rules say otherwise.
 func TestPanic(t *testing.T) {
 	in := crowd("s/v1", "s/v1", "s/v1")
 	in[0].Down = true
 	rule := guarded("    routes: [{name: all, send: v1}]\n")
 	if got := share(t, compile(t, rule, nil, in...), 300, 0, anyone); got["s-v1-0"] != 0 || got["s-v1-1"]+got["s-v1-2"] != 300 || got["s-v1-1"] < 140 || got["s-v1-2"] < 140 {
-		t.Errorf("one unwell: %v", got)
+		t.Errorf("one unhealthy: %v", got)
 	}
 	if got := share(t, compile(t, rule, nil, in[0], in[2]), 100, 0, anyone); got["s-v1-2"] != 100 {
-		t.Errorf("one of two unwell, which is not more than half: %v", got)
+		t.Errorf("one of two unhealthy, which is not more than half: %v", got)
 	}
 	in[1].Down = true
 	well := compile(t, rule, nil, crowd("s/v1", "s/v1", "s/v1")...)
 	share(t, well, 10, 0, anyone) // who does not call has nothing to tell
 	table := compile(t, rule, well, in...)
 	if got := share(t, table, 300, 0, anyone); got["s-v1-0"] != 100 {
-		t.Errorf("two of three unwell: %v", got)
+		t.Errorf("two of three unhealthy: %v", got)
 	}
 	if e := table.Events(0); len(e) != 1 || e[0].Kind != "mistrusted" {
 		t.Errorf("events %+v", e)

@@ -24,7 +24,7 @@ type VersionStatus struct {
 	Sidelined  []OutStatus    `json:"sidelined,omitempty"`
 	Down       []string       `json:"down,omitempty" doc:"instances whose health checks fail"`
 	Shut       []string       `json:"shut,omitempty" doc:"instances that a drill takes down"`
-	Mistrusted bool           `json:"mistrusted,omitempty" doc:"more than half are unwell at once, so that all are called"`
+	Mistrusted bool           `json:"mistrusted,omitempty" doc:"more than half are unhealthy at once, so all are called"`
 	Sites      []SiteStatus   `json:"sites,omitempty" doc:"in the order of failover"`
 }
 

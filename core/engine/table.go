@@ -3,7 +3,7 @@
 //
 // The engine does no I/O and reads no clock. Whoever drives it, the proxy with
 // real requests or a simulation with made-up ones, passes the time in, carries
-// out the step it is given and reports what came of it.
+// out the step it is given and reports its outcome.
 package engine
 
 import (

@@ -180,24 +180,24 @@ func (s *service) guarded() bool {
 }
 
 // judge decides whether the health checks of the instances are believed: when
-// more than half are unwell at once, it is more likely that the checks are.
+// more than half are unhealthy at once, it is more likely that the checks are.
 func (v *version) judge(now time.Duration) {
 	v.memory.judging.Lock()
 	defer v.memory.judging.Unlock()
-	unwell, checked := 0, false
+	unhealthy, checked := 0, false
 	for _, c := range v.peers {
 		checked = checked || c.Sick.Load()
 		if c.Sick.Load() || c.Peer.Doubted.Load() {
-			unwell++
+			unhealthy++
 		}
 	}
-	mistrusts := checked && !v.trusts && 2*unwell > len(v.peers)
+	mistrusts := checked && !v.trusts && 2*unhealthy > len(v.peers)
 	if v.mistrusts.Swap(mistrusts) != mistrusts && !v.unused(now) {
 		kind, detail := "trusted", "health checks are believed again"
 		if mistrusts {
 			kind, detail = "mistrusted", fmt.Sprintf(
-				"%d of %d instances are unwell at once: health checks are not believed, and all are called",
-				unwell,
+				"%d of %d instances are unhealthy at once: health checks are not believed, and all are called",
+				unhealthy,
 				len(v.peers),
 			)
 		}
@@ -299,7 +299,7 @@ func (p *pool) lack(what string) string {
 	for _, w := range []struct {
 		n    int
 		what string
-	}{{shut, "taken down by a drill"}, {down, "unwell by health checks"}, {out, "sidelined"}} {
+	}{{shut, "taken down by a drill"}, {down, "unhealthy by health checks"}, {out, "sidelined"}} {
 		if w.n > 0 {
 			why = append(why, fmt.Sprintf("%d %s", w.n, w.what))
 		}

@@ -58,7 +58,7 @@ type Breaker struct {
 	why   [3]uint64 // requests, failed and slow ones in the window that opened it
 }
 
-// Permit is the leave to send one request. Every permit is given back by Done
+// Permit is the permission to send one request. Every permit is given back by Done
 // or Cancel.
 type Permit uint32
 
@@ -94,7 +94,7 @@ func (b *Breaker) clear() {
 	b.bad.Store(0)
 }
 
-// Refuses tells whether a request would be refused now, without asking leave
+// Refuses tells whether a request would be refused now, without asking for permission
 // for one, and how long it is until one may be let through.
 func (b *Breaker) Refuses(now time.Duration) (wait time.Duration, refused bool) {
 	if Mode(b.state.Load()&3) == Closed {
@@ -121,7 +121,7 @@ func (b *Breaker) refuses(now time.Duration) (wait time.Duration, refused bool) 
 	return 0, false
 }
 
-// Allow asks for leave to send a request. Without it, wait tells how long the
+// Allow asks for permission to send a request. Without it, wait tells how long the
 // breaker stays open; 0: probes are under way.
 func (b *Breaker) Allow(now time.Duration) (p Permit, wait time.Duration, ok bool, c Change) {
 	if s := b.state.Load(); Mode(s&3) == Closed {

@@ -23,7 +23,7 @@ type Budget struct {
 // Request counts a request.
 func (b *Budget) Request(now time.Duration) { b.requests.add(part(now, BudgetOver)) }
 
-// Retry asks for leave to send one request again.
+// Retry asks for permission to send one request again.
 func (b *Budget) Retry(share rules.Percent, now time.Duration) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()

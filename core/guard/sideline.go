@@ -95,7 +95,7 @@ func (p *Peer) set(flag uint32, on bool, now time.Duration) {
 // IsOut tells whether the peer is sidelined.
 func (p *Peer) IsOut() bool { return p.flags.Load()&isOut != 0 }
 
-// IsDown tells whether the peer is taken for unwell.
+// IsDown tells whether the peer counts as unhealthy.
 func (p *Peer) IsDown() bool { return p.flags.Load()&isDown != 0 }
 
 // IsShut tells whether a drill takes the peer down.
@@ -213,7 +213,7 @@ func (s *Sideline) Try(p *Peer, now time.Duration) bool {
 	return true
 }
 
-// Tried tells what came of a trial request. Without an answer, because the
+// Tried tells how a trial request went. Without an answer, because the
 // caller left, the next request is the trial.
 func (s *Sideline) Tried(p *Peer, answered, good bool, cause string, now time.Duration) Change {
 	s.mu.Lock()

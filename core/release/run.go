@@ -89,7 +89,7 @@ const arrival = 5 * time.Second
 // break.
 const lapse = 10 * time.Second
 
-// Start begins a release. base is what From did before; nil: nobody knows.
+// Start begins a release. base is what From did before; nil: not known.
 func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now time.Time) *Run {
 	r := &Run{
 		Plan:    *p,

@@ -20,7 +20,7 @@ type Refusal struct {
 	Detail string
 	Proxy  string        // name of the proxy that refuses
 	Rule   string        // where the rule was written; empty: no rule did it
-	After  time.Duration // when to come again; 0: nobody knows
+	After  time.Duration // when to come again; 0: not known
 }
 
 // RuleOf names the route that took a request, for a person; empty: none did.

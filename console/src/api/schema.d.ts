@@ -1105,7 +1105,7 @@ export interface components {
             down?: string[];
             /** @description instances that a drill takes down */
             shut?: string[];
-            /** @description more than half are unwell at once, so that all are called */
+            /** @description more than half are unhealthy at once, so all are called */
             mistrusted?: boolean;
             /** @description in the order of failover */
             sites?: components["schemas"]["EngineSiteStatus"][];

@@ -125,7 +125,7 @@ function OutCell({ v }: { v: VersionStatus }) {
       {(v.down ?? []).map((id) => (
         <Box key={id}>
           <Box component="strong" sx={{ color: "error.main" }}>▼ {id}</Box>
-          <Small>{v.mistrusted ? "unwell, and called all the same: most are unwell at once" : "unwell: its health checks fail"}</Small>
+          <Small>{v.mistrusted ? "unhealthy, and called all the same: most are unhealthy at once" : "unhealthy: its health checks fail"}</Small>
         </Box>
       ))}
       {(v.shut ?? []).map((id) => (

@@ -34,7 +34,7 @@ export default function Instances({ service }: { service: Service }) {
   const rows = service.versions.flatMap((v) =>
     v.instances.map((i): Row => {
       const sidelined = out.get(i.id);
-      const state = [i.down && `▼ unwell: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
+      const state = [i.down && `▼ unhealthy: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
       return { id: i.id, version: v.name, site: i.site ?? "", address: i.address, state: state || "takes requests", share: i.share, figures: i.figures };
     }),
   );
