@@ -4,7 +4,7 @@ ARGS ?=
 APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: build static demo test lint types bench fuzz screenshots accuracy judging clean chromium
+.PHONY: build static demo test quick lint types bench fuzz screenshots accuracy judging clean chromium
 
 build: console/dist/index.html
 	go build -o bin/nightjar ./cmd/nightjar
@@ -30,6 +30,10 @@ test: build chromium
 	go test -race $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
 	go test -race -count=1 ./test/... # builds the binary itself, which the test cache does not see
+
+# For between: what is quick. The rest of the tests takes minutes.
+quick: lint
+	go test $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 
 lint: console/node_modules/.installed
 	@unformatted=$$(gofmt -l . | grep -v node_modules); if [ -n "$$unformatted" ]; then echo "gofmt these: $$unformatted"; exit 1; fi

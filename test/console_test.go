@@ -76,13 +76,14 @@ func (b tab) press(css, key string, times int) {
 const arrowLeft = "\u0302" // the key, in the protocol's private code
 
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t)
 	b := openTab(t, m)
 
 	t.Run("the mesh shows flow and lanes", func(t *testing.T) {
 		b.t = t
 		b.visit("/")
-		b.says("[data-test=revision]", "Revision 1 in 12 of 12 proxies")
+		b.says("[data-test=revision]", fmt.Sprintf("Revision %d in 12 of 12 proxies", m.revision()))
 		b.until("document.querySelectorAll('[data-test=card-sailings] [data-test=lane]').length === 3")
 		b.until("document.querySelector('[data-test=\"ribbon-kiosk~sailings\"] .whole')")
 		b.says("[data-test=card-berths]", "v1 ×2")
@@ -129,9 +130,10 @@ func TestConsole(t *testing.T) {
 		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 15)
 		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
 		b.says("[data-test=route-timetable] [data-test=share-v2]", "v2 30%")
+		next := m.revision() + 1
 		b.click("publish")
-		b.says("[data-test=published]", "Revision 2 is in force in 12 of 12 proxies")
-		b.says("[data-test=who-has-it]", "revision 2 in force in 12 of 12")
+		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 proxies", next))
+		b.says("[data-test=who-has-it]", fmt.Sprintf("revision %d in force in 12 of 12", next))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=70 v2=30" {
 			t.Errorf("after publishing: %s", answers(got))
 		}
@@ -141,10 +143,11 @@ func TestConsole(t *testing.T) {
 		b.visit("/services/sailings")
 		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
 		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 1)
+		seen := m.revision()
 		m.must(0, "split", "sailings", "v1=10", "v2=90")
-		b.says("[data-test=overtaken]", "Revision 3 came in between")
+		b.says("[data-test=overtaken]", fmt.Sprintf("Revision %d came in between", seen+1))
 		b.click("publish")
-		b.says("[data-test=refused]", "revision 3 is in force by now, not 2")
+		b.says("[data-test=refused]", fmt.Sprintf("revision %d is in force by now, not %d", seen+1, seen))
 		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{v1: 10, v2: 90}") {
 			t.Errorf("in force:\n%s", out)
 		}
@@ -165,10 +168,10 @@ func TestConsole(t *testing.T) {
 	t.Run("the fleet shows first who needs a look", func(t *testing.T) {
 		b.t = t
 		b.visit("/fleet")
-		b.says("[data-test=summary]", "12 proxies, all follow revision 3")
+		b.says("[data-test=summary]", fmt.Sprintf("12 proxies, all follow revision %d", m.revision()))
 		// A second proxy of the gateway finds the port of the first one taken.
 		start(t, "cannot be put in force", "proxy", "--server", m.addr, "--gateway", "front-door", "--name", "front-door-b", "--state", "")
-		b.says("[data-test=summary]", "12 of 13 proxies follow revision 3; 1 needs a look")
+		b.says("[data-test=summary]", fmt.Sprintf("12 of 13 proxies follow revision %d; 1 needs a look", m.revision()))
 		b.says("[data-test=proxy]:first-child[data-state=refuses]", "front-door-b")
 		b.says("[data-test=proxy]:first-child", "address already in use")
 		b.visit("/fleet?find=tides")
@@ -180,8 +183,9 @@ func TestConsole(t *testing.T) {
 		m.must(1, "rules", "diff", file)
 		b.visit("/")
 		b.says("[data-test=unpublished]", "differ from what is in force in 1 place")
+		known := m.revision()
 		m.cmd.Process.Signal(interrupt)
 		b.says("[data-test=stale]", "The service does not answer")
-		b.says("[data-test=revision]", "Revision 3") // what was known stays
+		b.says("[data-test=revision]", fmt.Sprintf("Revision %d", known)) // what was known stays
 	})
 }

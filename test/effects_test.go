@@ -63,6 +63,7 @@ const timetableLabels = "        labels: {kind: read}     # see the policy quick
 // TestEffects: what a retry does to a version that fails, a change that has too
 // few requests for a verdict, and an end to both.
 func TestEffects(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	m.must(0, "drill", "start", "--service", "sailings", "--version", "v1", "--fail", "30%", "--for", "10m")
 	ask := func(n int) { m.call(n, "http://sailings/sailings/today") }
@@ -167,6 +168,7 @@ const trials = `trials:
 // TestTrials: a load with expectations, by the rules in force and by a draft that
 // nobody else follows; its end, early and by force.
 func TestTrials(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	dir := t.TempDir()
 	file, junit := write(t, dir, "trials.yaml", trials), filepath.Join(dir, "trial.xml")
@@ -256,6 +258,7 @@ func TestTrials(t *testing.T) {
 // TestForecast: an answer before anything is published, in the pipeline's order,
 // each step stopping it by its exit code; and on the pages.
 func TestForecast(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t)
 	for _, v := range []string{"sailings/v1", "sailings/v2", "sailings/v3", "fares/v2"} {
 		m.must(0, "standin", "set", v, "--errors", "0%") // two failures of a short window would be a forecast of trouble

@@ -57,18 +57,26 @@ func eventually(t *testing.T, what string, ok func() bool) {
 	t.Helper()
 	for end := time.Now().Add(patience); !ok(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
-			t.Fatalf("did not come about: %s", what)
+			t.Fatalf("timed out waiting: %s", what)
 		}
 	}
+}
+
+// bases are the ports that freeBase has given away: tests run side by side.
+var bases struct {
+	sync.Mutex
+	given map[int]bool
 }
 
 // freeBase finds a port whose neighbours 80 and 90 ports further are free too,
 // below those that the system gives to listeners without a port of their own.
 func freeBase(t *testing.T) string {
 	t.Helper()
+	bases.Lock()
+	defer bases.Unlock()
 	for range 100 {
-		base := 15_000 + rand.IntN(17_000)
-		free := true
+		base := 15_000 + 100*rand.IntN(170)
+		free := !bases.given[base]
 		for _, more := range []int{0, 80, 90} {
 			l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(base+more))
 			if err != nil {
@@ -78,6 +86,10 @@ func freeBase(t *testing.T) string {
 			l.Close()
 		}
 		if free {
+			if bases.given == nil {
+				bases.given = map[int]bool{}
+			}
+			bases.given[base] = true
 			return "127.0.0.1:" + strconv.Itoa(base)
 		}
 	}
@@ -244,6 +256,16 @@ func answers(t control.Tally) string {
 		}
 	}
 	return strings.Join(parts, " ")
+}
+
+// revision is the number of the revision in force.
+func (m *mesh) revision() int {
+	m.t.Helper()
+	f, err := m.api.Fleet(m.t.Context())
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	return int(f.Revision)
 }
 
 // outbound is where a service's workload would send its calls; empty service:

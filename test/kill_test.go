@@ -49,6 +49,7 @@ func startPair(t *testing.T) *pair {
 // no request fails, and afterwards the log holds every publish that was
 // answered with success, each whole.
 func TestKilledService(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	gateway := "127.0.0.1:" + freeBase(t)[len("127.0.0.1:"):]
 	files := func(v1 int) []rules.File {
@@ -117,6 +118,7 @@ func TestKilledService(t *testing.T) {
 // TestInstancesComeAndGo: an instance that is told to stop leaves without a
 // failed request; a second proxy of one name is refused.
 func TestInstancesComeAndGo(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	if _, errs, code := runIn(t, "", "proxy", "--server", p.addr, "--service", "lamp"); code != 2 || !strings.Contains(errs, "--version") {
 		t.Errorf("exit %d: %s", code, errs)

@@ -28,6 +28,7 @@ func nightShift(t *testing.T, m *mesh) string {
 // TestLanguage sends real requests by rules that have most of what the language
 // can say, and compares what happens with what explain says.
 func TestLanguage(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	file := nightShift(t, m)
 	if out := m.must(0, "rules", "check", file); !strings.Contains(out, "0 mistakes") {

@@ -60,6 +60,7 @@ type variant struct {
 // TestUpgradesUnderLoad upgrades a caller's proxy and one beside a workload
 // again and again, under three kinds of load: no request fails.
 func TestUpgradesUnderLoad(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	out := "127.0.0.1:" + strings.Split(freeBase(t), ":")[1]
 	start(t, "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--outbound", out)
@@ -141,6 +142,7 @@ func TestUpgradesUnderLoad(t *testing.T) {
 
 // TestAProgramThatFailsToTakeOver leaves the one before as it was.
 func TestAProgramThatFailsToTakeOver(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	dir := t.TempDir()
 	link := filepath.Join(dir, "nightjar")
@@ -164,6 +166,7 @@ func TestAProgramThatFailsToTakeOver(t *testing.T) {
 // since when that is stale, and follows again when the service is back. A
 // damaged file is not followed.
 func TestTheServiceIsAway(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	if _, err := p.api.Publish(t.Context(), dto.PublishIn{Files: []rules.File{{Name: "l.yaml", Text: "services: {lamp: {versions: [v1, v2], routes: [{name: all, send: v2}]}, kiosk: {versions: [v1], calls: [lamp]}}"}}}, nil); err != nil {
 		t.Fatal(err)
@@ -225,6 +228,7 @@ func answerOf(t *testing.T, address, host string) string {
 
 // TestProxiesOfOtherMachines come in with the token, and nothing else does.
 func TestProxiesOfOtherMachines(t *testing.T) {
+	t.Parallel()
 	addr, door := freeBase(t), freeBase(t)
 	token := write(t, t.TempDir(), "token", "a-token-of-many-letters\n")
 	if _, errs, code := runIn(t, "", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door); code == 0 || !strings.Contains(errs, "--token-file") {
@@ -254,6 +258,7 @@ func TestProxiesOfOtherMachines(t *testing.T) {
 // soon as there are some again. A disk on which nothing can be written is told
 // of too, and stops nothing.
 func TestDescriptorsRunOut(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	kiosk := limited(t, "-n 60; ulimit -f 0", "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", t.TempDir())
 	eventually(t, "a word about the disk", func() bool { return strings.Contains(kiosk.said(), "cannot be kept on disk") })
@@ -284,6 +289,7 @@ func TestDescriptorsRunOut(t *testing.T) {
 // TestManyIdleConnections: ten thousand connections that say nothing hinder
 // nobody.
 func TestManyIdleConnections(t *testing.T) {
+	t.Parallel()
 	var limit syscall.Rlimit
 	syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit)
 	many := int(min(10_000, limit.Cur-500))
@@ -320,6 +326,7 @@ func TestManyIdleConnections(t *testing.T) {
 // TestAHundredProxiesComeBack: the service is killed and started again; all its
 // proxies return, no instance is forgotten meanwhile, and no request fails.
 func TestAHundredProxiesComeBack(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	ctx, end := context.WithCancel(t.Context())
 	var ended []chan error

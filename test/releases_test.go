@@ -73,6 +73,7 @@ func (m *mesh) release(t *testing.T, name string) control.Release {
 // TestReleases: a new version that goes bad is taken back with the number of
 // requests that it cost; a person lets a good one through from the console.
 func TestReleases(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	b := openTab(t, m)
 	m.must(0, "rules", "publish", write(t, t.TempDir(), "evening.yaml", eveningRelease), "--bundle", "evening")
@@ -155,6 +156,7 @@ func TestReleases(t *testing.T) {
 // TestReleaseAndKilledService: while the service is dead, proxies go on by the
 // weights of the stage; afterwards the release goes on where it was.
 func TestReleaseAndKilledService(t *testing.T) {
+	t.Parallel()
 	p := startPair(t)
 	text := `services: {lamp: {versions: [v1, v2], routes: [{name: all, send: v1}]}}
 releases:

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -18,13 +19,14 @@ func (b tab) edit(before, after string) {
 }
 
 func TestRulesPage(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	b := openTab(t, m)
 
 	t.Run("mistakes as one types, from the service", func(t *testing.T) {
 		b.t = t
 		b.visit("/rules")
-		b.says("[data-test=summary]", "0 mistakes, 0 warnings; the same as revision 1")
+		b.says("[data-test=summary]", fmt.Sprintf("0 mistakes, 0 warnings; the same as revision %d", m.revision()))
 		b.edit("{v1: 85, v2: 15}", "{v1: 80, v22: 15}")
 		b.says("[data-test=finding-unknown-version]", "service sailings declares no version v22; expected one of v1, v2, v3 (nearest: v2)")
 		b.says("[data-test=finding-weights]", "the weights add to 95, not to 100")
@@ -37,7 +39,7 @@ func TestRulesPage(t *testing.T) {
 		b.visit("/rules")
 		b.says("[data-test=finding-weights]", "the weights add to 95")
 		b.edit("{v1: 80, v22: 15}", "{v1: 80, v2: 20}")
-		b.says("[data-test=summary]", "0 mistakes, 0 warnings; 1 difference to revision 1")
+		b.says("[data-test=summary]", fmt.Sprintf("0 mistakes, 0 warnings; 1 difference to revision %d", m.revision()))
 		b.click("show-difference")
 		b.says("[data-test=difference] .cm-merge-a", "send: {v1: 85, v2: 15}")
 		b.says("[data-test=difference] .cm-merge-b", "send: {v1: 80, v2: 20}")
@@ -45,10 +47,11 @@ func TestRulesPage(t *testing.T) {
 	t.Run("the second of two publishers is told and loses nothing", func(t *testing.T) {
 		b.t = t
 		b.says("[data-test=saving]", "draft kept")
+		seen := m.revision()
 		m.must(0, "split", "sailings", "v1=60", "v2=40")
-		b.says("[data-test=overtaken]", "came in between; your draft began from 1 and is kept")
+		b.says("[data-test=overtaken]", fmt.Sprintf("came in between; your draft began from %d and is kept", seen))
 		b.click("publish")
-		b.says("[data-test=refused]", "revision 2 is in force by now, not 1")
+		b.says("[data-test=refused]", fmt.Sprintf("revision %d is in force by now, not %d", seen+1, seen))
 		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{v1: 60, v2: 40}") {
 			t.Errorf("in force:\n%s", out)
 		}
@@ -56,8 +59,8 @@ func TestRulesPage(t *testing.T) {
 		b.until("!document.querySelector('[data-test=overtaken]')")
 		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=message]"), "four to one"))
 		b.click("publish")
-		b.says("[data-test=published]", "Revision 3 is in force in 12 of 12 connected proxies")
-		b.says("[data-test=saving]", "as in force, revision 3")
+		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 connected proxies", seen+2))
+		b.says("[data-test=saving]", fmt.Sprintf("as in force, revision %d", seen+2))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=80 v2=20" {
 			t.Errorf("after publishing: %s", answers(got))
 		}
@@ -69,19 +72,21 @@ func TestRulesPage(t *testing.T) {
 		b.t = t
 		b.visit("/rules?compare=1")
 		b.says("[aria-label=History] .cm-merge-a", "send: {v1: 85, v2: 15}")
+		next := m.revision() + 1
 		b.click("restore-1")
 		b.click("restore-sure-1")
-		b.says("[data-test=restored]", "Revision 1 is in force again, as revision 4, in 12 of 12")
-		b.says("[data-test=summary]", "the same as revision 4")
+		b.says("[data-test=restored]", fmt.Sprintf("Revision 1 is in force again, as revision %d, in 12 of 12", next))
+		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", next))
 	})
 	t.Run("two windows on one draft", func(t *testing.T) {
 		b.t = t
 		b.visit("/rules")
-		b.says("[data-test=summary]", "the same as revision 4")
+		known := m.revision()
+		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", known))
 		b.edit("owner: front-team", "owner: bow-team")
 		b.says("[data-test=saving]", "draft kept")
 		d, err := m.api.Draft(t.Context(), "main", "console")
-		if err != nil || d.Base != 4 || !strings.Contains(d.Files[0].Text, "bow-team") {
+		if err != nil || d.Base != uint(known) || !strings.Contains(d.Files[0].Text, "bow-team") {
 			t.Fatalf("draft: %+v, %v", d, err)
 		}
 		if _, err := m.api.SaveDraft(t.Context(), "main", draftOf(d, "stern-team"), d.Version); err != nil {
@@ -98,7 +103,7 @@ func TestRulesPage(t *testing.T) {
 		b.t = t
 		b.visit("/rules")
 		b.click("discard")
-		b.says("[data-test=saving]", "as in force, revision 4")
+		b.says("[data-test=saving]", fmt.Sprintf("as in force, revision %d", m.revision()))
 		b.edit("      - name: everything-else\n        send: v1", "      - name: everything-else\n        send: v1\n        ")
 		b.until(`(() => { const c = document.querySelector(".cm-content"); const v = c.cmView?.view ?? c.cmTile?.view;
 			const at = v.state.doc.toString().indexOf("send: v1\n        \n") + "send: v1\n        ".length;

@@ -155,6 +155,7 @@ func send(t *testing.T, gateway string, here <-chan struct{}, round int) (s sent
 // console and the metrics is what was sent, to the unit and the byte; also when
 // the service is killed in the middle, and what was counted without it arrives once.
 func TestWhatIsShownIsWhatWasSent(t *testing.T) {
+	t.Parallel()
 	addr, data := freeBase(t), t.TempDir()
 	service := start(t, "Console and API", "serve", "--addr", addr, "--data", data, "--trace-share", "100%")
 	m := newMesh(t, service, addr)
@@ -318,6 +319,7 @@ func (m *mesh) pageSays(t *testing.T, want sent) {
 // TestTheFeed: a filter takes what it says and nothing else; each request has
 // all its tries; and the percentiles are those of the single requests.
 func TestTheFeed(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
@@ -419,6 +421,7 @@ func TestTheFeed(t *testing.T) {
 // TestTraces: a request that crosses the mesh is one trace, whose spans hang
 // together; the caller's own context goes on, and its choice holds.
 func TestTraces(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic", "--trace-share", "0%")
 	gateway, _, err := standin.Ports(m.addr)
 	if err != nil {

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -15,10 +16,11 @@ import (
 // TestStories plays the sample mesh through the command line, in the order in
 // which a person would.
 func TestStories(t *testing.T) {
+	t.Parallel()
 	m := startDemo(t, "--no-traffic")
 
 	t.Run("the sample is in force", func(t *testing.T) {
-		if out := m.must(0, "services"); !strings.Contains(out, "Revision 1 in force in 12 of 12 proxies") {
+		if out := m.must(0, "services"); !strings.Contains(out, fmt.Sprintf("Revision %d in force in 12 of 12 proxies", m.revision())) {
 			t.Errorf("services:\n%s", out)
 		}
 		if got := m.call(200, "http://sailings/sailings/today"); answers(got) != "v1=170 v2=30" || got.Versions[0].Verdict != control.AsExpected {
@@ -207,6 +209,7 @@ func write(t *testing.T, dir, name, text string) string {
 
 // TestInterrupt: Ctrl-C in the middle of traffic ends the demo with exit code 0.
 func TestInterrupt(t *testing.T) {
+	t.Parallel()
 	addr := freeBase(t)
 	m := newMesh(t, start(t, "Five things to try", "demo", "--addr", addr), addr)
 	if out := m.must(0, "rules", "log"); !strings.Contains(out, "the night ferry line") {
