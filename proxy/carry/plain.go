@@ -48,6 +48,7 @@ type plain struct {
 	watch      callerWatch
 	busy       atomic.Bool   // a request is under way
 	isLast     bool          // the connection ends with this request
+	wrote      time.Duration // when something was last written to the caller
 	writeUntil time.Duration // write deadline; 0: none was set
 	readUntil  time.Duration // idle deadline; 0: none is set
 
@@ -211,8 +212,8 @@ var errDone = errors.New("done")
 func (c *plain) next() error {
 	if c.work == nil || c.have == 0 {
 		c.busy.Store(false)
-		if now := c.src.now(); c.readUntil < now+idleTimeout/2 {
-			c.readUntil = now + idleTimeout
+		if c.readUntil < c.wrote+idleTimeout/2 {
+			c.readUntil = c.src.now() + idleTimeout
 			c.conn.SetReadDeadline(c.src.Epoch.Add(c.readUntil))
 		}
 		if err := c.fill(); err != nil {
@@ -421,8 +422,8 @@ func (c *plain) wait(d time.Duration) error {
 
 // write writes to the caller.
 func (c *plain) write(b []byte) error {
-	if now := c.src.now(); c.writeUntil < now+c.listener.Stall/2 {
-		c.writeUntil = now + c.listener.Stall
+	if c.wrote = c.src.now(); c.writeUntil < c.wrote+c.listener.Stall/2 {
+		c.writeUntil = c.wrote + c.listener.Stall
 		c.conn.SetWriteDeadline(c.src.Epoch.Add(c.writeUntil))
 	}
 	_, err := c.conn.Write(b)

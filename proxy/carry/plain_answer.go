@@ -25,12 +25,8 @@ func (c *plain) sendAnswer(a forward.Answer) (failed bool, err error) {
 	err = c.passBody()
 	u := c.up
 	c.up = nil
-	if err != nil || c.resp.Close() || c.used != c.filled {
-		u.conn.Close()
-		return false, err
-	}
-	u.pool.put(c.slot, u, c.src.now())
-	return false, nil
+	c.giveBack(u, err == nil && !c.resp.Close() && c.used == c.filled)
+	return false, err
 }
 
 // writeAnswerHead writes the head of the answer to c.out.

@@ -78,8 +78,17 @@ func (c *plain) dropAnswer() {
 	}
 	left := int64(c.filled - c.used)
 	isWhole := c.resp.Body == http1.NoBody && left == 0 || c.resp.Body == http1.Sized && left == c.resp.Size
-	if isWhole && !c.resp.Close() {
-		u.pool.put(c.slot, u, c.src.now())
+	c.giveBack(u, isWhole && !c.resp.Close())
+}
+
+// giveBack puts a connection back among those that are kept, or closes it. One whose
+// attempt was given up is closed in any case: an interrupt may be on its way to it.
+func (c *plain) giveBack(u *upstream, isReusable bool) {
+	if c.watch.isOn {
+		c.life.onEnd(nil)
+	}
+	if isReusable && c.life.cause() == nil {
+		u.pool.put(c.slot, u, c.wrote)
 		return
 	}
 	u.conn.Close()
@@ -127,7 +136,7 @@ func (c *plain) exchange() error {
 	} else { // until it is clear that it takes a while
 		until = min(until, now+watchAfter)
 	}
-	u.setDeadline(c.src.Epoch.Add(until), c.src.Epoch.Add(min(c.to.deadline, now+c.listener.Stall)))
+	u.setDeadline(len(c.out.b), until, min(c.to.deadline, now+c.listener.Stall), c.src.Epoch)
 	if why := c.life.cause(); why != nil {
 		return why
 	}

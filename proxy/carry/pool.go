@@ -42,7 +42,7 @@ type upstream struct {
 	pool       *connPool
 	isKept     bool          // it was used before
 	since      time.Duration // when it was put back
-	writeUntil time.Duration // a write that takes longer has stalled
+	writeUntil time.Duration // write deadline; 0: there is none
 
 	isDead bool // what isAlive found
 	probe  func(fd uintptr)
@@ -50,15 +50,29 @@ type upstream struct {
 
 func (u *upstream) isSecure() bool { return u.raw == nil }
 
-// setDeadline bounds the reads and writes that follow. Over TLS, where a write
-// that was cut short cannot be gone on with, writes have their own limit.
-func (u *upstream) setDeadline(until, write time.Time) {
-	if u.isSecure() {
-		u.conn.SetReadDeadline(until)
-		u.conn.SetWriteDeadline(write)
+// smallWrite is what the system takes of a write on an idle connection without
+// waiting, whatever its buffers: the least that Linux gives a socket (tcp(7),
+// tcp_wmem).
+const smallWrite = 4 << 10
+
+// setDeadline bounds the read that follows by until, and the write of n bytes
+// before it. A small one cannot wait, so it needs no limit. Over TLS, where a write
+// that was cut short cannot be gone on with, a write has a limit of its own.
+func (u *upstream) setDeadline(n int, until, write time.Duration, epoch time.Time) {
+	u.conn.SetReadDeadline(epoch.Add(until))
+	switch {
+	case n > smallWrite && u.isSecure():
+		u.writeUntil = write
+	case n > smallWrite:
+		u.writeUntil = until
+	case u.writeUntil == 0:
+		return
+	default:
+		u.writeUntil = 0
+		u.conn.SetWriteDeadline(time.Time{})
 		return
 	}
-	u.conn.SetDeadline(until)
+	u.conn.SetWriteDeadline(epoch.Add(u.writeUntil))
 }
 
 // interrupt ends a read or a write that waits.

@@ -61,6 +61,7 @@ type carried struct {
 	x        *engine.Exchange
 	shard    *observe.Shard
 	began    time.Duration
+	now      time.Duration // when something was last waited for
 	revision uint
 	trace    observe.Trace
 	isAsked  bool // the answer is to say who gave it
@@ -69,7 +70,8 @@ type carried struct {
 
 func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep bool) {
 	c := carried{router: r, b: b, x: x, shard: shard, began: r.now()}
-	defer func() { x.End(c.ending, r.now()) }()
+	c.now = c.began
+	defer func() { x.End(c.ending, c.now) }()
 	c.trace = r.Observe.Trace(b.Header(observe.HeaderTraceparent), true)
 	c.isAsked = b.Header(wire.HeaderAsk) != nil && (r.Gateway == "" || isSameMachine(b.came().Remote, b.local()))
 	step := c.begin()
@@ -80,16 +82,18 @@ func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep
 			if left {
 				return c.abandoned()
 			}
-			step = x.Next(o, r.now())
+			c.now = r.now()
+			step = x.Next(o, c.now)
 		case engine.Wait:
-			switch b.wait(step.Deadline - r.now()) {
+			switch b.wait(step.Deadline - c.now) {
 			case errCallerLeft:
 				return c.abandoned()
 			case errDraining:
 				c.ending = engine.Left
 				return c.refuse(engine.Refuse(engine.Draining, "this proxy ends, and the request was still waiting"))
 			}
-			step = x.Next(engine.Outcome{}, r.now())
+			c.now = r.now()
+			step = x.Next(engine.Outcome{}, c.now)
 		case engine.Answer:
 			return c.answer(step.Status)
 		case engine.Reply:
@@ -123,7 +127,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
 	}
 	r, x, a := c.router, c.x, c.b.attempt()
 	a.Hop, a.To, a.Came = &r.Hop, step.Instance, c.b.came()
-	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-r.now()
+	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-c.now
 	a.path, a.deadline = x.Path(), step.Deadline
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
 	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
@@ -154,8 +158,9 @@ func (c *carried) misfit() string {
 
 // over tells the observer that the request is over.
 func (c *carried) over(class engine.Class, reason engine.Reason, status int, detail string) {
+	c.now = c.router.now()
 	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began}
-	q.Class, q.Reason, q.Status, q.Detail, q.Took = class, reason, status, detail, c.router.now()-c.began
+	q.Class, q.Reason, q.Status, q.Detail, q.Took = class, reason, status, detail, c.now-c.began
 	q.Sent, q.Received = c.b.bytes()
 	c.router.Observe.Over(c.shard, &q, &c.trace)
 }
