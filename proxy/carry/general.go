@@ -210,7 +210,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			g.free(nil)
 		}
 		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
-		g.life.begin(nil)
+		g.life.forget()
 		generals.Put(g)
 	}()
 	if r.ProtoMajor == 1 && g.body != nil { // an answer may come before the body has gone by

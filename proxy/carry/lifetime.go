@@ -58,6 +58,14 @@ func (l *lifetime) begin(ctx context.Context) {
 	l.mu.Unlock()
 }
 
+// forget lets go of the request.
+func (l *lifetime) forget() {
+	l.mu.Lock()
+	l.ctx, l.stop = nil, nil
+	l.number++
+	l.mu.Unlock()
+}
+
 // beginAttempt forgets why the attempt before ended.
 func (l *lifetime) beginAttempt() {
 	if !l.isOver.Load() {
