@@ -2,6 +2,7 @@ package control
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -170,5 +171,68 @@ func TestTheLogIsPaged(t *testing.T) {
 	}
 	if oldest, _ := k.Activity(t.Context(), "", 2, 3); len(oldest) != 1 || oldest[0].Detail != "10" {
 		t.Errorf("the oldest is %+v", oldest)
+	}
+}
+
+// TestExplainedAsTheCallerSeesIt: an explanation knows what the caller's own proxies
+// follow: the services that it may call, its site, and the drills that run.
+func TestExplainedAsTheCallerSeesIt(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(`sites: [north, south]
+services:
+  kiosk: {versions: [v1], calls: [s]}
+  other: {versions: [v1]}
+  s:
+    versions: [v1, v2]
+    routes:
+      - {name: near, when: {site: north}, send: v1, otherwise: v2}
+      - {name: far, send: v2}
+`)
+	for i, version := range []string{"v1", "v2"} {
+		_, err := k.Register(wire.Registration{ID: "s-" + version, Nonce: "n", Service: "s", Version: version, Site: "north", Inbound: fmt.Sprintf("127.0.0.1:%d", i+1)})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := k.Register(wire.Registration{ID: "kiosk-1", Nonce: "n", Service: "kiosk", Version: "v1", Site: "north", Outbound: "127.0.0.1:9"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.members["kiosk-1"].streams = 1 // its proxy follows, so that it is where requests enter
+	explain := func(url, from string) engine.Explanation {
+		t.Helper()
+		e, err := k.Explain(Ask{URL: url, From: from})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return e.Explanation
+	}
+	if e := explain("http://other/", "kiosk"); e.Refusal == nil || !strings.Contains(e.Refusal.Detail, "not among the services that the caller is declared to call") {
+		t.Errorf("what kiosk may not call: %+v", e.Refusal)
+	}
+	if e := explain("http://other/", "s"); e.Refusal == nil || e.Refusal.Reason != engine.NoInstance {
+		t.Errorf("what s may call: %+v", e.Refusal)
+	}
+	if e := explain("http://s/", "kiosk"); len(e.Odds) != 1 || e.Odds[0].Version != "v1" {
+		t.Errorf("from the site of kiosk: %+v", e.Odds)
+	}
+	if _, err := k.StartDrill(t.Context(), DrillAsk{Service: "s", Version: "v1", Down: true, For: "30s"}); err != nil {
+		t.Fatal(err)
+	}
+	if e := explain("http://s/", "kiosk"); len(e.Odds) != 1 || e.Odds[0].Version != "v2" {
+		t.Errorf("while a drill takes v1 down: %+v", e.Odds)
+	}
+	if _, err := k.StartDrill(t.Context(), DrillAsk{Service: "s", Version: "v2", Fail: "30%", For: "30s"}); err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(explain("http://s/", "kiosk").Settings, func(s engine.Setting) bool { return s.Name == "drill" })
+	if i < 0 {
+		t.Error("a drill that lets attempts fail is not told of")
+	}
+	k.now = k.now.Add(31 * time.Second)
+	k.members["kiosk-1"].expires = k.now.Add(time.Minute)
+	k.endDrills(k.now)
+	if e := explain("http://s/", "kiosk"); len(e.Odds) != 1 || e.Odds[0].Version != "v1" {
+		t.Errorf("after the drill: %+v", e.Odds)
 	}
 }

@@ -22,6 +22,7 @@ import (
 // TestDrainingCutsOffWithAReason: what is not answered in time gets 503, and
 // what was answered in time was not harmed.
 func TestDrainingCutsOffWithAReason(t *testing.T) {
+	t.Parallel()
 	for _, request := range []string{get("/"), "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\n"} {
 		f := newFake(t)
 		begun := make(chan struct{}, 1)
@@ -52,6 +53,7 @@ func TestDrainingCutsOffWithAReason(t *testing.T) {
 // TestHealthChecks: a proxy tells that its workload is unhealthy, and that it is
 // well again; of an instance outside, every caller finds out by itself.
 func TestHealthChecks(t *testing.T) {
+	t.Parallel()
 	var ill atomic.Bool
 	var agent atomic.Value
 	health := func(w http.ResponseWriter, r *http.Request) {
@@ -95,6 +97,7 @@ func TestHealthChecks(t *testing.T) {
 
 // TestADrillEndsByItself, with the service gone.
 func TestADrillEndsByItself(t *testing.T) {
+	t.Parallel()
 	f := newFake(t)
 	p := runProxy(t, f, Config{ID: "caller-a", Service: "caller"})
 	in := instance(t, "s-v1-a", "v1")
@@ -121,6 +124,7 @@ func TestADrillEndsByItself(t *testing.T) {
 // TestTCP carries bytes both ways, to the version that the rules say, half
 // closed and all; and counts what cannot be reached.
 func TestTCP(t *testing.T) {
+	t.Parallel()
 	f := newFake(t)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -94,6 +94,7 @@ func TestBadWorkloads(t *testing.T) {
 
 // TestTheCallerLeavesMidUpload ends the try.
 func TestTheCallerLeavesMidUpload(t *testing.T) {
+	t.Parallel()
 	each(t, func(t *testing.T, kind string) {
 		ended := make(chan error, 1)
 		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -120,6 +121,7 @@ func TestTheCallerLeavesMidUpload(t *testing.T) {
 // TestSlowReader: a caller that reads slowly holds the workload back, and not
 // memory.
 func TestSlowReader(t *testing.T) {
+	t.Parallel()
 	each(t, func(t *testing.T, kind string) {
 		blocked := make(chan int64, 1)
 		h := newHop(t, kind, "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

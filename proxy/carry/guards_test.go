@@ -292,6 +292,7 @@ func (brokenStream) StreamingOutputCall(_ *grpc_testing.StreamingOutputCallReque
 
 // TestProbesOfGRPC: a breaker does not close before a probe's status is there.
 func TestProbesOfGRPC(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)

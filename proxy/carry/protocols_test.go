@@ -83,6 +83,7 @@ func (grpcEcho) FullDuplexCall(s grpc.BidiStreamingServer[grpc_testing.Streaming
 // TestGRPC drives every kind of call by a client of gRPC, through both proxies
 // of a hop, to a service that says it speaks gRPC and to one that does not.
 func TestGRPC(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
