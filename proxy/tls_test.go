@@ -64,7 +64,6 @@ func shown(address, host, proto string) (serial int64, got string) {
 // files are taken into use, and a change that is half done hurts nobody.
 func TestGatewayTLS(t *testing.T) {
 	t.Parallel()
-	t.Parallel()
 	dir := t.TempDir()
 	certificate(t, dir, "a", 1, "a.example")
 	certificate(t, dir, "b", 2, "*.b.example")

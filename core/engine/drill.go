@@ -134,14 +134,14 @@ func (d *drill) concerns(v View) bool {
 	return false
 }
 
-// describe says what the drill does to attempts.
-func (d *drill) describe() string {
+// describe says what the drill does to attempts at a version.
+func (d *drill) describe(of string) string {
 	var does []string
 	if d.Delay > 0 {
-		does = append(does, fmt.Sprintf("delays attempts by %s", d.Delay))
+		does = append(does, fmt.Sprintf("delays attempts at %s by %s", of, d.Delay))
 	}
 	if d.Fail > 0 {
-		does = append(does, fmt.Sprintf("lets %s%% of the attempts fail with %d", d.Fail, d.Status))
+		does = append(does, fmt.Sprintf("lets %s%% of the attempts at %s fail with %d", d.Fail, of, d.Status))
 	}
 	for _, only := range []struct{ what, name string }{{"at site", d.Site}, {"to instance", d.Instance}} {
 		if only.name != "" {
