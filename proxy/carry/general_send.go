@@ -31,9 +31,8 @@ func (g *general) send() engine.Outcome {
 	}
 	ctx, cancel := context.WithCancelCause(g.r.Context())
 	g.life.beginAttempt()
-	g.life.onEnd(func() { cancel(g.life.cause()) })
-	defer g.life.onEnd(nil)
-	defer g.life.expireAfter(left)()
+	g.life.onEnd(cancel)
+	inTime := g.life.expireAfter(left)
 
 	out := g.outgoing()
 	if g.to.mirror != nil && g.kept == nil {
@@ -45,6 +44,10 @@ func (g *general) send() engine.Outcome {
 	}
 	answer, err := g.s.transport.For(g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
 	interim.end()
+	if !inTime() { // it ends by its deadline now, if it has not yet
+		g.life.endAttempt(errDeadline)
+	}
+	g.life.onEnd(nil)
 	if g.to.mirror != nil && g.kept != nil {
 		if body, isWhole := g.kept.all(); isWhole {
 			g.copyRequest(out, body)

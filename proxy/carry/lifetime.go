@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"sync"
@@ -46,7 +47,7 @@ type lifetime struct {
 	number  uint64      // of the attempt, over all requests
 	request error
 	attempt error
-	stop    func() // interrupts what is waited for; nil: nothing is
+	stop    func(why error) // interrupts what is waited for; nil: nothing is
 }
 
 // begin makes it the lifetime of another request.
@@ -78,30 +79,36 @@ func (l *lifetime) beginAttempt() {
 }
 
 // endRequest gives the request up, and with it the attempt.
-func (l *lifetime) endRequest(why error) { l.end(&l.request, why) }
+func (l *lifetime) endRequest(why error) {
+	l.mu.Lock()
+	l.end(&l.request, why)
+}
 
 // endAttempt gives the attempt up.
-func (l *lifetime) endAttempt(why error) { l.end(&l.attempt, why) }
+func (l *lifetime) endAttempt(why error) {
+	l.mu.Lock()
+	l.end(&l.attempt, why)
+}
 
 // expireAfter gives the attempt that begins now up by errDeadline after d, unless
-// stop is called before.
-func (l *lifetime) expireAfter(d time.Duration) (stop func() bool) {
+// inTime is called before, which tells whether it was.
+func (l *lifetime) expireAfter(d time.Duration) (inTime func() bool) {
 	l.mu.Lock()
 	l.number++
 	number := l.number
 	l.mu.Unlock()
 	return time.AfterFunc(d, func() {
 		l.mu.Lock()
-		isLate := l.number != number // it was stopped too late: another attempt is under way
-		l.mu.Unlock()
-		if !isLate {
-			l.endAttempt(errDeadline)
+		if l.number == number { // else it was stopped too late, and the attempt is over
+			l.end(&l.attempt, errDeadline)
+			return
 		}
+		l.mu.Unlock()
 	}).Stop
 }
 
+// end unlocks mu, which the caller holds, before it interrupts.
 func (l *lifetime) end(which *error, why error) {
-	l.mu.Lock()
 	if *which == nil {
 		*which = why
 	}
@@ -109,19 +116,19 @@ func (l *lifetime) end(which *error, why error) {
 	stop := l.stop
 	l.mu.Unlock()
 	if stop != nil {
-		stop()
+		stop(why)
 	}
 }
 
 // onEnd sets what interrupts the wait that begins now; nil: nothing is waited for
 // any more. It is called at once when the end came already.
-func (l *lifetime) onEnd(stop func()) {
+func (l *lifetime) onEnd(stop func(why error)) {
 	l.mu.Lock()
 	l.stop = stop
-	over := l.request != nil || l.attempt != nil
+	why := cmp.Or(l.request, l.attempt)
 	l.mu.Unlock()
-	if over && stop != nil {
-		stop()
+	if why != nil && stop != nil {
+		stop(why)
 	}
 }
 
@@ -158,16 +165,18 @@ func (l *lifetime) cause() error {
 type alarm struct {
 	woken chan struct{}
 	waker func()
+	ender func(error) // waker, for lifetime.onEnd
 }
 
 func newAlarm() alarm {
 	woken := make(chan struct{}, 1)
-	return alarm{woken, func() {
+	wake := func() {
 		select {
 		case woken <- struct{}{}:
 		default: // it has not heard the last one yet
 		}
-	}}
+	}
+	return alarm{woken, wake, func(error) { wake() }}
 }
 
 // callerWatch notices that the caller of a connection leaves while its request is

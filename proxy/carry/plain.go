@@ -406,7 +406,7 @@ func (c *plain) refuseUnread(why *http1.Refusal) {
 
 func (c *plain) wait(d time.Duration) error {
 	c.watchCaller()
-	c.life.onEnd(c.waker)
+	c.life.onEnd(c.ender)
 	defer c.life.onEnd(nil)
 	if why := c.life.ended(); why != nil {
 		return why

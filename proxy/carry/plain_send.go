@@ -114,7 +114,7 @@ func (c *plain) connect(pool *connPool, isFresh bool) (*upstream, error) {
 	ctx, cancel := context.WithDeadline(context.Background(), c.src.Epoch.Add(c.to.deadline))
 	defer cancel()
 	c.watchCaller()
-	c.life.onEnd(cancel)
+	c.life.onEnd(func(error) { cancel() })
 	defer c.life.onEnd(nil)
 	u, err := c.listener.Pools.dial(ctx, pool)
 	if err != nil && ctx.Err() == context.DeadlineExceeded {

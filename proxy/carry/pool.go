@@ -76,7 +76,7 @@ func (u *upstream) setDeadline(n int, until, write time.Duration, epoch time.Tim
 }
 
 // interrupt ends a read or a write that waits.
-func (u *upstream) interrupt() { u.conn.SetDeadline(time.Unix(1, 0)) }
+func (u *upstream) interrupt(error) { u.conn.SetDeadline(time.Unix(1, 0)) }
 
 func (p *Pools) of(to *engine.Instance) *connPool {
 	key := to.Address

@@ -119,7 +119,7 @@ func (t *relayed) dial(step engine.Step) engine.Outcome {
 	t.close()
 	ctx, cancel := context.WithTimeout(context.Background(), min(step.Deadline-t.router.now(), dialTimeout))
 	defer cancel()
-	t.life.onEnd(cancel)
+	t.life.onEnd(func(error) { cancel() })
 	defer t.life.onEnd(nil)
 	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", step.Instance.Address)
 	if err != nil {
@@ -136,7 +136,7 @@ func (t *relayed) dial(step engine.Step) engine.Outcome {
 func (t *relayed) wait(d time.Duration) {
 	timer := time.NewTimer(d)
 	defer timer.Stop()
-	t.life.onEnd(t.waker)
+	t.life.onEnd(t.ender)
 	defer t.life.onEnd(nil)
 	select {
 	case <-timer.C:
