@@ -4,10 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"fmt"
-	"time"
 
 	"nightjar/core/rules"
 	"nightjar/proxy/carry"
+	"nightjar/proxy/process"
 )
 
 // gatewayName begins the name of a gateway's listener, which goes on with its address.
@@ -70,7 +70,7 @@ func (p *Proxy) openGateway(rs *rules.Rules) error {
 // watchCertificates takes changed files into use, until ctx is done.
 func (p *Proxy) watchCertificates(ctx context.Context) {
 	told := ""
-	every(ctx, certificateTick, func() {
+	process.Every(ctx, certificateTick, func() {
 		switch changed, err := p.certs.Refresh(); {
 		case err != nil && err.Error() != told:
 			told = err.Error()
@@ -80,18 +80,4 @@ func (p *Proxy) watchCertificates(ctx context.Context) {
 			p.log.Info("certificates were read again")
 		}
 	})
-}
-
-// every calls do at each tick until ctx is done.
-func every(ctx context.Context, tick time.Duration, do func()) {
-	t := time.NewTicker(tick)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-			do()
-		}
-	}
 }

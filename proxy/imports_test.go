@@ -19,8 +19,8 @@ var arrows = map[string][]string{
 	"forward": {"http1"},
 	"observe": {},
 	"process": {},
-	"health":  {"forward"},
-	"follow":  {"observe"},
+	"health":  {"forward", "process"},
+	"follow":  {"observe", "process"},
 	"carry":   {"http1", "forward", "observe"},
 	".":       {"carry", "follow", "forward", "health", "observe", "process"},
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nightjar/proxy/carry"
+	"nightjar/proxy/process"
 )
 
 // Run serves until ctx is done, then withdraws the instance and lets requests
@@ -55,7 +56,7 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	if p.cfg.Gateway != "" {
 		r.running.Go(func() { p.watchCertificates(ctx) })
 	}
-	r.running.Go(func() { every(ctx, sweepTick, p.pools.Sweep) })
+	r.running.Go(func() { process.Every(ctx, sweepTick, p.pools.Sweep) })
 	r.running.Go(func() { p.checks.Run(ctx) })
 	if p.cfg.Snapshots != nil {
 		r.running.Go(func() { p.follower.Follow(ctx, p.cfg.Snapshots) })

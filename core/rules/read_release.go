@@ -3,6 +3,7 @@ package rules
 import (
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +60,20 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 		},
 	})
 	r.need(k, path, seen, "release "+rel.Name, "service", "from", "to", "stages")
+	if len(rel.Judge.Expect) == 0 {
+		e, _ := ParseExpectation("success >= -1%")
+		e.Metric, e.Text = AgainstFrom, AgainstFrom+" >= -1%"
+		rel.Judge.Expect = []Expectation{e}
+	}
+	r.checkRelease(rel, seen, path)
+	if r.once(k, path, "release "+rel.Name) {
+		r.rules.Releases = append(r.rules.Releases, rel)
+	}
+}
+
+// checkRelease reports what does not fit together in a release. seen are the values
+// of its keys.
+func (r *reader) checkRelease(rel *Release, seen keys, path string) {
 	if rel.From != "" && rel.From == rel.To {
 		r.mistake(seen["to"], path+".to", CodeBadValue, "the release leads from a version to itself", "two versions")
 	}
@@ -71,39 +86,25 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 			"a last stage of 100%, or on-success: leave",
 		)
 	}
-	if len(rel.Judge.Expect) == 0 {
-		e, _ := ParseExpectation("success >= -1%")
-		e.Metric, e.Text = AgainstFrom, AgainstFrom+" >= -1%"
-		rel.Judge.Expect = []Expectation{e}
-	}
 	for i := range rel.Load {
 		if l := &rel.Load[i]; len(l.Steps) > 0 || l.Spike != nil {
-			r.findings = append(
-				r.findings,
-				Finding{Severity: Mistake, Code: CodeBadValue, At: l.At, Path: path + ".load",
-					Message: "the load of a release lasts as long as the release, so it has no steps and no spike", Expected: "rate: 20/s"},
-			)
+			r.findings = append(r.findings, Finding{
+				Severity: Mistake,
+				Code:     CodeBadValue,
+				At:       l.At,
+				Path:     path + ".load",
+				Message:  "the load of a release lasts as long as the release, so it has no steps and no spike",
+				Expected: "rate: 20/s",
+			})
 		}
 	}
 	if at := seen["hold-at"]; at != nil {
 		for _, h := range rel.HoldAt {
-			known := false
-			for _, s := range rel.Stages {
-				known = known || s == h
-			}
-			if !known {
-				r.mistake(
-					at,
-					path+".hold-at",
-					CodeBadValue,
-					fmt.Sprintf("there is no stage of %s%% to hold at", h),
-					"one of the stages",
-				)
+			if !slices.Contains(rel.Stages, h) {
+				msg := fmt.Sprintf("there is no stage of %s%% to hold at", h)
+				r.mistake(at, path+".hold-at", CodeBadValue, msg, "one of the stages")
 			}
 		}
-	}
-	if r.once(k, path, "release "+rel.Name) {
-		r.rules.Releases = append(r.rules.Releases, rel)
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/proxy/observe"
+	"nightjar/proxy/process"
 	"nightjar/wire"
 )
 
@@ -98,12 +99,12 @@ func (s *Session) Run(ctx context.Context) {
 	defer helpers.Wait()
 	s.ctx = ctx
 	helpers.Go(func() {
-		everyOr(ctx, telemetryTick, nil, func() {
+		process.EveryOr(ctx, telemetryTick, nil, func() {
 			s.Collect()
 			s.Flush()
 		})
 	})
-	helpers.Go(func() { everyOr(ctx, observe.FeedTick, nil, s.tell) })
+	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
 	pause := 50 * time.Millisecond
 	told := ""
 	for ctx.Err() == nil {
@@ -139,21 +140,6 @@ func (s *Session) Run(ctx context.Context) {
 	}
 }
 
-// everyOr calls do at each tick, and whenever now says so, until ctx is done.
-func everyOr(ctx context.Context, tick time.Duration, now <-chan struct{}, do func()) {
-	t := time.NewTicker(tick)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-now:
-		case <-t.C:
-		}
-		do()
-	}
-}
-
 // connect registers and follows the snapshots until the stream breaks.
 func (s *Session) connect(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
@@ -166,7 +152,7 @@ func (s *Session) connect(ctx context.Context) error {
 	defer renewing.Wait()
 	defer end()
 	renewing.Go(func() {
-		everyOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() { s.renew(ctx) })
+		process.EveryOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() { s.renew(ctx) })
 	})
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
 	if err != nil {

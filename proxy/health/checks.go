@@ -18,6 +18,7 @@ import (
 	"nightjar/core/guard"
 	"nightjar/core/rules"
 	"nightjar/proxy/forward"
+	"nightjar/proxy/process"
 )
 
 // A check waits for its answer as long as the next check is away, and this at most.
@@ -70,21 +71,7 @@ func (c *Checks) Run(ctx context.Context) {
 			k.ended.Wait()
 		}
 	}()
-	every(ctx, followTick, func() { c.follow(ctx) })
-}
-
-// every calls do at each tick until ctx is done.
-func every(ctx context.Context, tick time.Duration, do func()) {
-	t := time.NewTicker(tick)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-			do()
-		}
-	}
+	process.Every(ctx, followTick, func() { c.follow(ctx) })
 }
 
 // follow begins and ends checks, so that they are those that the rules in force
@@ -159,7 +146,7 @@ func (c *Checks) keep(
 			}
 		}
 		look()
-		every(ctx, rule.Every, look)
+		process.Every(ctx, rule.Every, look)
 	})
 }
 
