@@ -17,7 +17,7 @@ func (x *Exchange) enter(now time.Duration) Step {
 	v := x.pool.version
 	if v == nil { // plain balancing: the instance decides the version
 		if p, isTrial = x.pool.pick(x.view, nil, now); p == nil {
-			return x.final(Refuse(NoInstance, x.pool.lack(describe(x.to))))
+			return x.final(Refuse(NoInstance, x.pool.whyNone(describe(x.to))))
 		}
 		v = p.of
 		x.version, x.pool = v.name, x.service.versions[v.name]
@@ -126,7 +126,7 @@ func (x *Exchange) attempt(p *peer, isTrial bool, now time.Duration) Step {
 		if p, isTrial = x.pool.pick(x.view, last, now); p == nil {
 			x.cancelAttempt(now)
 			x.releaseSlot()
-			return x.final(Refuse(NoInstance, x.pool.lack(describe(x.to))))
+			return x.final(Refuse(NoInstance, x.pool.whyNone(describe(x.to))))
 		}
 	}
 	x.peer, x.isTrial, x.instance, x.version = p, isTrial, p.Instance, v.name
@@ -145,7 +145,7 @@ func (x *Exchange) attempt(p *peer, isTrial bool, now time.Duration) Step {
 		x.limit = min(x.limit, now+x.retry.Each)
 	}
 	if len(v.drills) > 0 {
-		delay, by := v.harm(x, now)
+		delay, by := v.inject(x, now)
 		x.harm = by
 		if delay > 0 {
 			return x.waits(stateHeld, min(now+delay, x.limit))

@@ -81,12 +81,12 @@ func (b *builder) drills() error {
 	return nil
 }
 
-// shut takes the instances down that drills name, and lets the others up.
-func (v *version) shut(now time.Duration) {
+// applyOutages takes the instances down that drills name, and lets the others up.
+func (v *version) applyOutages(now time.Duration) {
 	for _, c := range v.peers {
 		shut := false
 		for _, d := range v.downs {
-			shut = shut || now < d.Until && d.harms(c.Instance)
+			shut = shut || now < d.Until && d.reaches(c.Instance)
 		}
 		c.SetShut(shut, now)
 	}
@@ -96,16 +96,16 @@ func (v *version) shut(now time.Duration) {
 func (v *version) endDrills(now time.Duration) {
 	for _, d := range v.downs {
 		if now >= d.Until {
-			v.shut(now)
+			v.applyOutages(now)
 			return
 		}
 	}
 }
 
-// harm is what the drills do to one try: a delay before it, and whether it fails.
-func (v *version) harm(x *Exchange, now time.Duration) (delay time.Duration, by *drill) {
+// inject is what the drills do to one try: a delay before it, and whether it fails.
+func (v *version) inject(x *Exchange, now time.Duration) (delay time.Duration, by *drill) {
 	for _, d := range v.drills {
-		if now >= d.Until || !d.harms(x.instance) || !d.concerns(x.view) {
+		if now >= d.Until || !d.reaches(x.instance) || !d.concerns(x.view) {
 			continue
 		}
 		delay += d.Delay
@@ -116,8 +116,8 @@ func (v *version) harm(x *Exchange, now time.Duration) (delay time.Duration, by 
 	return delay, by
 }
 
-// harms tells whether the drill is for an instance of its version.
-func (d *drill) harms(in *Instance) bool {
+// reaches tells whether the drill is for an instance of its version.
+func (d *drill) reaches(in *Instance) bool {
 	return (d.Site == "" || d.Site == in.Site) && (d.Instance == "" || d.Instance == in.ID)
 }
 

@@ -269,8 +269,8 @@ func (r *Route) kept(v View) *target {
 	return nil
 }
 
-// instead is where a request goes when no instance of to can be used.
-func (r *Route) instead(to *target, now time.Duration) *target {
+// orOtherwise is where a request goes when no instance of to can be used.
+func (r *Route) orOtherwise(to *target, now time.Duration) *target {
 	if r.otherwise != nil && to.pool.empty(now) {
 		return r.otherwise
 	}
@@ -278,7 +278,7 @@ func (r *Route) instead(to *target, now time.Duration) *target {
 }
 
 func (x *Exchange) send(to *target, by *Route, _ float64) {
-	to = by.instead(to, x.began)
+	to = by.orOtherwise(to, x.began)
 	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
 	x.retry = x.service.retry
 	for _, rt := range [...]*Route{x.gate, x.route} {

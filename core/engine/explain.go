@@ -147,7 +147,7 @@ func (e *explainer) send(to *target, by *Route, chance float64) {
 	if to.version == "" {
 		e.sendPlain(to.service, chance)
 	} else {
-		e.odds(by.instead(to, e.now), chance)
+		e.odds(by.orOtherwise(to, e.now), chance)
 	}
 	e.settings(e.service, e.route, e.gate)
 }
@@ -186,7 +186,7 @@ func (e *explainer) odds(to *target, chance float64) {
 	}
 	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, chance, len(to.pool.peers)})
 	if chance > 0 && to.pool.empty(e.now) {
-		e.refuse(Refuse(NoInstance, to.pool.lack(describe(to))))
+		e.refuse(Refuse(NoInstance, to.pool.whyNone(describe(to))))
 	}
 	for _, d := range to.pool.version.drills {
 		if e.now < d.Until && d.concerns(e.view) {

@@ -41,7 +41,7 @@ func (b *builder) settle() {
 				v.side.Set(set.Sideline, peers, now)
 			}
 			v.judge(now)
-			v.shut(now)
+			v.applyOutages(now)
 		}
 		if s.guarded() {
 			b.t.guarded = append(b.t.guarded, s)

@@ -119,8 +119,8 @@ func (s *service) known() []*peer {
 // called is what a version is called in messages.
 func (v *version) called() string { return v.service + "/" + v.name }
 
-// lack says why no instance of the pool can be used.
-func (p *pool) lack(what string) string {
+// whyNone says why no instance of the pool can be used.
+func (p *pool) whyNone(what string) string {
 	if len(p.peers) == 0 {
 		return what + " has no instance"
 	}

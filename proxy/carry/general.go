@@ -210,6 +210,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			g.free(nil)
 		}
 		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
+		clear(g.fields.List) // the pool is to keep no header alive
 		g.life.forget()
 		generals.Put(g)
 	}()
