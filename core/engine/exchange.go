@@ -321,10 +321,12 @@ func (x *Exchange) setDeadline(now time.Duration) {
 	x.deadline = now + x.timeout
 }
 
+// builtInTimeout holds where no rule says anything.
+var builtInTimeout = rules.Timeout{Value: rules.DefaultTimeout}
+
 // limit is the shortest timeout that one of the routes has, the service's own
 // in place of its route's, or else the built-in one.
-func limit(s *service, route, gate *Route) (out rules.Timeout) {
-	out.Value = rules.DefaultTimeout
+func limit(s *service, route, gate *Route) *rules.Timeout {
 	var own *rules.Timeout
 	if s != nil {
 		own = s.settings.Timeout
@@ -332,14 +334,15 @@ func limit(s *service, route, gate *Route) (out rules.Timeout) {
 	if route != nil && route.settings.Timeout != nil {
 		own = route.settings.Timeout
 	}
-	if own != nil {
-		out = *own
+	shortest := own
+	if shortest == nil {
+		shortest = &builtInTimeout
 	}
 	if gate != nil && gate.settings.Timeout != nil &&
-		(gate.settings.Timeout.Value < out.Value || own == nil || route == nil) {
-		out = *gate.settings.Timeout
+		(gate.settings.Timeout.Value < shortest.Value || own == nil || route == nil) {
+		shortest = gate.settings.Timeout
 	}
-	return out
+	return shortest
 }
 
 // Refuse is the step that ends a request with a refusal.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"math"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -209,6 +210,42 @@ func TestReadChanges(t *testing.T) {
 		if _, err := ReadChanges("f", bad); err == nil {
 			t.Errorf("%q is read", bad)
 		}
+	}
+}
+
+// TestGivenUpCallsCount: b hangs for longer than the callers of a wait. Their leaving
+// opens the breaker of b in a's proxy, as it does in a real one.
+func TestGivenUpCallsCount(t *testing.T) {
+	const text = `
+services:
+  a: {versions: [v1, v2], routes: [{name: all, send: v1, timeout: 1s}]}
+  b: {versions: [v1, v2], routes: [{name: all, send: v1, timeout: LIMIT}], guard: {breaker: {errors: 50%, over: 10s, least: 20, open: 60s}}}
+  c: {versions: [v1, v2]}
+gateways:
+  door: {listen: ":8080", hosts: [ferry.example], routes: [{name: in, send: a}]}
+`
+	refused := func(limit string) uint64 {
+		m := chain(50)
+		m.Behaviour["b/v1"] = Behaviour{Own: func(*Draw) time.Duration { return time.Minute }}
+		r, err := Run(mustRules(t, strings.Replace(text, "LIMIT", limit, 1)), m, Options{Seed: 1, Requests: 1000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		total := uint64(0)
+		for _, row := range effect.Compare(r.Tally, r.Tally, nil) {
+			for _, why := range row.Reasons {
+				if row.Kind == effect.Link && row.Name == "a > b" && why.Reason == string(engine.BreakerOpen) {
+					total += why.After
+				}
+			}
+		}
+		return total
+	}
+	if n := refused("1900ms"); n < 800 { // a second is more than half of it
+		t.Errorf("%d of 1,000 were refused by the breaker", n)
+	}
+	if n := refused("2100ms"); n > 0 {
+		t.Errorf("%d were refused though nobody waited for half of the time", n)
 	}
 }
 
