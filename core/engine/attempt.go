@@ -151,7 +151,8 @@ func (x *Exchange) attempt(p *peer, isTrial bool, now time.Duration) Step {
 			return x.waits(stateHeld, min(now+delay, x.limit))
 		}
 		if by != nil {
-			return x.ended(by.outcome(), now)
+			o := by.outcome()
+			return x.ended(&o, now)
 		}
 	}
 	return x.sent()
@@ -188,30 +189,31 @@ func (d *drill) outcome() Outcome {
 func (x *Exchange) released(now time.Duration) Step {
 	switch {
 	case now >= x.limit:
-		return x.ended(Outcome{Reason: TimedOut, Detail: "; a drill makes it late"}, now)
+		return x.ended(&Outcome{Reason: TimedOut, Detail: "; a drill makes it late"}, now)
 	case x.harm != nil:
-		return x.ended(x.harm.outcome(), now)
+		o := x.harm.outcome()
+		return x.ended(&o, now)
 	}
 	return x.sent()
 }
 
 // ended decides what comes after an attempt.
-func (x *Exchange) ended(o Outcome, now time.Duration) Step {
-	x.judge(&o, now)
-	x.endSegment(&o, now)
+func (x *Exchange) ended(o *Outcome, now time.Duration) Step {
+	x.judge(o, now)
+	x.endSegment(o, now)
 	if x.attempts == 1 {
 		x.firstAttemptFailed = o.failed()
 	}
 	if x.retry != nil {
-		if wait, ok := x.mayRepeat(&o, now); ok {
+		if wait, ok := x.mayRepeat(o, now); ok {
 			x.releaseSlot()
-			kept := o
+			kept := *o
 			x.last = &kept
 			x.beginSegment(SegmentBackOff, nil, now)
 			return x.waits(stateBackingOff, now+wait)
 		}
 	}
-	return x.conclude(&o)
+	return x.conclude(o)
 }
 
 // conclude is the last step of a request that was sent.

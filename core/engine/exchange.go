@@ -172,7 +172,7 @@ func (x *Exchange) Next(o Outcome, now time.Duration) Step {
 		x.endSegment(&o, now)
 		return x.sendAgain(now)
 	case stateSent:
-		return x.ended(o, now)
+		return x.ended(&o, now)
 	}
 	return Step{} // not reached by a driver that keeps to the steps
 }
@@ -196,6 +196,9 @@ func (x *Exchange) refuse(s Step) { x.next = &s }
 
 // take does what a route does before a target is chosen: limit, faults, answer.
 func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
+	if !rt.acts {
+		return false
+	}
 	if rt.limit != nil && !x.allowed(rt) {
 		l := rt.settings.Limit
 		s := Refuse(
@@ -252,10 +255,14 @@ func (x *Exchange) allowed(rt *Route) bool {
 
 // choose draws a target, or finds the one that the visitor keeps.
 func (x *Exchange) choose(rt *Route) []choice {
-	x.picked[0] = choice{rt.kept(x.view), 1}
-	if x.picked[0].to == nil {
-		x.picked[0].to = &rt.targets[rt.split.draw()]
+	var to *target
+	if rt.rule.Stick != nil {
+		to = rt.kept(x.view)
 	}
+	if to == nil {
+		to = &rt.targets[rt.split.draw()]
+	}
+	x.picked[0] = choice{to, 1}
 	return x.picked[:]
 }
 
@@ -281,10 +288,11 @@ func (x *Exchange) send(to *target, by *Route, _ float64) {
 	to = by.orOtherwise(to, x.began)
 	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
 	x.retry = x.service.retry
-	for _, rt := range [...]*Route{x.gate, x.route} {
-		if rt != nil && rt.retry != nil {
-			x.retry = rt.retry
-		}
+	if x.gate != nil && x.gate.retry != nil {
+		x.retry = x.gate.retry
+	}
+	if x.route != nil && x.route.retry != nil {
+		x.retry = x.route.retry
 	}
 }
 

@@ -97,6 +97,7 @@ type Route struct {
 	copies    *split // one of two: mirrored
 	faults    []*split
 	limit     *guard.Limit
+	acts      bool        // it does more than send and rewrite: see Exchange.take
 	request   *headerView // what the service's own routes see of a gateway's request; nil: as it came
 }
 
@@ -287,6 +288,7 @@ func (b *builder) actions(rt, old *Route) (err error) {
 			rt.limit = guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
 		}
 	}
+	rt.acts = rt.limit != nil || len(rt.faults) > 0 || rule.Reply != nil || rule.Redirect != nil
 	if h := rule.Headers; h != nil || rule.Rewrite != nil && rule.Rewrite.Host != "" {
 		rt.request = newHeaderView(rule)
 	}

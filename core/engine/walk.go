@@ -295,26 +295,13 @@ func unfit(v View, isOdd bool) string {
 	return ""
 }
 
-// Kinds of bytes of a path, as isOdd sees them.
-const (
-	kindSlash = 1 << iota
-	kindDot
-	kindOdd
-)
-
-var pathKinds = [256]uint8{'/': kindSlash, '.': kindDot, '%': kindOdd, '\\': kindOdd, ';': kindOdd}
-
 // isOdd tells whether a path has anything by which two programs could come to
 // read it in two ways: a percent sign, a backslash, a semicolon, or a slash that
-// another slash or a dot follows. See readings.
+// another slash or a dot follows. See readings. Five searches by the processor's
+// wide instructions are quicker than one loop over the bytes.
 func isOdd(path string) bool {
-	odd, wanted := uint8(0), uint8(kindOdd)
-	for i := 0; i < len(path); i++ {
-		kind := pathKinds[path[i]]
-		odd |= kind & wanted
-		wanted = kindOdd | -(kind&kindSlash)&(kindSlash|kindDot)
-	}
-	return odd != 0
+	return strings.IndexByte(path, '%') >= 0 || strings.IndexByte(path, ';') >= 0 || strings.IndexByte(path, '\\') >= 0 ||
+		strings.Contains(path, "//") || strings.Contains(path, "/.")
 }
 
 // hasDotSegment tells whether a path has a segment that means "here" or "one
