@@ -96,8 +96,9 @@ type general struct {
 	r        *http.Request
 	path     string // as it came on the wire
 	query    string
-	hasQuery bool // there is a question mark
-	fields   http1.Fields
+	hasQuery bool         // there is a question mark
+	fields   http1.Fields // of the request
+	answered http1.Fields // of the answer
 	to       attempt
 	life     lifetime
 	answer   *http.Response
@@ -211,6 +212,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
 		clear(g.fields.List) // the pool is to keep no header alive
+		clear(g.answered.List)
 		g.life.forget()
 		generals.Put(g)
 	}()

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"nightjar/proxy/forward"
-	"nightjar/proxy/http1"
 )
 
 // sendAnswer writes the answer to the caller. Bodies of unknown length are
@@ -65,7 +64,7 @@ func (g *general) sendAnswer(a forward.Answer) (failed bool, err error) {
 // writeAnswerHeader writes the fields of the answer that go on.
 func (g *general) writeAnswerHeader(a *forward.Answer, h http.Header) {
 	answer := g.answer
-	var fields http1.Fields
+	fields := &g.answered
 	fields.Reset()
 	for k, values := range answer.Header {
 		for _, v := range values {
@@ -76,7 +75,7 @@ func (g *general) writeAnswerHeader(a *forward.Answer, h http.Header) {
 	if answer.ProtoMajor == 2 {
 		protocol = "2"
 	}
-	a.WriteHeader(&fields, protocol, forward.Map(h))
+	a.WriteHeader(fields, protocol, &forward.Map{Header: h})
 	if h["Content-Type"] == nil {
 		h["Content-Type"] = nil // none came, so none is guessed
 	}

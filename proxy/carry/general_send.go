@@ -124,8 +124,8 @@ func (g *general) speaksHTTP2() bool {
 func (g *general) outgoing() *http.Request {
 	r := g.r
 	g.to.Trailers = g.speaksHTTP2() && tokenIn(r.Header["Te"], "trailers")
-	h := make(forward.Map, len(r.Header)+5)
-	g.to.WriteHeader(h)
+	h := make(http.Header, len(r.Header)+5)
+	g.to.WriteHeader(&forward.Map{Header: h})
 	if _, ok := h["User-Agent"]; !ok {
 		h["User-Agent"] = nil // none came, so none is added
 	}
@@ -136,7 +136,7 @@ func (g *general) outgoing() *http.Request {
 		ProtoMinor:    1,
 		Host:          g.to.SendHost(),
 		URL:           forward.URL(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
-		Header:        http.Header(h),
+		Header:        h,
 		ContentLength: r.ContentLength,
 	}
 	if upgrade := upgradeOf(r); upgrade != "" {
@@ -212,7 +212,7 @@ func (i *interimPasser) pass(status int, h textproto.MIMEHeader) error {
 		}
 	}
 	mine := i.to.Header()
-	forward.WriteInterim(&fields, forward.Map(mine))
+	forward.WriteInterim(&fields, &forward.Map{Header: mine})
 	i.to.WriteHeader(status)
 	clear(mine)
 	return nil

@@ -371,21 +371,39 @@ func TimeLeft(v engine.View, isHTTP2 bool) (left time.Duration) {
 	return left
 }
 
-// Map is a Writer into a header of net/http.
-type Map http.Header
+// Map is a Writer into a header of net/http. The values of fields share room, so
+// that a field costs no allocation of its own.
+type Map struct {
+	Header http.Header
+	room   []string
+}
+
+// mapRoom is how many values are allocated at once: more than most messages have.
+const mapRoom = 16
 
 // Add adds a value. The name is to be canonical.
-func (m Map) Add(name, value string) { m[name] = append(m[name], value) }
+func (m *Map) Add(name, value string) {
+	if have := m.Header[name]; len(have) > 0 {
+		m.Header[name] = append(have[:len(have):len(have)], value)
+		return
+	}
+	if len(m.room) == cap(m.room) {
+		m.room = make([]string, 0, mapRoom)
+	}
+	n := len(m.room)
+	m.room = append(m.room, value)
+	m.Header[name] = m.room[n : n+1 : n+1]
+}
 
 // AddBytes adds a value.
-func (m Map) AddBytes(name string, value []byte) { m[name] = append(m[name], string(value)) }
+func (m *Map) AddBytes(name string, value []byte) { m.Add(name, string(value)) }
 
 // Own is the header of an answer that a route gives by itself, as it goes on.
 func (a *Answer) Own(h http.Header) http.Header {
-	out := Map{}
+	out := &Map{Header: http.Header{}}
 	for k, values := range h {
 		if !a.Edits.replaces(k, true, 0) {
-			out[k] = values
+			out.Header[k] = values
 		}
 	}
 	back := a.Edits.backwards()
@@ -393,5 +411,5 @@ func (a *Answer) Own(h http.Header) http.Header {
 	for _, f := range a.Extra {
 		out.Add(f.Name, f.Value)
 	}
-	return http.Header(out)
+	return out.Header
 }
