@@ -29,7 +29,7 @@ chromium:
 test: build chromium
 	go test -race $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
-	go test -race -count=1 -parallel 3 ./test/... # builds the binary itself, which the test cache does not see
+	go test -count=1 -parallel 3 ./test/... # builds the binary itself, which the test cache does not see
 
 # For between: what is quick. The rest of the tests takes minutes.
 quick: lint

@@ -1,5 +1,0 @@
-//go:build !race
-
-package test
-
-const raceFlag = "-race=false"
