@@ -334,7 +334,7 @@ var builtInTimeout = rules.Timeout{Value: rules.DefaultTimeout}
 
 // limit is the shortest timeout that one of the routes has, the service's own
 // in place of its route's, or else the built-in one.
-func limit(s *service, route, gate *Route) *rules.Timeout {
+func limit(s *service, route, gate *Route) (shortest *rules.Timeout) {
 	var own *rules.Timeout
 	if s != nil {
 		own = s.settings.Timeout
@@ -342,7 +342,7 @@ func limit(s *service, route, gate *Route) *rules.Timeout {
 	if route != nil && route.settings.Timeout != nil {
 		own = route.settings.Timeout
 	}
-	shortest := own
+	shortest = own
 	if shortest == nil {
 		shortest = &builtInTimeout
 	}
