@@ -399,3 +399,64 @@ func TestErrorTypes(t *testing.T) {
 		}
 	}
 }
+
+// fullListener is an address that takes no more connections: dialing it waits.
+func fullListener(t *testing.T) string {
+	t.Helper()
+	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { syscall.Close(fd) })
+	addr := &syscall.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}
+	if err := syscall.Bind(fd, addr); err != nil {
+		t.Fatal(err)
+	}
+	syscall.Listen(fd, 0)
+	name, _ := syscall.Getsockname(fd)
+	address := fmt.Sprintf("127.0.0.1:%d", name.(*syscall.SockaddrInet4).Port)
+	for range 20 { // until its queue is full
+		c, err := net.DialTimeout("tcp", address, 100*time.Millisecond)
+		if err != nil {
+			return address
+		}
+		t.Cleanup(func() { c.Close() })
+	}
+	t.Skip("the queue of a listener cannot be filled here")
+	return ""
+}
+
+// TestTCPCallerLeavesWhileDialing: its leaving says nothing about the instance.
+func TestTCPCallerLeavesWhileDialing(t *testing.T) {
+	h, c := newGuarded(t, "plain", "    protocol: tcp\n    guard: {sideline: {after: 1, for: 20s, most: 100%}}\n", fullListener(t))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := Open(Config{Name: "s", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
+	o.RelayTo(c.For("s"), func() bool { return true })
+	go o.Serve()
+	defer o.Drain(0, 100*time.Millisecond)
+	conn, err := net.Dial("tcp", l.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(50 * time.Millisecond) // it is being dialed by now
+	conn.Close()
+	waitFor(t, func() bool {
+		for _, s := range h.series() {
+			if s.Counts.Failed > 0 {
+				t.Errorf("the instance is blamed: %+v", s.Counts)
+			}
+			return s.Counts.Abandoned == 1
+		}
+		return false
+	})
+	for _, s := range c.Table.Load().Status(c.now()) {
+		for _, v := range s.Versions {
+			if len(v.Sidelined) > 0 {
+				t.Errorf("%+v", v.Sidelined)
+			}
+		}
+	}
+}

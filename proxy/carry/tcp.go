@@ -64,7 +64,11 @@ func (t *relayed) carry() {
 	for t.life.ended() == nil {
 		switch step.Kind {
 		case engine.Attempt:
-			step = t.x.Next(t.dial(step), t.router.now())
+			o := t.dial(step)
+			if t.life.ended() != nil { // what became of the dial says nothing then
+				continue
+			}
+			step = t.x.Next(o, t.router.now())
 		case engine.Wait:
 			t.wait(step.Deadline - t.router.now())
 			step = t.x.Next(engine.Outcome{}, t.router.now())
@@ -79,15 +83,8 @@ func (t *relayed) carry() {
 			t.unwatch()
 			t.close()
 			t.over(engine.Classify(step.Reason, step.Status), step.Reason, step.Detail)
-			t.listener.Log.Debug(
-				"a connection was refused",
-				"service",
-				t.router.Service,
-				"reason",
-				step.Reason,
-				"detail",
-				step.Detail,
-			)
+			t.listener.Log.Debug("a connection was refused", "service", t.router.Service,
+				"reason", step.Reason, "detail", step.Detail)
 			return
 		}
 	}
