@@ -448,7 +448,9 @@ func TestTCPCallerLeavesWhileDialing(t *testing.T) {
 			if s.Counts.Failed > 0 {
 				t.Errorf("the instance is blamed: %+v", s.Counts)
 			}
-			return s.Counts.Abandoned == 1
+			if s.Counts.Abandoned == 1 {
+				return true
+			}
 		}
 		return false
 	})
