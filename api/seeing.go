@@ -29,7 +29,7 @@ var (
 	filterParams = []param{{"from", "string", "calling service or gateway"}, {"to", "string", "called service"}, {"version", "string", "version that it went to"},
 		{"instance", "string", "instance that answered, or was tried last"}, {"route", "string", "route of the service or of the gateway"}, {"method", "string", ""},
 		{"path", "string", "what the path begins with"}, {"status", "string", "a status such as 503, or a class such as 5xx"}, {"reason", "string", "why the mesh answered"},
-		{"outcome", "string", "ok, failed, refused, abandoned, or trouble: the last three"}, {"header", "string", "NAME that is there, or NAME=VALUE"},
+		{"outcome", "string", "ok, failed, refused, abandoned, caller-fault, or trouble: all but ok"}, {"header", "string", "NAME that is there, or NAME=VALUE"}, {"request", "string", "id that a gateway's refusal told its caller"},
 		{"tries", "integer", "was sent so often at least"}, {"slowerMS", "integer", "took longer than so many milliseconds"}}
 	limitParam = param{"limit", "integer", "1 to 1000; 100 when absent"}
 )
@@ -47,7 +47,7 @@ func (s *Server) seeing() []operation {
 		{method: "GET", path: "/requests/trouble", id: "trouble", summary: "Some of the latest requests that did not succeed, newest first", out: dto.Trouble{},
 			query: append(slices.DeleteFunc(slices.Clone(filterParams), func(p param) bool { return p.name == "header" }), param{"before", "integer", "only what came before, in seconds since 1970"}, limitParam), handle: s.trouble},
 		{method: "GET", path: "/traces", id: "traces", summary: "Traces of the last hour, newest first", out: dto.Traces{},
-			query: []param{{"service", "string", "that took part"}, {"outcome", "string", "of the first request: ok, failed, refused, abandoned; or trouble: any but ok, also of a try"},
+			query: []param{{"service", "string", "that took part"}, {"outcome", "string", "of the first request: ok, failed, refused, abandoned, caller-fault; or trouble: any but ok, also of a try"},
 				{"path", "string", "what the first path begins with"}, {"slowerMS", "integer", "took longer than so many milliseconds"}, limitParam}, handle: s.traces},
 		{method: "GET", path: "/traces/:trace", id: "trace", summary: "One trace, by the begin of its id", out: traces.Trace{}, handle: s.trace},
 	}
@@ -157,7 +157,7 @@ func filterOf(c *echo.Context) (wire.Filter, error) {
 	tries, err := number(c, "tries", 0, 0, 100)
 	p := c.QueryParam
 	return wire.Filter{From: p("from"), To: p("to"), Version: p("version"), Instance: p("instance"), Route: p("route"), Method: p("method"), Path: p("path"),
-		Status: p("status"), Reason: p("reason"), Outcome: p("outcome"), Header: p("header"), Tries: tries, SlowerMS: int64(slower)}, err
+		Status: p("status"), Reason: p("reason"), Outcome: p("outcome"), Header: p("header"), Request: p("request"), Tries: tries, SlowerMS: int64(slower)}, err
 }
 
 // requests streams the requests that a filter takes. A line without a request

@@ -54,7 +54,7 @@ func linkSheet(s *out.Sheet, m control.Mesh, list []control.Link) {
 	}
 	header := []string{"FROM", "TO", "HOP", "RPS>", "SUCCESS>", "APP SUCCESS>", "LOAD>", "P50>", "P95>", "P99>", "APP P95>"}
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "FAILED>", "REFUSED>", "ABANDONED>", "SENT>", "RECEIVED>", "OPEN>")
+		header = append(header, "FIRST TRY>", "FAILED>", "REFUSED>", "ABANDONED>", "CALLER>", "SENT>", "RECEIVED>", "OPEN>")
 	}
 	var rows [][]string
 	for _, l := range list {
@@ -62,7 +62,7 @@ func linkSheet(s *out.Sheet, m control.Mesh, list []control.Link) {
 		row := []string{l.From, l.To, l.Hop, fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), appSuccess(f), load(f.LoadFactor),
 			out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS), appP95(f)}
 		if s.Wide {
-			row = append(row, out.Share(f.FirstTry), fmt.Sprint(f.Failed), fmt.Sprint(f.Refused), fmt.Sprint(f.Abandoned), amount(f.Sent), amount(f.Received), opened(f.Open))
+			row = append(row, out.Share(f.FirstTry), fmt.Sprint(f.Failed), fmt.Sprint(f.Refused), fmt.Sprint(f.Abandoned), fmt.Sprint(f.CallerFault), amount(f.Sent), amount(f.Received), opened(f.Open))
 		}
 		rows = append(rows, row)
 	}

@@ -48,8 +48,8 @@ request is one object on a line.`,
 			if count < 0 {
 				return usagef("--count %d: expected 1 or more; 0 goes on until the command is ended", count)
 			}
-			if past && f.Header != "" {
-				return usagef("--header does not go with --past: headers are not remembered")
+			if past = past || f.Request != ""; past && f.Header != "" {
+				return usagef("--header does not go with --past or --id: headers are not remembered")
 			}
 			if past && count > 1000 {
 				return usagef("--count %d: expected at most 1000 with --past", count)
@@ -58,12 +58,19 @@ request is one object on a line.`,
 			if err != nil {
 				return err
 			}
+			if f.Request != "" && a.format == "table" {
+				a.format = "wide"
+			}
 			print := a.feedPrinter(cmd.OutOrStdout())
 			if past {
 				list, err := c.Trouble(cmd.Context(), f, cmp.Or(count, 30))
 				slices.Reverse(list.Requests)
 				for i := range list.Requests {
 					print(&list.Requests[i])
+				}
+				if err == nil && f.Request != "" && len(list.Requests) == 0 {
+					return fmt.Errorf("no request %s is remembered: the service keeps the latest few thousand that did not succeed, "+
+						"of which each proxy tells 40 a second at most", f.Request)
 				}
 				return err
 			}
@@ -100,7 +107,8 @@ request is one object on a line.`,
 	flags.StringVar(&f.Path, "path", "", "what the path begins with")
 	flags.StringVar(&f.Status, "status", "", "a status such as 503, or a class such as 5xx")
 	flags.StringVar(&f.Reason, "reason", "", "why the mesh answered, such as timeout")
-	flags.StringVar(&f.Outcome, "outcome", "", "ok, failed, refused, abandoned, or trouble: the last three")
+	flags.StringVar(&f.Outcome, "outcome", "", "ok, failed, refused, abandoned, caller-fault, or trouble: all but ok")
+	flags.StringVar(&f.Request, "id", "", "in place of the feed: the request whose refusal told its caller this id")
 	flags.StringVar(&f.Header, "header", "", "header that is there, as NAME or NAME=VALUE")
 	flags.IntVar(&f.Tries, "tries", 0, "was sent so often at least; 2 shows what was retried")
 	flags.DurationVar(&slower, "slower-than", 0, "took longer than this, such as 200ms")

@@ -78,7 +78,7 @@ traceparent on to what they call.`,
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&f.Service, "service", "", "that took part")
-	flags.StringVar(&f.Outcome, "outcome", "", "of the first request: ok, failed, refused or abandoned; trouble: anything but ok, also of a try")
+	flags.StringVar(&f.Outcome, "outcome", "", "of the first request: ok, failed, refused, abandoned or caller-fault; trouble: anything but ok, also of a try")
 	flags.StringVar(&f.Path, "path", "", "what the first path begins with")
 	flags.DurationVar(&f.Slower, "slower-than", 0, "took longer than this, such as 200ms")
 	flags.IntVarP(&limit, "count", "n", 20, "how many, at most 1000")

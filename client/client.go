@@ -255,7 +255,7 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m control.M
 func filterQuery(f wire.Filter) url.Values {
 	q := url.Values{}
 	for name, value := range map[string]string{"from": f.From, "to": f.To, "version": f.Version, "instance": f.Instance, "route": f.Route, "method": f.Method, "path": f.Path,
-		"status": f.Status, "reason": f.Reason, "outcome": f.Outcome, "header": f.Header} {
+		"status": f.Status, "reason": f.Reason, "outcome": f.Outcome, "header": f.Header, "request": f.Request} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -115,7 +115,7 @@ func (c *Control) Call(ctx context.Context, q Call, report func(Tally)) error {
 	if err != nil {
 		return err
 	}
-	run := &run{q: q, a: a, door: reachable(door), explained: c.explain(q.Ask, a), counts: map[[2]string]int{}, began: time.Now(),
+	run := &run{q: q, a: a, door: reachable(door), key: c.ledger.key, explained: c.explain(q.Ask, a), counts: map[[2]string]int{}, began: time.Now(),
 		tally: Tally{Asked: q.Count, Instances: map[string]int{}, Routes: map[string]int{}, Status: map[string]int{}, Reasons: map[string]int{}, Revisions: map[string]int{}},
 		client: &http.Client{Timeout: time.Minute, Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: q.Concurrency, DisableCompression: true},
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
@@ -134,6 +134,7 @@ type run struct {
 	q         Call
 	a         *asked
 	door      string
+	key       string // that the mesh's own calls show
 	client    *http.Client
 	explained Explained
 	began     time.Time
@@ -206,7 +207,7 @@ func (r *run) one(ctx context.Context) {
 	u := *r.a.url
 	u.Scheme, u.Host = "http", r.door
 	req.URL, req.Host, req.Header = &u, r.a.host, r.a.header.Clone()
-	req.Header.Set(wire.HeaderAsk, "route")
+	req.Header.Set(wire.HeaderAsk, r.key)
 	if req.Header.Get("User-Agent") == "" {
 		req.Header.Set("User-Agent", "nightjar")
 	}

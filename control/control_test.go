@@ -37,7 +37,7 @@ func reopen(t *testing.T, dir string) *clock {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := &clock{c, t, time.Date(2026, 11, 23, 22, 40, 0, 0, time.UTC)}
+	k := &clock{c, t, time.Date(2026, 11, 23, 22, 40, 0, 5e8, time.UTC)} // by the middle of a second all have told of the one before
 	c.now, c.started = func() time.Time { return k.now }, k.now
 	return k
 }

@@ -9,13 +9,14 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/wire"
 )
 
 const (
 	maxWatches  = 32   // at once
 	maxWaiting  = 4096 // records that wait for one who watches
-	keptTrouble = 2000 // requests without success that are remembered
+	keptTrouble = 2000 // requests without success that are remembered, and as many faults of callers
 )
 
 // feed hands records of single requests to who asked for them.
@@ -23,8 +24,23 @@ type feed struct {
 	mu      sync.Mutex // guards what follows
 	next    int
 	watches map[string]*Watching
-	trouble []wire.Record // a ring, once it is full
-	oldest  int
+	trouble ring
+	faults  ring // of callers, which cannot push the others out
+}
+
+// ring keeps the newest records.
+type ring struct {
+	list   []wire.Record
+	oldest int
+}
+
+func (r *ring) add(one wire.Record) {
+	if len(r.list) < keptTrouble {
+		r.list = append(r.list, one)
+		return
+	}
+	r.list[r.oldest] = one
+	r.oldest = (r.oldest + 1) % keptTrouble
 }
 
 // Watching is somebody's view of the requests that a filter takes. Call End.
@@ -108,12 +124,11 @@ func (c *Control) Saw(s wire.Seen) {
 		}
 	}
 	for _, r := range s.Trouble {
-		if len(c.feed.trouble) < keptTrouble {
-			c.feed.trouble = append(c.feed.trouble, r)
-			continue
+		to := &c.feed.trouble
+		if r.Outcome == engine.CallerFault.String() {
+			to = &c.feed.faults
 		}
-		c.feed.trouble[c.feed.oldest] = r
-		c.feed.oldest = (c.feed.oldest + 1) % keptTrouble
+		to.add(r)
 	}
 	c.feed.mu.Unlock()
 	c.Traces.Add(s.Spans, s.Lost, c.now())
@@ -123,7 +138,7 @@ func (c *Control) Saw(s wire.Seen) {
 // each proxy tells of a few a second. A zero before does not matter.
 func (c *Control) Trouble(f wire.Filter, before time.Time, limit int) []wire.Record {
 	c.feed.mu.Lock()
-	all := slices.Clone(c.feed.trouble)
+	all := slices.Concat(c.feed.trouble.list, c.feed.faults.list)
 	c.feed.mu.Unlock()
 	all = slices.DeleteFunc(all, func(r wire.Record) bool { return !before.IsZero() && !r.At.Before(before) || !f.Takes(&r) })
 	slices.SortFunc(all, func(a, b wire.Record) int { return b.At.Compare(a.At) })

@@ -21,7 +21,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 	kept, fresh := c.telemetry.Count(&d, now)
 	if fresh {
 		c.Totals.Add(d.Caller, d.Series)
-		c.counters.add(&d, now.Unix()-min(max(d.AgoMS, 0)/1000, telemetry.Kept-1))
+		c.counters.add(&d, telemetry.At(&d, now))
 		c.saw(id, d, now)
 	}
 	return kept
@@ -115,7 +115,7 @@ func (c *Control) sum(ctx context.Context, from, to int64, visit telemetry.Visit
 // span is the window of so many seconds that ends at end, or else with the last
 // second that is complete. It is shorter right after the first request.
 func (c *Control) span(seconds, end int64) (from, to int64) {
-	now := c.now().Unix() // the second that runs is not complete
+	now := c.complete()
 	if end <= 0 || end > now {
 		end = now
 	}
@@ -125,6 +125,12 @@ func (c *Control) span(seconds, end int64) (from, to int64) {
 	}
 	return from, end
 }
+
+// tellTime is how long proxies take to tell of a second that is over.
+const tellTime = 400 * time.Millisecond
+
+// complete is the end of the last second of which all proxies have told.
+func (c *Control) complete() int64 { return c.now().Add(-tellTime).Unix() }
 
 // trafficSeconds is how far back traffic looks.
 const trafficSeconds = 60
@@ -167,6 +173,7 @@ type Figures struct {
 	Failed      uint64            `json:"failed" doc:"5xx of the application, unreachable, reset, timeout"`
 	Refused     uint64            `json:"refused" doc:"answered by the mesh itself"`
 	Abandoned   uint64            `json:"abandoned,omitempty" doc:"whose caller left; they do not count"`
+	CallerFault uint64            `json:"callerFault,omitempty" doc:"whose caller sent what could not be carried, such as a body that broke off; they do not count"`
 	Success     *float64          `json:"success" jsonschema:"nullable" doc:"ok of all, 0 to 1; null without requests"`
 	SuccessLow  float64           `json:"successLow" doc:"95% interval (Wilson)"`
 	SuccessHigh float64           `json:"successHigh"`
@@ -219,7 +226,7 @@ func millis(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 func (t *tally) figures(seconds int64) Figures {
 	n, per := t.Requests(), float64(max(seconds, 1))
-	f := Figures{Requests: n, RPS: float64(n) / per, OK: t.OK, Failed: t.Failed, Refused: t.Refused, Abandoned: t.Abandoned, Tries: t.Tries,
+	f := Figures{Requests: n, RPS: float64(n) / per, OK: t.OK, Failed: t.Failed, Refused: t.Refused, Abandoned: t.Abandoned, CallerFault: t.CallerFault, Tries: t.Tries,
 		Sent: t.Sent, Received: t.Received, Open: t.open, P50MS: millis(t.Quantile(0.50)), P95MS: millis(t.Quantile(0.95)), P99MS: millis(t.Quantile(0.99))}
 	f.SuccessLow, f.SuccessHigh = stats.Wilson(t.OK, n)
 	if n > 0 {
@@ -312,7 +319,7 @@ const maxPoints = 2000
 // Timeline returns the figures of a group of requests over time, with what
 // people did meanwhile.
 func (c *Control) Timeline(ctx context.Context, q TimelineAsk) (Timeline, error) {
-	now := c.now().Unix()
+	now := c.complete()
 	if q.To <= 0 || q.To > now {
 		q.To = now
 	}

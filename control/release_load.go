@@ -72,7 +72,7 @@ func (c *Control) steadyLoad(p *rules.Release) (*steadyLoad, error) {
 		}
 		host, _ := hostOf(l, gateway, door)
 		arrivals, picks := trial.NewArrivals(l, 0, steadyTime, rand.Uint64()), trial.NewPicks(l)
-		sources = append(sources, load.Source{Address: reachable(door), Messages: messagesOf(l, host), Head: l.Method == http.MethodHead, Safe: engine.Idempotent(l.Method),
+		sources = append(sources, load.Source{Address: reachable(door), Messages: messagesOf(l, host, c.ledger.key), Head: l.Method == http.MethodHead, Safe: engine.Idempotent(l.Method),
 			Next: arrivals.Next, Pick: func() int { return picks.Next() + 1 }, Answered: func(_ int, a *load.Answered) {
 				if a.Status == 0 {
 					out.lost.Store(true)

@@ -61,7 +61,7 @@ func TestWatching(t *testing.T) {
 	if got := k.Trouble(wire.Filter{}, k.now.Add(100*time.Second), 3); len(got) != 3 || got[0].Path != "/99" {
 		t.Errorf("%+v", got)
 	}
-	if got := k.Trouble(wire.Filter{Version: "v2"}, time.Time{}, 3); len(got) != 0 || len(k.feed.trouble) != keptTrouble {
+	if got := k.Trouble(wire.Filter{Version: "v2"}, time.Time{}, 3); len(got) != 0 || len(k.feed.trouble.list) != keptTrouble {
 		t.Errorf("%+v", got)
 	}
 }

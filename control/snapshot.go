@@ -1,6 +1,7 @@
 package control
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"maps"
 	"reflect"
@@ -28,6 +29,7 @@ type ledger struct {
 	drills   noted[[]wire.Drill]
 	watches  noted[[]wire.Watch]
 	traced   float64 // share of the requests that are traced
+	key      string  // that the service's own calls show
 	gone     []gone
 	horizon  uint64 // newest snapshot of which something gone was forgotten
 	settled  uint64 // snapshot since which the registry is complete; 0: not yet
@@ -86,7 +88,7 @@ func (n *News) Line() []byte {
 }
 
 func newLedger() ledger {
-	return ledger{services: map[string]noted[*rules.Service]{}, peers: map[string]noted[engine.Instance]{}, scopes: map[scopeKey]*scope{}, news: map[newsKey]*News{}}
+	return ledger{key: rand.Text(), services: map[string]noted[*rules.Service]{}, peers: map[string]noted[engine.Instance]{}, scopes: map[scopeKey]*scope{}, news: map[newsKey]*News{}}
 }
 
 // next begins a new snapshot.
@@ -254,7 +256,7 @@ func (l *ledger) since(k scopeKey, seen uint64, revision uint) *News {
 		s.Watches = l.watches.value
 	}
 	if s.Whole {
-		s.Traced = &l.traced
+		s.Traced, s.Key = &l.traced, l.key
 	}
 	n.Urgent = n.Rules || s.Drills != nil || s.Watches != nil
 	if !s.Whole {

@@ -193,10 +193,11 @@ func hostOf(l *rules.Load, gateway *rules.Gateway, door string) (host, caller st
 	return host, gateway.Name
 }
 
-// messagesOf are the requests of a load: of all, and of every share.
-func messagesOf(l *rules.Load, host string) [][]byte {
+// messagesOf are the requests of a load: of all, and of every share. They show the
+// key of the mesh's own calls.
+func messagesOf(l *rules.Load, host, key string) [][]byte {
 	message := func(headers, cookies []rules.Field) []byte {
-		h := http.Header{"User-Agent": {"nightjar"}, http.CanonicalHeaderKey(wire.HeaderAsk): {"route"}}
+		h := http.Header{"User-Agent": {"nightjar"}, http.CanonicalHeaderKey(wire.HeaderAsk): {key}}
 		for _, f := range append(slices.Clone(l.Headers), headers...) {
 			h.Set(f.Name, f.Value)
 		}
@@ -234,7 +235,7 @@ func (r *trialRun) source(i int, l *rules.Load, address, host, caller string) lo
 		r.slack += uint64(6 * math.Sqrt(planned))
 	}
 	picks := trial.NewPicks(l)
-	messages := messagesOf(l, host)
+	messages := messagesOf(l, host, r.c.ledger.key)
 	return load.Source{Address: address, Messages: messages, Head: l.Method == http.MethodHead, Safe: engine.Idempotent(l.Method), Next: arrivals.Next,
 		Pick: func() int { return picks.Next() + 1 }, Answered: func(_ int, a *load.Answered) { r.answered(i, a) }}
 }

@@ -108,7 +108,7 @@ var (
 	link     = []string{"caller", "service", "version", "gateway_route", "route"}
 	appNames = []string{"caller", "service", "version"}
 
-	requests  = desc("nightjar_requests_total", "Requests by what they came to: ok, failed, refused or abandoned.", append(link, "outcome")...)
+	requests  = desc("nightjar_requests_total", "Requests by what they came to: ok, failed, refused, abandoned or caller-fault.", append(link, "outcome")...)
 	answers   = desc("nightjar_answers_total", "Answers that callers got, by class of status.", append(link, "class")...)
 	refusals  = desc("nightjar_mesh_answers_total", "Answers that the mesh itself gave, by reason.", append(link, "reason")...)
 	tries     = desc("nightjar_tries_total", "Times that requests were sent to an instance.", link...)
@@ -141,7 +141,7 @@ func (t *Totals) Collect(out chan<- prometheus.Metric) {
 	defer t.mu.Unlock()
 	for k, s := range t.series {
 		n, buckets := s.histogram()
-		outcomes := [...]uint64{engine.OK: s.OK, engine.Failed: s.Failed, engine.Refused: s.Refused, engine.Abandoned: s.Abandoned}
+		outcomes := [...]uint64{engine.OK: s.OK, engine.Failed: s.Failed, engine.Refused: s.Refused, engine.Abandoned: s.Abandoned, engine.CallerFault: s.CallerFault}
 		if k.app {
 			for class, count := range outcomes {
 				out <- counter(appAnswer, count, k.caller, k.service, k.version, engine.Class(class).String())

@@ -80,6 +80,7 @@ type Proxy struct {
 	follower  *follow.Follower
 	session   *follow.Session
 	checks    *health.Checks
+	reach     *health.Reach
 	router    *carry.Router
 	transport *carry.Transports
 	pools     *carry.Pools
@@ -173,6 +174,7 @@ func (p *Proxy) assemble() {
 		},
 		Gateway: cfg.Gateway,
 		Table:   &p.follower.Table,
+		Key:     p.follower.Key,
 	}, p.transport)
 	p.session = follow.NewSession(follow.SessionConfig{
 		ID:            cfg.ID,
@@ -186,11 +188,13 @@ func (p *Proxy) assemble() {
 		Outbound:      p.Outbound,
 		Self:          p.self(),
 	}, p.follower)
+	now := func() time.Duration { return time.Since(p.epoch) }
+	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now}
 	p.checks = &health.Checks{
 		Service: cfg.Service,
 		App:     cfg.App,
 		Table:   p.follower.Table.Load,
-		Now:     func() time.Duration { return time.Since(p.epoch) },
+		Now:     now,
 		For:     p.transport.For,
 		Log:     p.log,
 		Changed: p.session.Hasten,

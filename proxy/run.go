@@ -58,6 +58,7 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	}
 	r.running.Go(func() { process.Every(ctx, sweepTick, p.pools.Sweep) })
 	r.running.Go(func() { p.checks.Run(ctx) })
+	r.running.Go(func() { p.reach.Run(ctx) })
 	if p.cfg.Snapshots != nil {
 		r.running.Go(func() { p.follower.Follow(ctx, p.cfg.Snapshots) })
 	} else {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"nightjar/core/stats"
 	"nightjar/wire"
@@ -85,6 +86,12 @@ func New() *Store {
 	return &Store{series: map[Names]*series{}, seen: map[string]*process{}, pending: map[int64]map[key]*stats.Counts{}}
 }
 
+// At is the second in which a Delta counts that comes now.
+func At(d *wire.Delta, now time.Time) int64 {
+	ago := min(max(d.AgoMS, 0), (Kept-1)*1000)
+	return now.Add(-time.Duration(ago) * time.Millisecond).Unix()
+}
+
 // Count takes a Delta. fresh is false for one that came before, and for one that
 // is to come again in its order.
 func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool) {
@@ -108,7 +115,7 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool)
 		return kept, false
 	}
 	p.seen, p.changed = d.Sequence, true
-	at := now.Unix() - min(max(d.AgoMS, 0)/1000, Kept-1)
+	at := At(d, now)
 	if t.first == 0 || at < t.first {
 		t.first = at
 	}
@@ -119,6 +126,7 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool)
 		if s.App {
 			n.Caller, n.CallerVersion = s.Caller, ""
 		}
+		n.makeValid()
 		k := key{t.of(n, at, &s.Counts), uint32(s.Revision)}
 		if sec != nil {
 			into(sec.open, k).Add(&s.Counts)
@@ -126,6 +134,24 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool)
 		into(slot, k).Add(&s.Counts)
 	}
 	return kept, true
+}
+
+// longestName bounds a name in bytes.
+const longestName = 256
+
+// all are the names, to be changed.
+func (n *Names) all() [8]*string {
+	return [8]*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route}
+}
+
+// makeValid puts wire.Other in the place of what can be no name, so that whoever
+// shows or exports names can rely on them: they come from others.
+func (n *Names) makeValid() {
+	for _, name := range n.all() {
+		if len(*name) > longestName || !utf8.ValidString(*name) {
+			*name = wire.Other
+		}
+	}
 }
 
 func into(m map[key]*stats.Counts, k key) *stats.Counts {
@@ -149,7 +175,7 @@ func (t *Store) of(n Names, at int64, c *stats.Counts) uint32 {
 			s = t.series[n]
 		}
 		if s == nil {
-			for _, name := range []*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route} {
+			for _, name := range n.all() {
 				*name = strings.Clone(*name) // they are parts of what was received
 			}
 			s = t.know(n, uint32(len(t.byID)))

@@ -29,9 +29,10 @@ type Filter struct {
 	Path     string `json:"path,omitempty" doc:"what the path begins with"`
 	Status   string `json:"status,omitempty" doc:"a status such as 503, or a class such as 5xx"`
 	Reason   string `json:"reason,omitempty" doc:"why the mesh answered"`
-	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, or trouble: the last three"`
+	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, caller-fault, or trouble: all but ok"`
 	Header   string `json:"header,omitempty" doc:"NAME that is there, or NAME=VALUE"`
 	Tries    int    `json:"tries,omitempty" doc:"was sent so often at least"`
+	Request  string `json:"request,omitempty" doc:"id that a gateway's refusal told its caller"`
 	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than this many milliseconds"`
 }
 
@@ -44,6 +45,7 @@ var Outcomes = []string{
 	engine.Failed.String(),
 	engine.Refused.String(),
 	engine.Abandoned.String(),
+	engine.CallerFault.String(),
 	Trouble,
 }
 
@@ -91,7 +93,7 @@ func (f *Filter) Takes(r *Record) bool {
 	}
 	return is(f.From, r.Caller) && is(f.To, r.Service) && is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
 		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) && is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
-		is(f.Reason, r.Reason) &&
+		is(f.Reason, r.Reason) && is(f.Request, r.ID) &&
 		(is(f.Outcome, r.Outcome) || f.Outcome == Trouble && r.Outcome != engine.OK.String()) &&
 		tries >= f.Tries &&
 		(f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
@@ -121,9 +123,10 @@ type Record struct {
 	Host          string    `json:"host,omitempty"`
 	Path          string    `json:"path,omitempty" doc:"as it came, without the query"`
 	Status        int       `json:"status,omitempty" doc:"that the caller got; absent when it left, and for TCP"`
-	Outcome       string    `json:"outcome" doc:"ok, failed, refused or abandoned"`
+	Outcome       string    `json:"outcome" doc:"ok, failed, refused, abandoned or caller-fault"`
 	Reason        string    `json:"reason,omitempty" doc:"why the mesh answered"`
 	Detail        string    `json:"detail,omitempty" doc:"of the reason"`
+	ID            string    `json:"id,omitempty" doc:"that a gateway's refusal told its caller"`
 	MS            float64   `json:"ms" doc:"until the last byte of the answer had gone to the caller"`
 	Sent          uint64    `json:"sent" doc:"bytes of the request's body"`
 	Received      uint64    `json:"received" doc:"bytes of the answer's body that reached the caller"`

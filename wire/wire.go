@@ -20,8 +20,9 @@ const (
 	HeaderCaller   = "Nightjar-Caller"    // the calling service
 	HeaderTimeLeft = "Nightjar-Time-Left" // milliseconds that the caller will still wait
 	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
-	HeaderAsk      = "Nightjar-Ask"       // with value "route" the answer says who gave it
+	HeaderAsk      = "Nightjar-Ask"       // the answer says who gave it; at a gateway the value is Snapshot.Key, elsewhere any
 	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
+	HeaderRequest  = "Nightjar-Request"   // on a gateway's refusal: the id by which the request is found
 	HeaderAnswered = "Nightjar-Answered"  // service/version; instance="…"; revision=7; route="…"; gate="…"; tries=2; first=failed
 )
 
@@ -80,6 +81,8 @@ type Snapshot struct {
 	// Traced is the share of requests without a trace context that are traced,
 	// 0 to 1; absent: as before.
 	Traced *float64 `json:"traced,omitempty"`
+	// Key, with a whole snapshot, is what the service's own calls show as HeaderAsk.
+	Key string `json:"key,omitempty"`
 	// Settled is false while the service has not run long enough for every
 	// proxy to have come back: instances may be missing then, and a proxy keeps
 	// those that it knew.

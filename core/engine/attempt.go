@@ -9,7 +9,7 @@ import (
 
 // enter asks the guard of the version for permission to send.
 func (x *Exchange) enter(now time.Duration) Step {
-	if x.retry != nil {
+	if x.retry != nil && x.steps == 0 {
 		x.service.budget.Request(now)
 	}
 	var p *peer
@@ -134,11 +134,12 @@ func (x *Exchange) attempt(p *peer, isTrial bool, now time.Duration) Step {
 		x.isBusy = true
 		p.Take()
 	}
-	if x.attempts == 0 {
+	if x.steps == 0 {
 		x.copyTo(x.gate, now)
 		x.copyTo(x.route, now)
 	}
 	x.attempts++
+	x.steps++
 	x.began, x.limit, x.verdict = now, x.deadline, verdictOpen
 	x.beginSegment(SegmentAttempt, p.Instance, now)
 	if x.retry != nil && x.retry.Each > 0 {
@@ -199,6 +200,10 @@ func (x *Exchange) released(now time.Duration) Step {
 
 // ended decides what comes after an attempt.
 func (x *Exchange) ended(o *Outcome, now time.Duration) Step {
+	x.noteReach(o, now)
+	if x.mayGoElsewhere(o, now) {
+		return x.goElsewhere(o, now)
+	}
 	x.judge(o, now)
 	x.endSegment(o, now)
 	if x.attempts == 1 {
@@ -233,8 +238,11 @@ func (x *Exchange) conclude(o *Outcome) Step {
 	case Fault:
 		s = Refuse(Fault, o.Detail)
 		s.Status = o.status()
-	case BadRequest:
-		s = Refuse(BadRequest, o.Detail)
+	case BadRequest, TooLarge, Shortage:
+		s = Refuse(o.Reason, o.Detail)
+		if o.Means > 0 {
+			s.Status = o.Means
+		}
 	default:
 		s = Refuse(o.Reason, fmt.Sprintf("%s: %s", x.instance.ID, o.Detail))
 	}
@@ -245,15 +253,27 @@ func (x *Exchange) conclude(o *Outcome) Step {
 	return x.final(s)
 }
 
-// saysNothing tells whether an outcome says nothing of the instance: the proxy
-// ended the attempt, or what the caller sent could not be sent on.
-func (o *Outcome) saysNothing() bool { return o.Reason == Draining || o.Reason == BadRequest }
+// saysNothing tells whether an outcome says nothing of the instance: this proxy
+// ended the attempt or lacks the means for it, or what the caller sent could not
+// be sent on.
+func (o *Outcome) saysNothing() bool {
+	switch o.Reason {
+	case Draining, BadRequest, TooLarge, Shortage:
+		return true
+	}
+	return false
+}
 
 // judge tells the guards how an attempt went.
 func (x *Exchange) judge(o *Outcome, now time.Duration) {
 	v := x.peer.of
 	if o.saysNothing() {
 		x.verdict = verdictNone
+		x.cancelAttempt(now)
+		return
+	}
+	if o.Reason == TimedOut && x.isCallersLimit() && now-x.began < x.overdueAfter() {
+		x.verdict = verdictNone // the caller's patience ended, which says nothing yet
 		x.cancelAttempt(now)
 		return
 	}
@@ -334,12 +354,34 @@ const (
 // earlier says nothing of the workload.
 const AbandonShare = 0.5
 
+// ownPatience is how long an attempt has to have taken, whatever the rules say, so
+// that it counts when the caller set its end: a shorter time says more of the caller.
+const ownPatience = time.Second
+
+// isCallersLimit tells whether the time of the request is what its caller said, and
+// not what the rules do.
+func (x *Exchange) isCallersLimit() bool { return x.timeout < x.own }
+
+// overdueAfter is after what time an attempt that does not come to its end counts
+// against the workload.
+func (x *Exchange) overdueAfter() time.Duration {
+	share := func(d time.Duration) time.Duration { return time.Duration(AbandonShare * float64(d)) }
+	if !x.isCallersLimit() {
+		return share(x.limit - x.began)
+	}
+	own := x.own
+	if x.retry != nil && x.retry.Each > 0 {
+		own = min(own, x.retry.Each)
+	}
+	return min(share(own), max(share(x.limit-x.began), ownPatience))
+}
+
 // isOverdue tells whether an attempt without an answer took so long that its
 // being given up counts against the workload: AbandonShare of its time, or what
 // the breaker calls slow.
 func (x *Exchange) isOverdue(now time.Duration) bool {
 	took := now - x.began
-	if float64(took) >= AbandonShare*float64(x.limit-x.began) {
+	if took >= x.overdueAfter() {
 		return true
 	}
 	b := x.peer.of.rules.Breaker

@@ -15,7 +15,7 @@ type Event struct {
 	Service  string        `json:"service"`
 	Version  string        `json:"version,omitempty"`
 	Instance string        `json:"instance,omitempty"`
-	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, spills, settled
+	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, spills, settled, unreachable, reachable
 	Detail   string        `json:"detail"`
 }
 
@@ -132,6 +132,8 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 				v.tell(now, kind, in.ID, fmt.Sprintf("%s; out for %s", what, s.Until-s.Since))
 			}
 		}
+	case guard.Lost, guard.Found:
+		v.noteReached(c, in, now)
 	case guard.Back:
 		v.tell(now, "returned", in.ID, "its trial request went well")
 	}

@@ -42,6 +42,7 @@ type Outcome struct {
 
 	IsSpent  bool // the request cannot be sent again, or some of an answer has gone to the caller
 	IsUnsent bool // not a byte of the request was sent: there was no connection
+	IsBlind  bool // with Unreachable: the proxy beside the workload says so, which itself was reached
 	IsOpen   bool // whether the answer means success shows only at its end (gRPC): End tells
 }
 
@@ -52,12 +53,16 @@ type Entry struct {
 	Gateway string
 	// Service, when set, is the called service, whatever the host says.
 	Service string
-	// Limit is the longest that the caller will wait; 0: it did not say.
+	// Limit is the longest that the caller will wait; 0: it did not say. Below
+	// LeastLimit the request is refused, since nobody could answer it in time.
 	Limit time.Duration
 	// Wake is called, from anywhere and possibly before Begin or Next returns,
 	// when a Wait may be over early. Without it no request waits in a line.
 	Wake func()
 }
+
+// LeastLimit is the shortest time that a caller may leave for an answer.
+const LeastLimit = time.Millisecond
 
 // state is what an Exchange waits for. These are all changes from one to another;
 // every one of them happens in Begin, Next or End.
@@ -66,7 +71,7 @@ type Entry struct {
 //	delayed    → queued | sent | held | over           the fault's delay is over
 //	queued     → sent | held | over                    a place came free, or none did in time
 //	held       → sent | backingOff | over              the drill's delay is over
-//	sent       → backingOff | over                     the outcome is there
+//	sent       → backingOff | sent | queued | over     the outcome is there
 //	backingOff → sent | held | over                    the wait before a retry is over
 //	any        → over                                  End: the caller left, or the answer has gone by
 type state uint8
@@ -106,6 +111,7 @@ type Exchange struct {
 	version  string
 	retry    *retry
 	timeout  time.Duration // of the request; it ran out at deadline
+	own      time.Duration // timeout by the rules, whatever the caller says
 	deadline time.Duration
 	delay    time.Duration // that faults ask for
 	next     *Step         // after delay, when the request goes nowhere; nil: it has a target
@@ -117,7 +123,8 @@ type Exchange struct {
 	key      []byte    // of a limit; kept for its room
 
 	// The attempts.
-	attempts           int
+	attempts           int       // that may have reached an instance
+	steps              int       // attempts with those that did not
 	instance           *Instance // of the last attempt
 	began              time.Duration
 	limit              time.Duration // deadline of the last attempt
@@ -148,6 +155,9 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 	x.key, x.segments, x.memory, x.began = key, segments, t.memory, now
 	x.walk.table, x.walk.entry, x.walk.view, x.walk.path = t, entry, v, v.Path()
 	x.walk.run(x)
+	if entry.Limit > 0 && entry.Limit < LeastLimit && x.next == nil {
+		x.refuse(Refuse(BadRequest, fmt.Sprintf("the caller waits for %s only, which is too short for an answer", entry.Limit)))
+	}
 	if x.delay > 0 {
 		return x.delayed(now)
 	}
@@ -322,7 +332,8 @@ func (x *Exchange) depart(now time.Duration) Step {
 // setDeadline takes the shortest of what the routes say and what the caller
 // waits for.
 func (x *Exchange) setDeadline(now time.Duration) {
-	x.timeout = limit(x.service, x.route, x.gate).Value
+	x.own = limit(x.service, x.route, x.gate).Value
+	x.timeout = x.own
 	if l := x.entry.Limit; l > 0 && l < x.timeout {
 		x.timeout = l
 	}
@@ -397,8 +408,12 @@ func (x *Exchange) Route() (service, gateway *Route) { return x.route, x.gate }
 // more is known than its Reason says; empty: that of the Reason.
 func (x *Exchange) ErrorType() string { return x.errorType }
 
-// Attempts is how often the request was sent.
+// Attempts is how often the request was sent. One that no connection came about
+// for, and that went to another instance then, does not count.
 func (x *Exchange) Attempts() int { return x.attempts }
+
+// Steps is how many attempts the driver was asked for, of whatever kind.
+func (x *Exchange) Steps() int { return x.steps }
 
 // FirstFailed tells whether the first attempt failed, whatever the others did.
 func (x *Exchange) FirstFailed() bool { return x.firstAttemptFailed }
@@ -409,7 +424,7 @@ func (x *Exchange) Instance() *Instance { return x.instance }
 // Mirror is the instance that gets a copy of the request; nil: none does, or it
 // has got one with an earlier attempt.
 func (x *Exchange) Mirror() *Instance {
-	if x.attempts > 1 {
+	if x.steps > 1 {
 		return nil
 	}
 	return x.mirror

@@ -83,7 +83,7 @@ func TestOpenOutcome(t *testing.T) {
 
 // TestNothingSent: a request that may not be repeated is, when it was not sent.
 func TestNothingSent(t *testing.T) {
-	table := compile(t, guarded("    retry: {times: 1, on: [unreachable, reset], wait: 0s, budget: 100%}\n"), nil, crowd("s/v1", "s/v1")...)
+	table := compile(t, guarded("    retry: {times: 1, on: [unreachable, reset], wait: 0s, budget: 100%}\n"), nil, crowd("s/v1")...)
 	for _, c := range []struct {
 		o    Outcome
 		want Kind

@@ -73,15 +73,44 @@ func (p *pool) pick(v View, last *guard.Peer, now time.Duration) (got *peer, tri
 	}
 	for _, c := range p.peers {
 		c.of.endDrills(now)
-		if c.Peer != last && c.IsOut() && c.of.side.Try(c.Peer, now) {
+		switch {
+		case c.Peer == last:
+		case c.IsOut() && c.of.side.Try(c.Peer, now):
 			return c, true
+		case c.TryReach(true, now):
+			return c, false
 		}
 	}
 	got = p.weighed(list, v, turn, last, now)
 	if got != nil && got.Peer == last && p.sites != nil { // better at another site than the same once more
 		got = p.weighed(p.peers, v, turn, last, now)
 	}
+	if got == nil {
+		got = p.lastResort(turn)
+	}
 	return got, false
+}
+
+// lastResort is an instance that could not be reached when it was last tried:
+// where there is no other, a request tries it once more rather than being refused.
+// nil: there is none.
+func (p *pool) lastResort(turn uint64) *peer {
+	for i := range p.peers {
+		if c := p.peers[(turn+uint64(i))%uint64(len(p.peers))]; c.IsOnlyUnreachable() {
+			return c
+		}
+	}
+	return nil
+}
+
+// hasOther tells whether an instance beside c takes requests.
+func (p *pool) hasOther(c *guard.Peer, now time.Duration) bool {
+	for _, other := range p.peers {
+		if other.Peer != c && other.Weight(now) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // first is the choice when all instances take their full share.
@@ -303,7 +332,7 @@ func (p *pool) empty(now time.Duration) bool {
 		if c.Weight(now) > 0 {
 			return false
 		}
-		if c.IsOut() {
+		if c.IsOut() && !c.IsUnreachable() {
 			if s, out := c.of.side.State(c.Peer); out && !s.Trial && now >= s.Until && !c.IsDown() && !c.IsShut() {
 				return false
 			}

@@ -19,6 +19,7 @@ const (
 	Draining    Reason = "draining"     // the proxy ends before the answer came
 	BreakerOpen Reason = "breaker-open" // too many requests to the version failed just now
 	Overflow    Reason = "overflow"     // too many requests to the version are under way
+	Shortage    Reason = "shortage"     // the proxy has no descriptor, port or memory left
 )
 
 // Reasons are all of them. Their order is that of their numbers, which are kept
@@ -37,6 +38,7 @@ var Reasons = [...]Reason{
 	Draining,
 	BreakerOpen,
 	Overflow,
+	Shortage,
 }
 
 // Number is the place of a reason among Reasons; false: it is none of them.
@@ -58,7 +60,7 @@ func (r Reason) Status() int {
 		return 429
 	case TimedOut:
 		return 504
-	case NoInstance, Draining, BreakerOpen, Overflow, Fault:
+	case NoInstance, Draining, BreakerOpen, Overflow, Fault, Shortage:
 		return 503
 	case TooLarge:
 		return 431
@@ -82,7 +84,7 @@ func (r Reason) ErrorType() string {
 		return "http_response_timeout"
 	case NoInstance, BreakerOpen:
 		return "destination_unavailable"
-	case Overflow:
+	case Overflow, Shortage:
 		return "connection_limit_reached"
 	case NoRoute:
 		return "destination_not_found"
@@ -101,17 +103,25 @@ func (r Reason) ErrorType() string {
 // Class is what a request came to, in the sense of the success rate.
 type Class uint8
 
-// The classes. Abandoned requests, whose caller left, are not counted.
+// The classes. The last two are the caller's doing: they are not in the success
+// rate.
 const (
-	OK        Class = iota // an answer below 500
-	Failed                 // 5xx from the application, unreachable, reset, timeout
-	Refused                // answered by the mesh on purpose
-	Abandoned              // the caller left
+	OK          Class = iota // an answer below 500
+	Failed                   // 5xx from the application, unreachable, reset, timeout, shortage
+	Refused                  // answered by the mesh on purpose
+	Abandoned                // the caller left
+	CallerFault              // what the caller sent could not be carried
 )
+
+// NumClasses is how many classes there are.
+const NumClasses = 5
+
+// Counts tells whether requests of the class are in the success rate.
+func (c Class) Counts() bool { return c < Abandoned }
 
 // String is the class in a word.
 func (c Class) String() string {
-	return [...]string{"ok", "failed", "refused", "abandoned"}[c]
+	return [...]string{"ok", "failed", "refused", "abandoned", "caller-fault"}[c]
 }
 
 // Classify tells what a request came to from its reason and status.
@@ -122,8 +132,10 @@ func Classify(reason Reason, status int) Class {
 			return OK
 		}
 		return Failed
-	case Unreachable, Reset, TimedOut, TLS:
+	case Unreachable, Reset, TimedOut, TLS, Shortage:
 		return Failed
+	case BadRequest, TooLarge:
+		return CallerFault
 	}
 	return Refused
 }

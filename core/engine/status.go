@@ -3,6 +3,7 @@ package engine
 import (
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"nightjar/core/guard"
@@ -18,14 +19,17 @@ type Status struct {
 
 // VersionStatus is how the guards of one version stand.
 type VersionStatus struct {
-	Version    string         `json:"version"`
-	Breaker    *BreakerStatus `json:"breaker,omitempty"`
-	Queue      *QueueStatus   `json:"queue,omitempty"`
-	Sidelined  []OutStatus    `json:"sidelined,omitempty"`
-	Down       []string       `json:"down,omitempty" doc:"instances whose health checks fail"`
-	Shut       []string       `json:"shut,omitempty" doc:"instances that a drill takes down"`
-	Mistrusted bool           `json:"mistrusted,omitempty" doc:"more than half are unhealthy at once, so all are called"`
-	Sites      []SiteStatus   `json:"sites,omitempty" doc:"in the order of failover"`
+	Version   string         `json:"version"`
+	Breaker   *BreakerStatus `json:"breaker,omitempty"`
+	Queue     *QueueStatus   `json:"queue,omitempty"`
+	Sidelined []OutStatus    `json:"sidelined,omitempty"`
+	Down      []string       `json:"down,omitempty" doc:"instances whose health checks fail"`
+	Shut      []string       `json:"shut,omitempty" doc:"instances that a drill takes down"`
+
+	Unreachable []ReachStatus `json:"unreachable,omitempty" doc:"instances to which this caller gets no connection"`
+
+	Mistrusted bool         `json:"mistrusted,omitempty" doc:"more than half are unhealthy at once, so all are called"`
+	Sites      []SiteStatus `json:"sites,omitempty" doc:"in the order of failover"`
 }
 
 // BreakerStatus is how a breaker stands.
@@ -56,6 +60,14 @@ type OutStatus struct {
 	Trial    bool   `json:"trial,omitempty" doc:"a request is trying it"`
 }
 
+// ReachStatus is an instance to which no connection comes about.
+type ReachStatus struct {
+	Instance string `json:"instance"`
+	Cause    string `json:"cause" doc:"what became of the last attempt"`
+	ForMS    int64  `json:"forMS" doc:"since it could last be reached"`
+	NextMS   int64  `json:"nextMS" doc:"until it is tried again"`
+}
+
 // SiteStatus is one site in the order of failover.
 type SiteStatus struct {
 	Site   string  `json:"site"`
@@ -83,7 +95,8 @@ func (s Status) Acts() bool {
 		return v.Breaker != nil && v.Breaker.State != guard.Closed.String() || v.Queue != nil && v.Queue.InFlight > 0 ||
 			v.Sidelined != nil ||
 			v.Down != nil ||
-			v.Shut != nil
+			v.Shut != nil ||
+			v.Unreachable != nil
 	})
 }
 
@@ -92,7 +105,14 @@ func (s Status) Acts() bool {
 // The limits of a gateway's own routes stand under the gateway's name.
 func (t *Table) Status(now time.Duration) []Status {
 	out := []Status{}
-	for _, s := range t.guarded {
+	told := slices.Clone(t.guarded)
+	for _, s := range t.memory.lost.services(t) {
+		if !slices.Contains(told, s) {
+			told = append(told, s)
+		}
+	}
+	slices.SortFunc(told, func(a, b *service) int { return strings.Compare(a.name, b.name) })
+	for _, s := range told {
 		st := Status{Service: s.name}
 		for _, v := range slices.Sorted(maps.Keys(s.versions)) {
 			if vs, any := s.versions[v].status(now); any {
@@ -179,6 +199,10 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 		if c.IsShut() {
 			st.Shut = append(st.Shut, c.ID)
 		}
+		if s, is := c.Reach(); is {
+			st.Unreachable = append(st.Unreachable,
+				ReachStatus{c.ID, s.Cause, (now - s.Since).Milliseconds(), max(s.Next-now, 0).Milliseconds()})
+		}
 	}
 	for i, share := range p.shares(now, nil) {
 		st.Sites = append(st.Sites, SiteStatus{p.sites[i][0].Site, usable(p.sites[i], now), share})
@@ -191,6 +215,7 @@ func (p *pool) status(now time.Duration) (st VersionStatus, any bool) {
 	}
 	any = st.Breaker != nil || st.Queue != nil || st.Mistrusted || st.Sidelined != nil || st.Down != nil ||
 		st.Shut != nil ||
+		st.Unreachable != nil ||
 		st.Sites != nil
 	return st, any
 }

@@ -20,6 +20,8 @@ type memory struct {
 	log   eventLog
 
 	judging sync.Mutex // one look at the health of a version's instances at a time
+
+	lost unreachables
 }
 
 // version is one version of a service as a caller sees it. The machines
@@ -124,13 +126,15 @@ func (p *pool) whyNone(what string) string {
 	if len(p.peers) == 0 {
 		return what + " has no instance"
 	}
-	var out, down, shut int
+	var out, down, shut, lost int
 	for _, c := range p.peers {
 		switch {
 		case c.IsShut():
 			shut++
 		case c.IsDown():
 			down++
+		case c.IsUnreachable():
+			lost++
 		case c.IsOut():
 			out++
 		}
@@ -139,7 +143,7 @@ func (p *pool) whyNone(what string) string {
 	for _, w := range []struct {
 		n    int
 		what string
-	}{{shut, "taken down by a drill"}, {down, "unhealthy by health checks"}, {out, "sidelined"}} {
+	}{{shut, "taken down by a drill"}, {down, "unhealthy by health checks"}, {lost, "unreachable"}, {out, "sidelined"}} {
 		if w.n > 0 {
 			why = append(why, fmt.Sprintf("%d %s", w.n, w.what))
 		}

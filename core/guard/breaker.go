@@ -33,6 +33,8 @@ const (
 	Out      // the instance was taken out
 	Longer   // its trial failed, and it stays out for longer
 	Back     // it takes requests again
+	Lost     // no connection to the instance comes about
+	Found    // one does again
 )
 
 // Breaker stops requests to a version that fails. It is safe for concurrent

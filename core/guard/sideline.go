@@ -20,10 +20,11 @@ const longestOut = 10
 
 // Why an instance does not simply take its share. Without any of these it does.
 const (
-	isOut     = 1 << iota // sidelined
-	isDown                // its health checks fail
-	isShut                // a drill takes it down
-	isRamping             // its share of requests rises
+	isOut         = 1 << iota // sidelined
+	isDown                    // its health checks fail
+	isShut                    // a drill takes it down
+	isRamping                 // its share of requests rises
+	isUnreachable             // no connection to it comes about
 )
 
 // Peer is what a caller knows of one instance. It is safe for concurrent use.
@@ -36,6 +37,7 @@ type Peer struct {
 	busy   atomic.Int32
 	rose   atomic.Int64 // when it began to take requests
 	due    atomic.Int64 // until, for a look without the lock
+	reach  reach
 
 	// Guarded by the lock of its Sideline.
 	trial bool // the one request that decides is under way
@@ -62,7 +64,7 @@ func (p *Peer) Weight(now time.Duration) float64 {
 	switch {
 	case f == 0:
 		return 1
-	case f&(isOut|isDown|isShut) != 0:
+	case f&(isOut|isDown|isShut|isUnreachable) != 0:
 		return 0
 	}
 	w := float64(now-time.Duration(p.rose.Load())) / float64(Ramp)

@@ -16,11 +16,13 @@ type Counts struct {
 	OK        uint64 // answers below 500
 	Failed    uint64 // 5xx of the application, unreachable, reset, timeout
 	Refused   uint64 // by the mesh on purpose
-	Abandoned uint64 // the caller left; in none of the others but the bytes and tries
-	Tries     uint64 // how often the requests were sent
+	Abandoned uint64 // the caller left; in none of the others but the bytes
+	Tries     uint64 // how often the requests that count were sent
 	FirstOK   uint64 // requests whose first try went well
 	Sent      uint64 // bytes of the requests' bodies
 	Received  uint64 // bytes of the answers' bodies that reached the caller
+	// What the caller sent could not be carried; in none of the others but the bytes.
+	CallerFault uint64
 
 	Status  [6]uint64  // answers by class: 1xx at 1 to 5xx at 5
 	Reasons [16]uint64 // by the number of a reason
@@ -38,14 +40,15 @@ func (c *Counts) Requests() uint64 { return c.OK + c.Failed + c.Refused }
 
 // fields are all numbers but the latencies, in the order of their encoding,
 // which is kept on disk: new ones come last.
-func (c *Counts) fields() [30]*uint64 {
-	f := [30]*uint64{&c.OK, &c.Failed, &c.Refused, &c.Abandoned, &c.Tries, &c.FirstOK, &c.Sent, &c.Received}
+func (c *Counts) fields() [31]*uint64 {
+	f := [31]*uint64{&c.OK, &c.Failed, &c.Refused, &c.Abandoned, &c.Tries, &c.FirstOK, &c.Sent, &c.Received}
 	for i := range c.Status {
 		f[8+i] = &c.Status[i]
 	}
 	for i := range c.Reasons {
 		f[14+i] = &c.Reasons[i]
 	}
+	f[30] = &c.CallerFault
 	return f
 }
 
@@ -59,6 +62,7 @@ func (c *Counts) Add(o *Counts) {
 	c.FirstOK += o.FirstOK
 	c.Sent += o.Sent
 	c.Received += o.Received
+	c.CallerFault += o.CallerFault
 	for i, n := range o.Status {
 		c.Status[i] += n
 	}

@@ -20,8 +20,6 @@ type bearer interface {
 	// came is how the request came.
 	came() forward.Came
 	isHTTP2() bool
-	// local is the address that the caller called.
-	local() string
 	// attempt is the bearer's room for the next attempt: fill it, then send.
 	attempt() *attempt
 	// send carries the attempt out. It keeps the answer, if there is one, until
@@ -38,6 +36,9 @@ type bearer interface {
 	// bodyError is what went wrong with reading the caller's body, which is the
 	// caller's fault; nil: nothing so far. One that broke off is the caller's leaving.
 	bodyError() error
+	// isBodySlow tells whether most of the attempt's time so far went by in waiting
+	// for the caller's body.
+	isBodySlow() bool
 	// sendAnswer sends the kept answer on. failed tells that an answer of status 200
 	// means a failure of the workload (gRPC).
 	sendAnswer(a forward.Answer) (failed bool, err error)
@@ -52,7 +53,8 @@ type bearer interface {
 type attempt struct {
 	forward.Request
 	path      string        // percent-encoded
-	deadline  time.Duration // for the head of the answer, since the router's epoch
+	began     time.Duration // since the router's epoch
+	deadline  time.Duration // for the head of the answer, since the same
 	mirror    *engine.Instance
 	mirrors   *mirrors
 	isHTTP2   bool // the instance speaks HTTP/2 alone
@@ -64,6 +66,11 @@ type Handler interface {
 	// carry sees one request through. False: the connection must be cut, since
 	// the answer broke off or nobody waits for it.
 	carry(b bearer, x *engine.Exchange, s *observe.Shard) bool
+	// refused is told of a request that could not be read, and was refused so.
+	refused(b bearer, x *engine.Exchange, s *observe.Shard, why *forward.Refusal)
+	// outsider is the id for a refusal of a request that could not be read; empty: its
+	// caller is none.
+	outsider() string
 	// source is whose requests these are.
 	source() *Source
 }

@@ -27,7 +27,6 @@ type Transports struct {
 
 // NewTransports makes transports without a connection yet.
 func NewTransports() *Transports {
-	dial := (&net.Dialer{Timeout: dialTimeout}).DialContext
 	two := new(http.Protocols)
 	two.SetUnencryptedHTTP2(true)
 	two.SetHTTP2(true)
@@ -37,7 +36,7 @@ func NewTransports() *Transports {
 			MaxIdleConnsPerHost:    512,
 			IdleConnTimeout:        keptIdle,
 			ExpectContinueTimeout:  time.Second,
-			DialContext:            dial,
+			DialContext:            dialHTTP1,
 			WriteBufferSize:        16 << 10,
 			ReadBufferSize:         16 << 10,
 			MaxResponseHeaderBytes: maxHeader,
@@ -46,7 +45,7 @@ func NewTransports() *Transports {
 			DisableCompression:     true,
 			IdleConnTimeout:        keptIdle,
 			Protocols:              two,
-			DialContext:            dial,
+			DialContext:            dialHTTP2,
 			MaxResponseHeaderBytes: maxHeader,
 			HTTP2:                  &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 10 * time.Second},
 		},
@@ -123,13 +122,7 @@ func (g *general) isHTTP2() bool              { return g.r.ProtoMajor == 2 }
 func (g *general) attempt() *attempt          { return &g.to }
 func (g *general) ended() error               { return g.life.ended() }
 func (g *general) wake() func()               { return g.waker }
-
-func (g *general) local() string {
-	if a, ok := g.r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
-		return a.String()
-	}
-	return ""
-}
+func (g *general) isBodySlow() bool           { return g.body.isSlow(0, g.s.src.now()-g.to.began) }
 
 func (g *general) bytes() (sent, received uint64) {
 	if g.body != nil {
@@ -204,12 +197,14 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	g.received.Store(0)
 	g.life.begin(r.Context())
 	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
-		g.body = &callerBody{from: r.Body} // r keeps its own, which the server looks at
+		// r keeps its own, which the server looks at
+		g.body = &callerBody{from: r.Body, conn: http.NewResponseController(w)}
 	}
 	defer func() {
 		if g.free != nil {
 			g.free(nil)
 		}
+		g.body.end(&g.life)
 		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
 		clear(g.fields.List) // the pool is to keep no header alive
 		clear(g.answered.List)
@@ -250,8 +245,12 @@ func (g *general) refuseUnread(err error) {
 		Reason: engine.BadRequest,
 		Detail: err.Error(),
 		Proxy:  g.s.src.Proxy,
+
+		Request: g.s.handler.outsider(),
 	}
 	g.reply(refusal.Status, h, refusal.Text(h))
+	shard, _ := g.r.Context().Value(shardKey{}).(*observe.Shard)
+	g.s.handler.refused(g, &g.Exchange, shard, &refusal)
 }
 
 func (g *general) wait(d time.Duration) error {
@@ -266,17 +265,67 @@ func (g *general) wait(d time.Duration) error {
 }
 
 // callerBody is the body of a request as it comes from the caller. An error of
-// reading it is the caller's, and noted here, where it arises.
+// reading it is the caller's, and noted here, where it arises; so is the time that
+// the caller lets the others wait.
 type callerBody struct {
 	from    io.ReadCloser
 	read    atomic.Uint64
 	isWhole atomic.Bool
 	failed  atomic.Pointer[error]
-	onEnd   func() // called at the end of the body; nil: nothing is
+	waiting atomic.Int64 // since when a read waits for the caller; 0: none does
+	waited  atomic.Int64 // for how long reads did so far
+	onEnd   func()       // called at the end of the body; nil: nothing is
+
+	mu       sync.Mutex
+	conn     *http.ResponseController // ends a read that waits; nil: the request is over
+	isBroken atomic.Bool              // a read was ended that waited, so that the rest cannot be had
+
+	reading sync.Mutex // held while something is read; guards isOver
+	isOver  bool
+}
+
+// breakOff ends a read that waits for the caller, so that whoever reads goes on. Of
+// a body that has come whole nothing is lost.
+func (b *callerBody) breakOff(l *lifetime) {
+	if b == nil || b.isWhole.Load() {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.conn != nil {
+		b.isBroken.Store(true)
+		l.isDeaf.Store(true)
+		b.conn.SetReadDeadline(time.Unix(1, 0))
+	}
+}
+
+// end says that the request is over: nobody reads any more, and its connection is
+// not touched any more. A read that went on would have the server take its
+// deadline away, and wait for the rest of the body.
+func (b *callerBody) end(l *lifetime) {
+	if b == nil {
+		return
+	}
+	b.breakOff(l)
+	b.mu.Lock()
+	b.conn = nil
+	b.mu.Unlock()
+	b.reading.Lock()
+	b.isOver = true
+	b.reading.Unlock()
 }
 
 func (b *callerBody) Read(p []byte) (int, error) {
+	b.reading.Lock()
+	defer b.reading.Unlock()
+	if b.isOver {
+		return 0, http.ErrBodyReadAfterClose
+	}
+	since := time.Now()
+	b.waiting.Store(since.UnixNano())
 	n, err := b.from.Read(p)
+	b.waiting.Store(0)
+	b.waited.Add(int64(time.Since(since)))
 	b.read.Add(uint64(n))
 	switch {
 	case err == nil:
@@ -285,7 +334,7 @@ func (b *callerBody) Read(p []byte) (int, error) {
 			b.onEnd()
 		}
 		b.isWhole.Store(true)
-	default:
+	case !b.isBroken.Load():
 		b.failed.CompareAndSwap(nil, &err)
 	}
 	return n, err
@@ -293,6 +342,15 @@ func (b *callerBody) Read(p []byte) (int, error) {
 
 // Close leaves the body open, for another attempt; the server closes it.
 func (b *callerBody) Close() error { return nil }
+
+// awaited is for how long reads have waited for the caller so far.
+func (b *callerBody) awaited() time.Duration {
+	sum := b.waited.Load()
+	if since := b.waiting.Load(); since > 0 {
+		sum += max(time.Now().UnixNano()-since, 0)
+	}
+	return time.Duration(sum)
+}
 
 // err is what went wrong with the body; nil: nothing so far.
 func (b *callerBody) err() error {
@@ -331,6 +389,16 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 		IsSpent: true,
 		Detail:  "the body of the request cannot be read: " + err.Error(),
 	}, true
+}
+
+// slowShare is the share of an attempt's time after which waiting for the caller's
+// body is why it ran out.
+const slowShare = 0.5
+
+// isSlow tells whether an attempt of that length went by in waiting for the caller,
+// who had kept the request waiting for before when it began.
+func (b *callerBody) isSlow(before, took time.Duration) bool {
+	return b != nil && !b.isWhole.Load() && float64(b.awaited()-before) >= slowShare*float64(took)
 }
 
 // mustClose tells whether the connection ends with this answer: the proxy ends,

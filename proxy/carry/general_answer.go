@@ -51,7 +51,7 @@ func (g *general) sendAnswer(a forward.Answer) (failed bool, err error) {
 			h[http.TrailerPrefix+k] = values
 		}
 	}
-	if !forward.IsGRPC(g, g.isHTTP2()) {
+	if !g.isAnswerGRPC() {
 		return false, nil
 	}
 	status := answer.Trailer.Get("Grpc-Status")

@@ -9,6 +9,7 @@ import (
 	"net/textproto"
 	"strings"
 	"sync"
+	"time"
 
 	"nightjar/core/engine"
 	"nightjar/proxy/forward"
@@ -31,8 +32,15 @@ func (g *general) send() engine.Outcome {
 	}
 	ctx, cancel := context.WithCancelCause(g.r.Context())
 	g.life.beginAttempt()
-	g.life.onEnd(cancel)
-	inTime := g.life.expireAfter(left)
+	body, before := g.body, time.Duration(0)
+	if body != nil {
+		before = body.awaited()
+	}
+	g.life.onEnd(func(why error) {
+		cancel(why)
+		body.breakOff(&g.life)
+	})
+	stopTimer := g.life.expireAfter(left, func() bool { return body.isSlow(before, left) })
 
 	out := g.outgoing()
 	if g.to.mirror != nil && g.kept == nil {
@@ -44,9 +52,7 @@ func (g *general) send() engine.Outcome {
 	}
 	answer, err := g.s.transport.For(g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
 	interim.end()
-	if !inTime() { // it ends by its deadline now, if it has not yet
-		g.life.endAttempt(errDeadline)
-	}
+	stopTimer()
 	g.life.onEnd(nil)
 	if g.to.mirror != nil && g.kept != nil {
 		if body, isWhole := g.kept.all(); isWhole {
@@ -71,10 +77,9 @@ func (g *general) send() engine.Outcome {
 	g.answer, g.free = answer, cancel
 	o := engine.Outcome{Status: answer.StatusCode, IsSpent: isSpent}
 	if reason := answer.Header[wire.HeaderReason]; reason != nil && !g.to.To.Outside {
-		o.Reason, o.Detail = reasonFrom(reason[0])
-		return o
+		return saidByProxy(reason[0], o)
 	}
-	if forward.IsGRPC(g, g.isHTTP2()) {
+	if g.isAnswerGRPC() {
 		status := answer.Header.Get("Grpc-Status")
 		o.Means = forward.GRPCMeans(status) // of an answer that is over with its head
 		o.IsOpen = status == "" && answer.StatusCode == http.StatusOK
@@ -84,13 +89,26 @@ func (g *general) send() engine.Outcome {
 
 // outcome is that of an attempt without an answer.
 func (g *general) outcome(err error, isSpent bool) engine.Outcome {
-	if o, yes := g.bodyOutcome(); yes {
+	if o, yes := g.bodyOutcome(); yes && g.life.given() == nil {
 		return o
 	}
+	if isNotHTTP2(err) && !g.to.isHTTP2 { // the caller alone says that this is gRPC
+		return engine.Outcome{
+			Reason: engine.BadRequest,
+			Detail: "the request is one of gRPC, and the workload does not speak HTTP/2",
+		}
+	}
 	o := outcomeOf(err)
-	o.IsSpent = isSpent
+	o.IsSpent = o.IsSpent || isSpent
 	o.IsUnsent = o.Reason == engine.Unreachable && (g.body == nil || g.body.read.Load() == 0)
 	return o
+}
+
+// isAnswerGRPC tells whether the answer is one of gRPC: that of a service which
+// speaks it, or one that says so. What another workload answers to a caller that
+// calls its request gRPC means what it means in HTTP.
+func (g *general) isAnswerGRPC() bool {
+	return forward.IsGRPC(g, g.isHTTP2()) && (g.to.isHTTP2 || forward.SaysGRPC(g.answer.Header["Content-Type"]))
 }
 
 // isBodySpent tells whether the body cannot be had again for another attempt.
@@ -98,6 +116,8 @@ func (g *general) isBodySpent() bool {
 	switch {
 	case g.body == nil:
 		return false
+	case g.body.isBroken.Load():
+		return true
 	case g.kept == nil:
 		return g.body.read.Load() > 0
 	}

@@ -25,7 +25,7 @@ type rawHTTP2 struct {
 	encoder *hpack.Encoder
 }
 
-func dialHTTP2(t *testing.T, url string) *rawHTTP2 {
+func rawHTTP2To(t *testing.T, url string) *rawHTTP2 {
 	t.Helper()
 	conn, err := net.Dial("tcp", strings.TrimPrefix(url, "http://"))
 	if err != nil {
@@ -52,6 +52,16 @@ func (c *rawHTTP2) send(stream uint32, fields [][2]string, body []byte) {
 	if body != nil {
 		c.framer.WriteData(stream, true, body)
 	}
+}
+
+// head sends a request whose body goes on after its beginning.
+func (c *rawHTTP2) head(stream uint32, fields [][2]string, begin []byte) {
+	c.block.Reset()
+	for _, f := range fields {
+		c.encoder.WriteField(hpack.HeaderField{Name: f[0], Value: f[1]})
+	}
+	c.framer.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: c.block.Bytes(), EndHeaders: true})
+	c.framer.WriteData(stream, false, begin)
 }
 
 // answer reads the answer on a stream and writes it down as HTTP/1.1 would be:

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"net/http"
 	"time"
 
@@ -42,19 +43,25 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 	}
 	q.trace = in.Observe.Trace(b.Header(observe.HeaderTraceparent), false)
 	limit := forward.TimeLeft(b, b.isHTTP2())
+	if limit > 0 && limit < engine.LeastLimit {
+		return q.refuse(engine.Outcome{Reason: engine.BadRequest}, "the caller waits for "+limit.String()+" only")
+	}
 	if limit == 0 { // a caller that came without a proxy sets its own
 		limit = forward.MaxTimeLeft
 	}
 	a := b.attempt()
 	a.Hop, a.To, a.Came, a.TimeLeft = &in.Hop, in.App, b.came(), limit
 	a.Host, a.Edits, a.mirror, a.mayRepeat = "", forward.Edits{}, nil, false
-	a.path, a.deadline = b.Path(), q.began+limit
+	a.path, a.began, a.deadline = b.Path(), q.began, q.began+limit
 	a.isHTTP2 = in.IsHTTP2 != nil && in.IsHTTP2()
 	a.setTrace(&q.trace, 0)
 	o := b.send()
 	switch {
 	case o.Reason == "":
 		return q.sendAnswer(o.Status)
+	case b.ended() == errCallerLeft && b.isBodySlow(): // the body did not come, and whoever called gave up
+		q.over(engine.CallerFault, engine.BadRequest, 0, errSlowBody.Error())
+		return false
 	case b.ended() == errCallerLeft && in.now()-q.began > limit-limit/10: // it left since its time ran out
 		q.over(engine.Failed, engine.TimedOut, 0, "no answer in the caller's time")
 		return false
@@ -64,6 +71,14 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 	}
 	return q.refuse(o, "workload "+in.App.Address+": "+o.Detail)
 }
+
+// refused tells the observer of a request that could not be read.
+func (in *Inbound) refused(b bearer, _ *engine.Exchange, shard *observe.Shard, why *forward.Refusal) {
+	q := served{in: in, b: b, shard: shard, began: in.now()}
+	q.over(engine.CallerFault, why.Reason, why.Status, why.Detail)
+}
+
+func (in *Inbound) outsider() string { return "" }
 
 // over tells the observer that the request is over.
 func (q *served) over(class engine.Class, reason engine.Reason, status int, detail string) {
@@ -77,7 +92,7 @@ func (q *served) over(class engine.Class, reason engine.Reason, status int, deta
 func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
 	refusal := forward.Refusal{
-		Status: o.Reason.Status(),
+		Status: cmp.Or(o.Means, o.Reason.Status()),
 		Reason: o.Reason,
 		Error:  o.Error,
 		Detail: detail,
@@ -91,7 +106,7 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 
 // sendAnswer passes the workload's answer on.
 func (q *served) sendAnswer(status int) (keep bool) {
-	failed, err := q.b.sendAnswer(forward.Answer{})
+	failed, err := q.b.sendAnswer(forward.Answer{IsInside: true})
 	bodyErr := q.b.bodyError()
 	switch {
 	case err == nil && failed:
@@ -101,7 +116,7 @@ func (q *served) sendAnswer(status int) (keep bool) {
 	case q.b.ended() == errCallerLeft:
 		q.over(engine.Abandoned, "", 0, "")
 	case bodyErr != nil:
-		q.over(engine.Refused, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
+		q.over(engine.CallerFault, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
 	case q.b.ended() == errDraining:
 		q.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
 	default:

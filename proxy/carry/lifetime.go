@@ -12,11 +12,11 @@ import (
 
 // Limits of time.
 const (
-	dialTimeout   = 5 * time.Second
+	dialTimeout   = time.Second            // for a connection to come about
 	stallTimeout  = 2 * time.Minute        // a peer that takes no byte for so long is given up
 	headerTimeout = 10 * time.Second       // for the head of a request
 	idleTimeout   = 2 * time.Minute        // of a caller's connection without a request
-	bodyPatience  = 250 * time.Millisecond // a short body that takes longer is streamed
+	bodyPatience  = 50 * time.Millisecond  // a short body that takes longer is streamed
 	watchAfter    = 10 * time.Millisecond  // an attempt that takes longer has its caller watched
 	lingering     = 500 * time.Millisecond // for a refused caller to take its answer
 	lastWords     = 250 * time.Millisecond // for the answers to requests that were cut off
@@ -28,6 +28,7 @@ var (
 	errDraining   = errors.New("this proxy ends")
 	errDeadline   = errors.New("no answer in time")
 	errStalled    = errors.New("it took no more bytes")
+	errSlowBody   = errors.New("the body of the request did not come in time")
 )
 
 // lifetime owns the time of a request and of the attempt that is under way: the
@@ -36,11 +37,13 @@ var (
 // line) is stopped through it.
 //
 // A request ends for one reason at most, the first; so does an attempt. The
-// caller's leaving and draining end the request, the deadline and a stall the
-// attempt alone, after which another may begin.
+// caller's leaving, its slow body and draining end the request, the deadline and a
+// stall the attempt alone, after which another may begin.
 type lifetime struct {
-	// Of a request over net/http: done when the caller left, or by errDraining.
-	ctx context.Context
+	// Of a request over net/http: done when the caller left, or by errDraining. It
+	// says nothing any more once reading from the caller was broken off here.
+	ctx    context.Context
+	isDeaf atomic.Bool
 
 	isOver  atomic.Bool // a look without the lock: request or attempt is set
 	mu      sync.Mutex  // guards what follows
@@ -56,6 +59,7 @@ func (l *lifetime) begin(ctx context.Context) {
 	l.ctx, l.request, l.attempt, l.stop = ctx, nil, nil, nil
 	l.number++
 	l.isOver.Store(false)
+	l.isDeaf.Store(false)
 	l.mu.Unlock()
 }
 
@@ -91,20 +95,30 @@ func (l *lifetime) endAttempt(why error) {
 }
 
 // expireAfter gives the attempt that begins now up by errDeadline after d, unless
-// inTime is called before, which tells whether it was.
-func (l *lifetime) expireAfter(d time.Duration) (inTime func() bool) {
+// stop is called before. When stop is called later, it was given up. When isCallers says that
+// the caller kept it waiting, the request is given up, by errSlowBody.
+func (l *lifetime) expireAfter(d time.Duration, isCallers func() bool) (stop func()) {
 	l.mu.Lock()
 	l.number++
 	number := l.number
 	l.mu.Unlock()
-	return time.AfterFunc(d, func() {
+	expire := func() {
 		l.mu.Lock()
-		if l.number == number { // else it was stopped too late, and the attempt is over
+		switch {
+		case l.number != number: // it was stopped too late, and the attempt is over
+			l.mu.Unlock()
+		case isCallers():
+			l.end(&l.request, errSlowBody)
+		default:
 			l.end(&l.attempt, errDeadline)
-			return
 		}
-		l.mu.Unlock()
-	}).Stop
+	}
+	timer := time.AfterFunc(d, expire)
+	return func() {
+		if !timer.Stop() { // it may not have come so far yet
+			expire()
+		}
+	}
 }
 
 // end unlocks mu, which the caller holds, before it interrupts.
@@ -134,12 +148,21 @@ func (l *lifetime) onEnd(stop func(why error)) {
 
 // ended says why the request is given up; nil: it is not.
 func (l *lifetime) ended() error {
-	if l.ctx != nil && l.ctx.Err() != nil {
+	if why := l.given(); why != nil {
+		return why
+	}
+	if l.ctx != nil && !l.isDeaf.Load() && l.ctx.Err() != nil {
 		if context.Cause(l.ctx) == errDraining {
 			return errDraining
 		}
 		return errCallerLeft
 	}
+	return nil
+}
+
+// given is why the request was given up here; what then breaks in consequence says
+// nothing.
+func (l *lifetime) given() error {
 	if !l.isOver.Load() {
 		return nil
 	}

@@ -144,17 +144,6 @@ func (l *Listener) Serve() error {
 	}
 }
 
-// isShortage tells whether the machine has no descriptor or no memory left for a
-// connection, which passes.
-func isShortage(err error) bool {
-	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM} {
-		if errors.Is(err, short) {
-			return true
-		}
-	}
-	return false
-}
-
 // take gives a new connection to what serves it.
 func (l *Listener) take(conn *net.TCPConn) {
 	if l.TLS != nil {

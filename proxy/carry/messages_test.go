@@ -50,7 +50,7 @@ func TestOneAnswer(t *testing.T) {
 				if s.Counts.Failed > 0 {
 					t.Errorf("the workload is blamed: %+v", s.Counts)
 				}
-				if reasonsOf(s, engine.BadRequest) > 0 {
+				if s.Counts.CallerFault > 0 {
 					return true
 				}
 			}
@@ -88,7 +88,7 @@ func TestQuietStreams(t *testing.T) {
 		}
 		for _, protocol := range []string{"1.1", "2"} {
 			if protocol == "2" {
-				c := dialHTTP2(t, h.url)
+				c := rawHTTP2To(t, h.url)
 				fields, _ := asHTTP2(get("/endless"))
 				c.send(1, fields, nil)
 			} else {

@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"net"
+	"net/http"
 	"strings"
 	"syscall"
 
@@ -20,6 +21,19 @@ func outcomeOf(err error) engine.Outcome {
 	switch {
 	case errors.Is(err, errDeadline):
 		return engine.Outcome{Reason: engine.TimedOut}
+	case errors.Is(err, errSlowBody):
+		return engine.Outcome{
+			Reason:  engine.BadRequest,
+			Means:   http.StatusRequestTimeout,
+			Error:   "http_request_error",
+			IsSpent: true,
+			Detail:  err.Error(),
+		}
+	case isShortage(err):
+		return engine.Outcome{
+			Reason: engine.Shortage,
+			Detail: "this proxy cannot open another connection: " + err.Error(),
+		}
 	case errors.Is(err, errDraining):
 		return engine.Outcome{Reason: engine.Draining, Detail: "the proxy in front of it ended before the answer came"}
 	case errors.As(err, &untrusted):
@@ -48,6 +62,22 @@ func outcomeOf(err error) engine.Outcome {
 	return engine.Outcome{Reason: engine.Reset, Detail: "the connection broke before an answer: " + err.Error()}
 }
 
+// isClosedThere tells whether a connection failed since its other end closed it.
+func isClosedThere(err error) bool {
+	return errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET)
+}
+
+// isShortage tells whether this machine or process lacks a descriptor, a port or
+// memory for a connection, which passes and is nobody else's fault.
+func isShortage(err error) bool {
+	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
+		if errors.Is(err, short) {
+			return true
+		}
+	}
+	return false
+}
+
 // dialError is the type of the error of a connection that could not be opened.
 func dialError(err error) string {
 	var dns *net.DNSError
@@ -67,11 +97,21 @@ func dialError(err error) string {
 	return "destination_unavailable"
 }
 
-// reasonFrom reads why the proxy beside an instance answered in its stead.
-func reasonFrom(value string) (r engine.Reason, detail string) {
-	r = engine.Reason(strings.Clone(value))
-	if _, known := r.Number(); !known {
-		return engine.Reset, "its proxy answered for a reason that this program does not know"
+// saidByProxy is the outcome of an attempt whose answer came from the proxy beside
+// the instance, for the reason that it names, in place of the workload's.
+func saidByProxy(reason string, o engine.Outcome) engine.Outcome {
+	o.Reason = engine.Reason(strings.Clone(reason))
+	if _, isKnown := o.Reason.Number(); !isKnown {
+		o.Reason, o.Detail = engine.Reset, "its proxy answered for a reason that this program does not know"
+		return o
 	}
-	return r, "its proxy could not reach the workload"
+	switch o.Detail = "its proxy could not reach the workload"; o.Reason {
+	case engine.Unreachable: // so nothing was sent to the workload
+		o.IsUnsent, o.IsBlind = !o.IsSpent, true
+	case engine.BadRequest, engine.TooLarge:
+		o.Means, o.Detail = o.Status, "its proxy could not carry what the caller sent"
+	case engine.Shortage:
+		o.Detail = "its proxy has no means left to carry it"
+	}
+	return o
 }

@@ -135,11 +135,11 @@ func (c *plain) Query() string                  { return strings.TrimPrefix(c.re
 func (c *plain) Caller() string                 { return c.src.Hop.Caller }
 func (c *plain) Site() string                   { return c.src.Site }
 func (c *plain) isHTTP2() bool                  { return false }
-func (c *plain) local() string                  { return c.conn.LocalAddr().String() }
 func (c *plain) attempt() *attempt              { return &c.to }
 func (c *plain) ended() error                   { return c.life.ended() }
 func (c *plain) wake() func()                   { return c.waker }
 func (c *plain) bodyError() error               { return nil } // it was read whole before
+func (c *plain) isBodySlow() bool               { return false }
 func (c *plain) bytes() (sent, received uint64) { return uint64(c.req.Body), c.received }
 
 func (c *plain) came() forward.Came {
@@ -393,10 +393,12 @@ func (c *plain) refuseUnread(why *http1.Refusal) {
 		reason = engine.TooLarge
 	}
 	c.req = http1.Request{Method: "GET"}
-	c.looked, c.isLast = 0, true
+	c.looked, c.isLast, c.received = 0, true, 0
 	h := http.Header{}
-	refusal := forward.Refusal{Status: why.Status, Reason: reason, Detail: why.Why, Proxy: c.src.Proxy}
+	refusal := forward.Refusal{Status: why.Status, Reason: reason, Detail: why.Why, Proxy: c.src.Proxy,
+		Request: c.listener.handler.outsider()}
 	c.reply(why.Status, h, refusal.Text(h))
+	c.listener.handler.refused(c, &c.Exchange, c.shard, &refusal)
 	// Closing with bytes unread would reset the connection and take the answer
 	// with it (RFC 9112, section 9.6).
 	c.conn.CloseWrite()

@@ -53,7 +53,7 @@ func (c *plain) send() engine.Outcome {
 	for i := range c.resp.List {
 		f := &c.resp.List[i]
 		if !c.to.To.Outside && len(f.Name) == len(wire.HeaderReason) && strings.EqualFold(f.Name, wire.HeaderReason) {
-			o.Reason, o.Detail = reasonFrom(f.Value)
+			o = saidByProxy(f.Value, o)
 		}
 	}
 	return o
@@ -65,7 +65,7 @@ func (c *plain) outcome(err error, isUnsent bool) engine.Outcome {
 		err = why
 	}
 	o := outcomeOf(err)
-	o.IsSpent, o.IsUnsent = c.sentInterim, isUnsent && o.Reason == engine.Unreachable
+	o.IsSpent, o.IsUnsent = c.sentInterim, isUnsent
 	return o
 }
 

@@ -1,8 +1,10 @@
 package carry
 
 import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/hex"
 	"fmt"
-	"net"
 	"net/http"
 	"sync/atomic"
 	"time"
@@ -31,6 +33,9 @@ type Router struct {
 	Source
 	Gateway string // set at a gateway
 	Service string // that every request is for; empty: the host names it
+	// Key is what the service's own calls show at a gateway; nil, or empty from it:
+	// there are none.
+	Key func() string
 	// Table is what the proxy follows now; nil until the first rules have come.
 	Table   *atomic.Pointer[engine.Table]
 	mirrors *mirrors
@@ -64,7 +69,8 @@ type carried struct {
 	now      time.Duration // when something was last waited for
 	revision uint
 	trace    observe.Trace
-	isAsked  bool // the answer is to say who gave it
+	isAsked  bool   // the answer is to say who gave it
+	id       string // by which an outsider names the request when it is refused; empty: it is no outsider's
 	ending   engine.Ending
 }
 
@@ -73,7 +79,7 @@ func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep
 	c.now = c.began
 	defer func() { x.End(c.ending, c.now) }()
 	c.trace = r.Observe.Trace(b.Header(observe.HeaderTraceparent), true)
-	c.isAsked = b.Header(wire.HeaderAsk) != nil && (r.Gateway == "" || isSameMachine(b.came().Remote, b.local()))
+	c.isAsked = r.isAsked(b.Header(wire.HeaderAsk))
 	step := c.begin()
 	for {
 		switch step.Kind {
@@ -128,7 +134,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
 	r, x, a := c.router, c.x, c.b.attempt()
 	a.Hop, a.To, a.Came = &r.Hop, step.Instance, c.b.came()
 	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-c.now
-	a.path, a.deadline = x.Path(), step.Deadline
+	a.path, a.began, a.deadline = x.Path(), c.now, step.Deadline
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
 	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
 	a.setTrace(&c.trace, x.Attempts()-1)
@@ -156,12 +162,24 @@ func (c *carried) misfit() string {
 	return ""
 }
 
+// refused tells the observer of a request that could not be read.
+func (r *Router) refused(b bearer, x *engine.Exchange, shard *observe.Shard, why *forward.Refusal) {
+	*x = engine.Exchange{}
+	c := carried{router: r, b: b, x: x, shard: shard, began: r.now()}
+	if t := r.Table.Load(); t != nil {
+		c.revision = t.Revision()
+	}
+	c.id = why.Request
+	c.over(engine.CallerFault, why.Reason, why.Status, why.Detail)
+}
+
 // over tells the observer that the request is over.
 func (c *carried) over(class engine.Class, reason engine.Reason, status int, detail string) {
 	c.now = c.router.now()
 	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began}
 	q.Class, q.Reason, q.Status, q.Detail, q.Took = class, reason, status, detail, c.now-c.began
 	q.Sent, q.Received = c.b.bytes()
+	q.ID = c.id
 	c.router.Observe.Over(c.shard, &q, &c.trace)
 }
 
@@ -213,6 +231,10 @@ func (c *carried) refuse(s engine.Step) (keep bool) {
 		Proxy:  c.router.Proxy,
 		Rule:   forward.RuleOf(c.x),
 	}
+	if r := c.router; r.Gateway != "" && !c.isAsked {
+		c.id = newRequestID()
+		refusal.Request = c.id
+	}
 	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
 	c.b.reply(status, h, body)
 	c.over(engine.Classify(s.Reason, s.Status), s.Reason, s.Status, s.Detail)
@@ -238,7 +260,7 @@ func (c *carried) sendAnswer(status int) (keep bool) {
 		c.over(engine.Abandoned, "", 0, "")
 	case bodyErr != nil:
 		c.ending = engine.Left
-		c.over(engine.Refused, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
+		c.over(engine.CallerFault, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
 	case c.b.ended() == errDraining:
 		c.ending = engine.Left
 		c.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
@@ -284,9 +306,31 @@ func (c *carried) who(in *engine.Instance) string {
 	return v
 }
 
-// isSameMachine tells whether both ends of a connection are on this machine.
-func isSameMachine(remote, local string) bool {
-	from, _, err := net.SplitHostPort(remote)
-	to, _, err2 := net.SplitHostPort(local)
-	return err == nil && err2 == nil && (from == to || net.ParseIP(from).IsLoopback())
+// isAsked tells whether the answer is to say who gave it. Where outsiders come, only
+// the service's own calls may ask.
+func (r *Router) isAsked(came []string) bool {
+	if came == nil || r.Gateway == "" {
+		return came != nil
+	}
+	key := ""
+	if r.Key != nil {
+		key = r.Key()
+	}
+	return key != "" && subtle.ConstantTimeCompare([]byte(came[0]), []byte(key)) == 1
+}
+
+// newRequestID is a name for a request that nobody can guess.
+func newRequestID() string {
+	var b [8]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// outsider is the id for a refusal of a request that could not be read; empty: its
+// caller is none.
+func (r *Router) outsider() string {
+	if r.Gateway == "" {
+		return ""
+	}
+	return newRequestID()
 }

@@ -52,6 +52,7 @@ type Follower struct {
 	readyOnce sync.Once
 	unsaved   chan struct{}             // what is known is not on disk yet
 	stale     atomic.Pointer[time.Time] // see StaleSince
+	key       atomic.Pointer[string]    // see Key
 
 	mu        sync.Mutex // guards what follows; never held by a request
 	known     known
@@ -82,6 +83,14 @@ func (f *Follower) Rules() *rules.Rules {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.rules
+}
+
+// Key is what the service's own calls show at a gateway; empty: not known yet.
+func (f *Follower) Key() string {
+	if k := f.key.Load(); k != nil {
+		return *k
+	}
+	return ""
 }
 
 // StaleSince is when what the proxy follows was last known to be what the
@@ -121,6 +130,9 @@ func (f *Follower) apply(s wire.Snapshot) error {
 	}
 	if s.Traced != nil {
 		f.cfg.Spans.SetShare(*s.Traced)
+	}
+	if s.Key != "" {
+		f.key.Store(&s.Key)
 	}
 	if s.Asides() {
 		return nil

@@ -24,12 +24,15 @@ import (
 )
 
 const (
-	callTimeout   = 5 * time.Second  // of one call to the service
-	silence       = 10 * time.Second // a stream that says nothing for so long is dead
-	maxSnapshot   = 64 << 20         // bytes of one line
-	maxBackoff    = 3 * time.Second
-	maxUnsent     = 120 // telemetry kept while the service is away, in seconds
-	telemetryTick = time.Second
+	callTimeout = 5 * time.Second  // of one call to the service
+	silence     = 10 * time.Second // a stream that says nothing for so long is dead
+	maxSnapshot = 64 << 20         // bytes of one line
+	maxBackoff  = 3 * time.Second
+	maxUnsent   = 120 // telemetry kept while the service is away, in seconds
+	// What was counted is told of by whole seconds of the clock, so that the two sides
+	// of a call count in the same ones. Not all proxies tell at once.
+	telemetryTick   = time.Second
+	telemetrySpread = 150 * time.Millisecond
 )
 
 // Session is a proxy's side of the talk with the service. Make one with NewSession.
@@ -47,9 +50,10 @@ type Session struct {
 	sending  sync.Mutex // one sender of telemetry at a time
 	seq      uint64
 	unsent   []unsentDelta
-	sent     int  // of unsent, how many the service has and may still lose
-	quiet    int  // collections for which the guards had nothing to tell
-	wasOpen  bool // connections were open at the last collection
+	sent     int       // of unsent, how many the service has and may still lose
+	quiet    int       // collections for which the guards had nothing to tell
+	wasOpen  bool      // connections were open at the last collection
+	taken    time.Time // of the last collection
 	others   uint64
 	othersAt time.Time // when it was last told that series found no room
 
@@ -98,12 +102,7 @@ func (s *Session) Run(ctx context.Context) {
 	defer s.client.CloseIdleConnections()
 	defer helpers.Wait()
 	s.ctx = ctx
-	helpers.Go(func() {
-		process.EveryOr(ctx, telemetryTick, nil, func() {
-			s.Collect()
-			s.Flush()
-		})
-	})
+	helpers.Go(func() { s.count(ctx) })
 	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
 	pause := 50 * time.Millisecond
 	told := ""
@@ -137,6 +136,30 @@ func (s *Session) Run(ctx context.Context) {
 		case <-time.After(wait):
 		}
 		pause = min(pause*2, maxBackoff)
+	}
+}
+
+// count tells of what was counted, until ctx is done.
+func (s *Session) count(ctx context.Context) {
+	spread := time.Duration(rand.Int64N(int64(telemetrySpread)))
+	wait := func(d time.Duration) bool {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(d):
+			return true
+		}
+	}
+	for {
+		now := time.Now()
+		if !wait(now.Truncate(telemetryTick).Add(telemetryTick).Sub(now)) {
+			return
+		}
+		s.Collect()
+		if !wait(spread) {
+			return
+		}
+		s.Flush()
 	}
 }
 
@@ -274,6 +297,9 @@ func (s *Session) Withdraw() bool {
 func (s *Session) Collect() {
 	s.sending.Lock()
 	defer s.sending.Unlock()
+	now := time.Now()
+	middle := now.Add(-min(now.Sub(s.taken), telemetryTick) / 2) // of what is counted now
+	s.taken = now
 	d := wire.Delta{Nonce: s.cfg.Nonce, Caller: s.follower.cfg.Caller, CallerVersion: s.cfg.CallerVersion}
 	d.Series, d.Open = s.cfg.Recorder.Collect(s.cfg.Self)
 	s.tellOthers()
@@ -287,7 +313,7 @@ func (s *Session) Collect() {
 	for i := range s.unsent { // what they say of the guards is no news any more
 		s.unsent[i].delta.Status = nil
 	}
-	s.unsent = append(s.unsent, unsentDelta{time.Now(), d})
+	s.unsent = append(s.unsent, unsentDelta{middle, d})
 	s.forget(len(s.unsent) - maxUnsent)
 }
 

@@ -104,19 +104,35 @@ type Hop struct {
 }
 
 // owns tells whether a field of a request is for the mesh alone to set, so that
-// what the caller wrote does not go on. The name may be in any case.
+// what the caller wrote does not go on. The name may be in any case. Between the
+// proxies two of the mesh's own fields go on, to the workload.
 func (h *Hop) owns(name string) bool {
-	const prefix = "Nightjar-"
-	if len(name) < len(prefix) || !strings.EqualFold(name[:len(prefix)], prefix) {
-		return false
+	if isOurs(name) {
+		isTold := strings.EqualFold(name, wire.HeaderCaller) || strings.EqualFold(name, wire.HeaderMirror)
+		return h.Caller != "" || !isTold
 	}
-	switch {
-	case strings.EqualFold(name, wire.HeaderAsk),
-		strings.EqualFold(name, wire.HeaderReason),
-		strings.EqualFold(name, wire.HeaderTimeLeft):
-		return true
-	case strings.EqualFold(name, wire.HeaderCaller), strings.EqualFold(name, wire.HeaderMirror):
-		return h.Caller != "" // else it comes from a proxy
+	return h.IsGateway && isClaim(name)
+}
+
+// isOurs tells whether a field belongs to the mesh, whether or not it knows it.
+func isOurs(name string) bool {
+	const prefix = "Nightjar-"
+	return len(name) >= len(prefix) && (name[0] == 'N' || name[0] == 'n') && strings.EqualFold(name[:len(prefix)], prefix)
+}
+
+// isClaim tells whether an outsider would say by a field where it comes from or
+// for how long workloads may work for it. A gateway knows the first itself, and
+// the rules say the second: a route may set the field.
+func isClaim(name string) bool {
+	switch name[0] {
+	case 'F', 'f':
+		return strings.EqualFold(name, "Forwarded")
+	case 'G', 'g':
+		return strings.EqualFold(name, "Grpc-Timeout")
+	case 'X', 'x':
+		const prefix = "X-Forwarded-"
+		return strings.EqualFold(name, "X-Real-Ip") ||
+			len(name) > len(prefix) && strings.EqualFold(name[:len(prefix)], prefix)
 	}
 	return false
 }
@@ -200,7 +216,7 @@ func (r *Request) WriteHeader(w Writer) {
 		}
 		w.AddBytes(wire.HeaderTimeLeft, strconv.AppendInt(r.number[:0], max(1, r.TimeLeft.Milliseconds()), 10))
 	}
-	if !isEdited || !r.Edits.replaces("Via", false, 0) {
+	if r.Hop.Caller != "" && (!isEdited || !r.Edits.replaces("Via", false, 0)) {
 		w.Add("Via", via(r.Came.Protocol))
 	}
 	if r.Hop.IsGateway && (!isEdited || !r.Edits.replaces("Forwarded", false, 0)) {
@@ -211,7 +227,9 @@ func (r *Request) WriteHeader(w Writer) {
 	}
 }
 
-// via is the element that this hop adds (RFC 9110, section 7.6.3).
+// via is the element that this hop adds (RFC 9110, section 7.6.3). The proxies of a
+// request are one organisation's under one pseudonym, so that of its caller stands
+// for both: the inbound proxy adds none.
 func via(protocol string) string {
 	switch protocol {
 	case "1.0":
@@ -257,8 +275,9 @@ func quoted(s string) string {
 
 // Answer is what is done to an answer on its way to the caller.
 type Answer struct {
-	Edits Edits
-	Extra []rules.Field // that this proxy adds
+	Edits    Edits
+	Extra    []rules.Field // that this proxy adds
+	IsInside bool          // it goes to another proxy: Via is for that one to add
 }
 
 // WriteHeader writes the fields of an answer that go on; the bearer adds what
@@ -268,7 +287,7 @@ func (a *Answer) WriteHeader(came *http1.Fields, protocol string, w Writer) (has
 	isEdited := !a.Edits.isEmpty()
 	for i := range came.List {
 		f := &came.List[i]
-		if came.OneHop(f) || len(f.Name) == len(wire.HeaderReason) && strings.EqualFold(f.Name, wire.HeaderReason) {
+		if came.OneHop(f) || isOurs(f.Name) {
 			continue
 		}
 		hasDate = hasDate || len(f.Name) == 4 && strings.EqualFold(f.Name, "date")
@@ -276,7 +295,7 @@ func (a *Answer) WriteHeader(came *http1.Fields, protocol string, w Writer) (has
 			w.Add(f.Name, f.Value)
 		}
 	}
-	if !isEdited || !a.Edits.replaces("Via", true, 0) {
+	if !a.IsInside && (!isEdited || !a.Edits.replaces("Via", true, 0)) {
 		w.Add("Via", via(protocol))
 	}
 	if isEdited {
@@ -300,7 +319,7 @@ func PassesInterim(status int) bool { return status > 101 && status < 200 }
 // WriteInterim writes the fields of an interim answer that go on.
 func WriteInterim(came *http1.Fields, w Writer) {
 	for i := range came.List {
-		if f := &came.List[i]; !came.OneHop(f) {
+		if f := &came.List[i]; !came.OneHop(f) && !isOurs(f.Name) {
 			w.Add(f.Name, f.Value)
 		}
 	}
@@ -319,7 +338,7 @@ var notInTrailers = [...]string{
 // KeepsTrailer tells whether a field in the trailer of a message goes on. The mesh's
 // own do not.
 func KeepsTrailer(name string) bool {
-	if len(name) > len("Nightjar-") && strings.EqualFold(name[:len("Nightjar-")], "Nightjar-") {
+	if isOurs(name) {
 		return false
 	}
 	for _, no := range notInTrailers {

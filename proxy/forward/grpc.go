@@ -27,19 +27,24 @@ func IsGRPC(v engine.View, isHTTP2 bool) bool {
 	if !isHTTP2 {
 		return false
 	}
-	t := v.Header("Content-Type")
-	return len(t) > 0 && strings.HasPrefix(t[0], "application/grpc")
+	return SaysGRPC(v.Header("Content-Type"))
+}
+
+// SaysGRPC tells whether a content type, with its values as they came, is that of
+// gRPC.
+func SaysGRPC(contentType []string) bool {
+	return len(contentType) > 0 && strings.HasPrefix(contentType[0], "application/grpc")
 }
 
 // grpcFaults are the statuses that are the server's fault, with the status of
-// HTTP that means the same.
+// HTTP that means the same. A method that there is not (UNIMPLEMENTED) is the
+// caller's, as a path that there is not is in HTTP.
 var grpcFaults = map[int]int{
-	grpcUnknown:       500,
-	grpcDeadline:      504,
-	grpcUnimplemented: 501,
-	grpcInternal:      500,
-	grpcUnavailable:   503,
-	grpcDataLoss:      500,
+	grpcUnknown:     500,
+	grpcDeadline:    504,
+	grpcInternal:    500,
+	grpcUnavailable: 503,
+	grpcDataLoss:    500,
 }
 
 // GRPCMeans is what a status of gRPC stands for in HTTP; 0: no fault of the
@@ -69,6 +74,8 @@ func (r *Refusal) grpcHeader(h http.Header) {
 	switch r.Reason {
 	case engine.TimedOut:
 		code = grpcDeadline
+	case engine.Shortage:
+		code = grpcExhausted
 	case engine.Limited:
 		code = grpcExhausted
 	case engine.NoRoute:

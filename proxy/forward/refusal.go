@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/wire"
 )
 
 // Refusal is an answer of the mesh's own: the reason, what happened, and the rule
@@ -21,6 +22,22 @@ type Refusal struct {
 	Proxy  string        // name of the proxy that refuses
 	Rule   string        // where the rule was written; empty: no rule did it
 	After  time.Duration // when to come again; 0: not known
+	// Request is the id by which those inside find the request. With it the refusal is
+	// for an outsider, who is told that and the reason, and nothing of the inside.
+	Request string
+}
+
+// outsidersProxy is the name of every proxy to outsiders.
+const outsidersProxy = "nightjar"
+
+// sealed is the refusal as its caller sees it: for an outsider without what is of
+// the inside, and with how it names the request.
+func (r Refusal) sealed(h http.Header) *Refusal {
+	if r.Request != "" {
+		r.Proxy, r.Rule, r.Detail = outsidersProxy, "", "request "+r.Request
+		h[wire.HeaderRequest] = []string{r.Request}
+	}
+	return &r
 }
 
 // RuleOf names the route that took a request, for a person; empty: none did.
@@ -38,6 +55,7 @@ func RuleOf(x *engine.Exchange) string {
 // that speak gRPC, as JSON (RFC 9457) for those that take it, as text for all
 // others. It adds its fields to h.
 func (r *Refusal) Message(v engine.View, isHTTP2 bool, h http.Header) (status int, body []byte) {
+	r = r.sealed(h)
 	h["Proxy-Status"] = []string{r.proxyStatus()}
 	if r.After > 0 {
 		h["Retry-After"] = []string{strconv.Itoa(wholeSeconds(r.After))}
@@ -63,12 +81,14 @@ func (r *Refusal) json() []byte {
 		Reason engine.Reason `json:"reason"`
 		Proxy  string        `json:"proxy"`
 		Rule   string        `json:"rule,omitempty"`
-	}{"about:blank", http.StatusText(r.Status), r.Status, r.Detail, r.Reason, r.Proxy, r.Rule})
+		ID     string        `json:"request,omitempty"`
+	}{"about:blank", http.StatusText(r.Status), r.Status, r.Detail, r.Reason, r.Proxy, r.Rule, r.Request})
 	return append(body, '\n')
 }
 
 // Text is the refusal as text, for a request that could not be read.
 func (r *Refusal) Text(h http.Header) (body []byte) {
+	r = r.sealed(h)
 	h["Proxy-Status"] = []string{r.proxyStatus()}
 	h["Content-Type"] = []string{"text/plain; charset=utf-8"}
 	h["X-Content-Type-Options"] = []string{"nosniff"}

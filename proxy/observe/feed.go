@@ -14,7 +14,8 @@ import (
 const (
 	FeedTick    = 250 * time.Millisecond // how often records are sent
 	maxPerTick  = 500                    // records of one watch; the rest is counted
-	troublePer  = 2                      // records of failed requests that are kept in every tick, whoever watches
+	troublePer  = 10                     // records of failed requests that are kept in every tick, whoever watches
+	faultsPer   = 5                      // the same of callers' faults, which cannot take the room of others
 	maxRecorded = 1 << 10                // bytes of a path, a host or a header in a record
 )
 
@@ -23,6 +24,7 @@ const (
 type Feed struct {
 	watches atomic.Pointer[[]*watch] // replaced, never changed
 	trouble watch
+	faults  watch
 }
 
 // watch is a wire.Watch made ready: a filter, and the records that passed it
@@ -31,7 +33,7 @@ type watch struct {
 	wire.Watch
 	low, high     int // statuses
 	slower        time.Duration
-	classes       [4]bool
+	classes       [engine.NumClasses]bool
 	header, value string
 	valued        bool
 
@@ -44,8 +46,9 @@ type watch struct {
 // NewFeed makes a feed that nobody watches.
 func NewFeed() *Feed {
 	f := &Feed{}
-	f.trouble.classes = [4]bool{engine.Failed: true, engine.Refused: true, engine.Abandoned: true}
+	f.trouble.classes = [engine.NumClasses]bool{engine.Failed: true, engine.Refused: true, engine.Abandoned: true}
 	f.trouble.room.Store(troublePer)
+	f.faults.room.Store(faultsPer)
 	return f
 }
 
@@ -101,6 +104,9 @@ func (w *watch) matches(r *Request) bool {
 		r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Tries ||
 		w.Reason != "" && w.Reason != string(r.Reason) || w.To != "" && w.To != x.Service() ||
 		w.Version != "" && w.Version != x.Version() {
+		return false
+	}
+	if w.Watch.Request != "" && w.Watch.Request != r.ID {
 		return false
 	}
 	if w.Instance != "" && (x.Instance() == nil || x.Instance().ID != w.Instance) {
@@ -167,7 +173,7 @@ func (f *Feed) Take() (out []wire.Batch, trouble []wire.Record) {
 			}
 		}
 	}
-	return out, f.trouble.take(troublePer).Records
+	return out, append(f.trouble.take(troublePer).Records, f.faults.take(faultsPer).Records...)
 }
 
 // offer makes a record of a request that is over, for everybody who wants it.
@@ -187,8 +193,16 @@ func (o *Observer) offer(r *Request, t *Trace) {
 		}
 		w.keep(*record)
 	}
-	if r.Class != engine.OK && o.Feed.trouble.reserve() {
-		keep(&o.Feed.trouble)
+	switch r.Class {
+	case engine.OK:
+	case engine.CallerFault:
+		if o.Feed.faults.reserve() {
+			keep(&o.Feed.faults)
+		}
+	default:
+		if o.Feed.trouble.reserve() {
+			keep(&o.Feed.trouble)
+		}
 	}
 	if list != nil {
 		for _, w := range *list {
@@ -223,6 +237,7 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		MS:       ms(r.Took),
 		Sent:     r.Sent,
 		Received: r.Received,
+		ID:       r.ID,
 		Trace:    t.Name(),
 		Traced:   t.Sampled,
 	}

@@ -28,6 +28,7 @@ type Request struct {
 	Exchange *engine.Exchange
 	Revision uint
 	Began    time.Duration // since Observer.Epoch
+	ID       string        // by which an outsider names it; empty: none does
 	Result
 }
 

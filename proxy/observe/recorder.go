@@ -4,6 +4,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+	"unicode/utf8"
 
 	"nightjar/core/engine"
 	"nightjar/core/hash"
@@ -150,7 +151,7 @@ func (s *Shard) Served(caller string, isCopy bool, r *Result) *Cell {
 	k := callerKey{caller, isCopy}
 	c := s.callers.find(k)
 	if c == nil {
-		k.caller = strings.Clone(caller)
+		k.caller = validCaller(caller)
 		if c = s.callers.add(k, maxCallers); c == nil {
 			s.others.Add(1)
 			c = s.callers.add(callerKey{wire.Other, isCopy}, maxCallers+2)
@@ -158,6 +159,18 @@ func (s *Shard) Served(caller string, isCopy bool, r *Result) *Cell {
 	}
 	c.count(r, 1, true)
 	return c
+}
+
+// longestCaller bounds the name of a caller in bytes.
+const longestCaller = 128
+
+// validCaller is the name of a caller as others can take it: what a proxy says may
+// come from anybody.
+func validCaller(name string) string {
+	if len(name) > longestCaller || !utf8.ValidString(name) {
+		return wire.Other
+	}
+	return strings.Clone(name)
 }
 
 // Collect takes what was counted since the last time, and how many connections
@@ -243,9 +256,9 @@ func (k callKey) series() wire.Series {
 
 // Cell is the counts of one series in one shard.
 type Cell struct {
-	classes  [4]atomic.Uint64 // by engine.Class
-	attempts atomic.Uint64
-	firstOK  atomic.Uint64 // requests whose first attempt went well
+	classes  [engine.NumClasses]atomic.Uint64 // by engine.Class
+	attempts atomic.Uint64                    // of requests that count
+	firstOK  atomic.Uint64                    // requests whose first attempt went well
 	sent     atomic.Uint64
 	received atomic.Uint64
 	status   [6]atomic.Uint64 // 1xx … 5xx at 1 … 5
@@ -266,26 +279,26 @@ func (c *Cell) Stream(do func(sent, received *atomic.Uint64)) {
 func (c *Cell) count(r *Result, attempts int, first bool) {
 	// The class comes last: who sees it counted finds all the rest counted.
 	defer c.classes[r.Class].Add(1)
-	c.attempts.Add(uint64(attempts))
 	if r.Sent > 0 {
 		c.sent.Add(r.Sent)
 	}
 	if r.Received > 0 {
 		c.received.Add(r.Received)
 	}
-	if r.Class == engine.Abandoned {
+	if !r.Class.Counts() {
 		return
-	}
-	if first && r.Class == engine.OK {
-		c.firstOK.Add(1)
-	}
-	if i := r.Status / 100; i > 0 && i < len(c.status) {
-		c.status[i].Add(1)
 	}
 	if r.Reason != "" {
 		if i, ok := r.Reason.Number(); ok {
 			c.reasons[i].Add(1)
 		}
+	}
+	c.attempts.Add(uint64(attempts))
+	if first && r.Class == engine.OK {
+		c.firstOK.Add(1)
+	}
+	if i := r.Status / 100; i > 0 && i < len(c.status) {
+		c.status[i].Add(1)
 	}
 	c.latency.add(r.Took)
 }
@@ -294,8 +307,9 @@ func (c *Cell) count(r *Result, attempts int, first bool) {
 func (c *Cell) drain(n *stats.Counts) bool {
 	n.OK, n.Failed = c.classes[engine.OK].Swap(0), c.classes[engine.Failed].Swap(0)
 	n.Refused, n.Abandoned = c.classes[engine.Refused].Swap(0), c.classes[engine.Abandoned].Swap(0)
+	n.CallerFault = c.classes[engine.CallerFault].Swap(0)
 	n.Sent, n.Received = c.sent.Swap(0), c.received.Swap(0)
-	if n.Requests()+n.Abandoned == 0 {
+	if n.Requests()+n.Abandoned+n.CallerFault == 0 {
 		if n.Sent+n.Received == 0 {
 			return false
 		}

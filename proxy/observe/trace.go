@@ -92,7 +92,8 @@ func nibble(c byte) byte {
 
 // Trace reads the trace context of a request: the values of its field
 // Traceparent. starts tells whether a trace begins here when there is
-// none; it is kept for that share of the requests. What the caller decided holds.
+// none; it is kept for that share of the requests. What the caller decided holds,
+// but not what an outsider did: at a gateway the share decides for all.
 func (o *Observer) Trace(came []string, starts bool) (t Trace) {
 	if o.Spans == nil {
 		return t
@@ -100,6 +101,11 @@ func (o *Observer) Trace(came []string, starts bool) (t Trace) {
 	if len(came) > 0 {
 		var ok bool
 		if t.id, t.parent, t.flags, ok = readTraceparent(came[0]); ok && len(came) == 1 {
+			if o.IsGateway {
+				t.Own, t.span, t.flags = true, newSpanID(), t.flags&^sampledFlag
+				o.sample(&t)
+				return t
+			}
 			if t.Sampled = t.flags&sampledFlag != 0; t.Sampled {
 				t.Own, t.span = true, newSpanID()
 			}
@@ -114,10 +120,15 @@ func (o *Observer) Trace(came []string, starts bool) (t Trace) {
 	binary.BigEndian.PutUint64(t.id[:], rand.Uint64()|1<<63)
 	binary.BigEndian.PutUint64(t.id[8:], rand.Uint64())
 	t.span = newSpanID()
-	if share := o.Spans.share(); share > 0 && rand.Float64() < share {
-		t.Sampled, t.flags = true, sampledFlag
-	}
+	o.sample(&t)
 	return t
+}
+
+// sample decides by the share whether the spans of a trace are kept.
+func (o *Observer) sample(t *Trace) {
+	if share := o.Spans.share(); share > 0 && rand.Float64() < share {
+		t.Sampled, t.flags = true, t.flags|sampledFlag
+	}
 }
 
 // Field is the field that goes on with an attempt, the first of which is 0.

@@ -1058,6 +1058,15 @@ export interface components {
             waiting: number;
             waitingMax: number;
         };
+        EngineReachStatus: {
+            instance: string;
+            /** @description what became of the last attempt */
+            cause: string;
+            /** @description since it could last be reached */
+            forMS: number;
+            /** @description until it is tried again */
+            nextMS: number;
+        };
         EngineRefusal: {
             status: number;
             reason: string;
@@ -1105,6 +1114,8 @@ export interface components {
             down?: string[];
             /** @description instances that a drill takes down */
             shut?: string[];
+            /** @description instances to which this caller gets no connection */
+            unreachable?: components["schemas"]["EngineReachStatus"][];
             /** @description more than half are unhealthy at once, so all are called */
             mistrusted?: boolean;
             /** @description in the order of failover */
@@ -1147,6 +1158,8 @@ export interface components {
             refused: number;
             /** @description whose caller left; they do not count */
             abandoned?: number;
+            /** @description whose caller sent what could not be carried, such as a body that broke off; they do not count */
+            callerFault?: number;
             success: number | null;
             /** @description 95% interval (Wilson) */
             successLow: number;
@@ -2247,12 +2260,14 @@ export interface components {
             path?: string;
             /** @description that the caller got; absent when it left, and for TCP */
             status?: number;
-            /** @description ok, failed, refused or abandoned */
+            /** @description ok, failed, refused, abandoned or caller-fault */
             outcome: string;
             /** @description why the mesh answered */
             reason?: string;
             /** @description of the reason */
             detail?: string;
+            /** @description that a gateway's refusal told its caller */
+            id?: string;
             /** @description until the last byte of the answer had gone to the caller */
             ms: number;
             /** @description bytes of the request's body */
@@ -3074,10 +3089,12 @@ export interface operations {
                 status?: string;
                 /** @description why the mesh answered */
                 reason?: string;
-                /** @description ok, failed, refused, abandoned, or trouble: the last three */
+                /** @description ok, failed, refused, abandoned, caller-fault, or trouble: all but ok */
                 outcome?: string;
                 /** @description NAME that is there, or NAME=VALUE */
                 header?: string;
+                /** @description id that a gateway's refusal told its caller */
+                request?: string;
                 /** @description was sent so often at least */
                 tries?: number;
                 /** @description took longer than so many milliseconds */
@@ -3129,8 +3146,10 @@ export interface operations {
                 status?: string;
                 /** @description why the mesh answered */
                 reason?: string;
-                /** @description ok, failed, refused, abandoned, or trouble: the last three */
+                /** @description ok, failed, refused, abandoned, caller-fault, or trouble: all but ok */
                 outcome?: string;
+                /** @description id that a gateway's refusal told its caller */
+                request?: string;
                 /** @description was sent so often at least */
                 tries?: number;
                 /** @description took longer than so many milliseconds */
@@ -3581,7 +3600,7 @@ export interface operations {
             query?: {
                 /** @description that took part */
                 service?: string;
-                /** @description of the first request: ok, failed, refused, abandoned; or trouble: any but ok, also of a try */
+                /** @description of the first request: ok, failed, refused, abandoned, caller-fault; or trouble: any but ok, also of a try */
                 outcome?: string;
                 /** @description what the first path begins with */
                 path?: string;
