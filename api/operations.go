@@ -39,6 +39,7 @@ var byParam = []param{{"by", "string", "whose draft it is"}}
 func (s *Server) operations() []operation {
 	return append(slices.Concat(s.seeing(), s.effects(), s.releases()), []operation{
 		{method: "GET", path: "/fleet", id: "fleet", summary: "The proxies", out: dto.Fleet{}, handle: s.fleet},
+		{method: "POST", path: "/fleet/take", id: "takeFleet", summary: "Tell proxies to follow this mesh, whatever they followed before", in: dto.Take{}, out: dto.Take{}, handle: s.take},
 		{method: "GET", path: "/activity", id: "activity", summary: "What people did and what proxies saw of their guards, newest first", out: dto.Activity{},
 			query: []param{{"service", "string", "only what concerns this service"}, {"before", "integer", "only what has a lower number"}, {"limit", "integer", "1 to 200; 50 when absent"}}, handle: s.activity},
 		{method: "GET", path: "/drills", id: "drills", summary: "Drills that run or ran, newest first", out: dto.Drills{},
@@ -121,6 +122,18 @@ func wait(ms *int) time.Duration {
 		return 5 * time.Second
 	}
 	return time.Duration(max(*ms, 0)) * time.Millisecond
+}
+
+func (s *Server) take(c *echo.Context) error {
+	var in dto.Take
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	told, err := s.control.Take(in.Proxies)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, dto.Take{Proxies: append([]string{}, told...)})
 }
 
 func (s *Server) fleet(c *echo.Context) error {

@@ -4,11 +4,13 @@ package certs
 
 import (
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -43,25 +45,6 @@ func under(dir, name string) string {
 	return name
 }
 
-// Look returns a function that tells the checker how certificate files are.
-func Look(dir string) func(rules.Certificate) (rules.CertificateState, error) {
-	return func(c rules.Certificate) (rules.CertificateState, error) {
-		var state rules.CertificateState
-		pair, err := load(dir, c)
-		if err != nil {
-			return state, err
-		}
-		state.Names = slices.Clone(pair.Leaf.DNSNames)
-		for _, ip := range pair.Leaf.IPAddresses {
-			state.Names = append(state.Names, ip.String())
-		}
-		if time.Now().After(pair.Leaf.NotAfter) {
-			state.Expired = pair.Leaf.NotAfter.UTC().Format(time.DateOnly)
-		}
-		return state, nil
-	}
-}
-
 // Set is the certificates that a listener chooses from. Its zero value is
 // empty; it is safe for concurrent use.
 type Set struct {
@@ -70,6 +53,7 @@ type Set struct {
 	dir    string
 	of     []rules.Certificate
 	stamps []time.Time
+	failed error // why the files are not in use as they are now; nil: they are
 }
 
 // Use reads the pairs and offers them from now on. On an error the ones before
@@ -81,7 +65,56 @@ func (s *Set) Use(dir string, pairs []rules.Certificate) error {
 	if s.dir == dir && slices.EqualFunc(s.of, pairs, same) {
 		return nil
 	}
-	return s.use(dir, pairs)
+	s.failed = s.use(dir, pairs)
+	return s.failed
+}
+
+// Problem is what is wrong with the certificates, for a gateway of these hosts: its
+// files cannot be used as they are now, one ran out, or none covers a host. Empty:
+// nothing is.
+func (s *Set) Problem(hosts []string, now time.Time) string {
+	s.mu.Lock()
+	failed := s.failed
+	s.mu.Unlock()
+	if failed != nil {
+		return failed.Error()
+	}
+	all := s.chosen.Load()
+	if all == nil || len(*all) == 0 {
+		return ""
+	}
+	for _, pair := range *all {
+		if now.After(pair.Leaf.NotAfter) {
+			return fmt.Sprintf("the certificate for %s ran out on %s", strings.Join(names(pair.Leaf), ", "), pair.Leaf.NotAfter.UTC().Format(time.DateOnly))
+		}
+	}
+	for _, h := range hosts {
+		if h != "*" && !slices.ContainsFunc(*all, func(pair *tls.Certificate) bool { return covers(pair.Leaf, h) }) {
+			return "no certificate covers host " + h
+		}
+	}
+	return ""
+}
+
+// names are the hosts that a certificate is for.
+func names(leaf *x509.Certificate) []string {
+	out := slices.Clone(leaf.DNSNames)
+	for _, ip := range leaf.IPAddresses {
+		out = append(out, ip.String())
+	}
+	return out
+}
+
+// covers tells whether a certificate is good for a host of a gateway, or for all of
+// a suffix *.example (RFC 6125, section 6.4.3).
+func covers(leaf *x509.Certificate, host string) bool {
+	suffix, isWild := strings.CutPrefix(host, "*")
+	if !isWild {
+		return leaf.VerifyHostname(host) == nil
+	}
+	return slices.ContainsFunc(leaf.DNSNames, func(n string) bool {
+		return strings.EqualFold(n, "*"+suffix)
+	})
 }
 
 func (s *Set) use(dir string, pairs []rules.Certificate) error {
@@ -119,11 +152,11 @@ func stampsOf(dir string, pairs []rules.Certificate) []time.Time {
 func (s *Set) Refresh() (changed bool, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.of) == 0 || slices.EqualFunc(stampsOf(s.dir, s.of), s.stamps, time.Time.Equal) {
+	if s.failed == nil && (len(s.of) == 0 || slices.EqualFunc(stampsOf(s.dir, s.of), s.stamps, time.Time.Equal)) {
 		return false, nil
 	}
-	err = s.use(s.dir, s.of)
-	return err == nil, err
+	s.failed = s.use(s.dir, s.of)
+	return s.failed == nil, s.failed
 }
 
 // Empty tells whether there is no certificate to show.

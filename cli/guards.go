@@ -53,6 +53,10 @@ func guardSheet(s *out.Sheet, callers []control.Caller) {
 				}
 				row(true, c, v.Version, "sidelined "+o.Instance, state, fmt.Sprintf("last failure %s, out for the %s time in a row, for %s", o.Cause, ordinal(o.Times), ms(o.ForMS)))
 			}
+			for _, u := range v.Unreachable {
+				state := "not called, tried again in " + ms(u.NextMS)
+				row(true, c, v.Version, "unreachable "+u.Instance, state, fmt.Sprintf("%s, for %s", u.Cause, ms(u.ForMS)))
+			}
 			for _, id := range v.Down {
 				state := "not called"
 				if v.Mistrusted {

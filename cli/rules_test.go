@@ -121,13 +121,7 @@ func TestEveryFindingHasItsSection(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	live := rules.Live{Known: true, Links: []rules.Link{{From: "kiosk", To: "s"}}, Busy: map[string]float64{"s/v1": 9},
-		TLS: func(c rules.Certificate) (rules.CertificateState, error) {
-			if c.Cert == "gone.pem" {
-				return rules.CertificateState{}, os.ErrNotExist
-			}
-			return rules.CertificateState{Names: []string{"a.example"}}, nil
-		}}
+	live := rules.Live{Known: true, Links: []rules.Link{{From: "kiosk", To: "s"}}, Busy: map[string]float64{"s/v1": 9}}
 	sections := map[string]bool{}
 	for _, section := range strings.Split(string(text), "\n### ")[1:] {
 		code, rest, _ := strings.Cut(section, "\n")

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) serve() *cobra.Command {
-	var addr, data, tlsDir, proxies, tokenFile, traced, otlp string
+	var addr, data, proxies, tokenFile, traced, otlp string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -31,7 +31,7 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, TLSDir: tlsDir, Traced: share, OTLP: otlp, Program: a.program, Drain: 5 * time.Second,
+			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, Traced: share, OTLP: otlp, Program: a.program, Drain: 5 * time.Second,
 				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
 			if err != nil {
 				return err
@@ -46,7 +46,6 @@ func (a *app) serve() *cobra.Command {
 	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests that come without a trace context to trace")
 	cmd.Flags().StringVar(&otlp, "otlp", "", "URL of a receiver of OTLP over HTTP for the traces, such as http://127.0.0.1:4318")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
-	cmd.Flags().StringVar(&tlsDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
 	return cmd
 }
 

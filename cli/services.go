@@ -153,6 +153,12 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 			if in.Down != "" {
 				where += " (unhealthy)"
 			}
+			if in.Unreachable != "" {
+				where += " (its proxy cannot reach it)"
+			}
+			if n := unreachableIn(svc, in.ID); n > 0 {
+				where += fmt.Sprintf(" (unreachable for %s)", count(n, "proxy"))
+			}
 			if n := sidelinedIn(svc, in.ID); n > 0 {
 				where += fmt.Sprintf(" (sidelined in %s)", count(n, "proxy"))
 			}
@@ -220,6 +226,18 @@ func load(f *float64) string {
 }
 
 // sidelinedIn is in how many proxies an instance is sidelined.
+// unreachableIn tells how many proxies get no connection to an instance.
+func unreachableIn(svc control.Service, id string) (n int) {
+	for _, c := range svc.Callers {
+		for _, v := range c.Versions {
+			if slices.ContainsFunc(v.Unreachable, func(o engine.ReachStatus) bool { return o.Instance == id }) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
 func sidelinedIn(svc control.Service, id string) (n int) {
 	for _, c := range svc.Callers {
 		for _, v := range c.Versions {

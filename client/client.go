@@ -233,6 +233,14 @@ func (c *Client) StartDrill(ctx context.Context, ask control.DrillAsk) (d contro
 	return d, c.do(ctx, http.MethodPost, "/drills", ask, &d)
 }
 
+// Take tells proxies to follow this mesh, whatever they followed before: those that
+// are named, or all that refuse to. It returns which were told.
+func (c *Client) Take(ctx context.Context, names []string) (told []string, err error) {
+	var out dto.Take
+	err = c.do(ctx, http.MethodPost, "/fleet/take", dto.Take{Proxies: names}, &out)
+	return out.Proxies, err
+}
+
 // StopDrill ends a drill before its time.
 func (c *Client) StopDrill(ctx context.Context, id, by string) (d control.Drill, err error) {
 	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)

@@ -28,10 +28,6 @@ const LeaseTime = 10 * time.Second
 
 // Control is the running service without its outer layers. Make one with New.
 type Control struct {
-	// TLS looks at the certificate files that rules name; nil: they are not
-	// looked at. It is set before anything else happens.
-	TLS func(rules.Certificate) (rules.CertificateState, error)
-
 	store   *store.Store
 	program string
 	now     func() time.Time
@@ -107,6 +103,7 @@ type Force struct {
 func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
 	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
 		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), releases: map[uint]*releaseRun{}, forecasting: make(chan struct{}, maxForecasts), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
+	c.ledger.mesh = st.Mesh()
 	rev, err := st.Revision(ctx, 0)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)

@@ -120,7 +120,7 @@ func (g *groups) serviceView(name string, rule *rules.Service, rs *rules.Rules, 
 	}
 	for _, p := range fleet {
 		if p.Service == name && p.Inbound != "" {
-			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Down: p.Down, Doubted: p.Doubted})
+			add(p.Version, Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Down: p.Down, Doubted: p.Doubted, Unreachable: workloadOf(p.Problems)})
 		}
 	}
 	versions := map[string]bool{}

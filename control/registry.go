@@ -7,6 +7,7 @@ import (
 	"maps"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"nightjar/core/engine"
@@ -32,6 +33,7 @@ type member struct {
 	lost    bool      // its lease ran out, and it is kept because too many did at once
 	lostAt  time.Time // when that was seen
 	ack     wire.Ack
+	take    bool      // it is to follow this mesh, whatever it followed before
 	reached time.Time // when it came to the revision that it has in force
 
 	status   []engine.Status // of its guards
@@ -43,6 +45,16 @@ type member struct {
 // that was cut off looks open for minutes, so a renewed lease has to go with it.
 func (m *member) connected(now time.Time) bool {
 	return m.streams > 0 && !now.After(m.expires)
+}
+
+// shuts is why a gateway does not do what the rules in force say; empty: it does.
+func (m *member) shuts() string {
+	for _, p := range m.Problems {
+		if p.Kind == wire.ProblemListener || p.Kind == wire.ProblemCertificate {
+			return p.Detail
+		}
+	}
+	return ""
 }
 
 // gone tells whether the lease ran out, of which an open stream makes twice as
@@ -83,11 +95,19 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 			return wire.Lease{}, fmt.Errorf("%q cannot be a service, version, site or gateway: use letters, digits, dots and hyphens", s)
 		}
 	}
+	if len(r.Problems) > maxProblems {
+		r.Problems = r.Problems[:maxProblems]
+	}
+	for i, p := range r.Problems {
+		if len(p.Detail) > maxDetail {
+			r.Problems[i].Detail = strings.ToValidUTF8(p.Detail[:maxDetail], "") + "…"
+		}
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	now := c.now()
 	m := c.members[r.ID]
-	if m != nil && m.Nonce != r.Nonce && m.Nonce != r.Takes && m.streams > 0 {
+	if m != nil && m.Nonce != r.Nonce && m.Nonce != r.Takes && m.connected(now) {
 		return wire.Lease{}, NameTaken{r.ID}
 	}
 	if m == nil {
@@ -101,6 +121,7 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 		}
 		c.happened(a)
 	}
+	c.noteProblems(m.Problems, r)
 	moved := m.lost || place(m.Registration) != place(r)
 	took := m.Inbound != "" || r.Inbound != ""
 	m.Registration, m.seen, m.expires, m.lost = r, now, now.Add(LeaseTime), false
@@ -110,8 +131,63 @@ func (c *Control) Register(r wire.Registration) (wire.Lease, error) {
 	case moved:
 		c.hear()
 	}
-	return wire.Lease{Seconds: int(LeaseTime.Seconds())}, nil
+	lease := wire.Lease{Seconds: int(LeaseTime.Seconds())}
+	switch {
+	case !m.take:
+	case r.Mesh == c.ledger.mesh && m.ack.Error == "":
+		m.take = false // it does
+	default:
+		lease.Take = c.ledger.mesh
+	}
+	return lease, nil
 }
+
+// Take tells proxies to follow this mesh, whatever they followed before: those that
+// are named, or all that refuse to. It returns which were told.
+func (c *Control) Take(names []string) (told []string, err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, id := range names {
+		if c.members[id] == nil {
+			return nil, NotRegistered{id}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(c.members)) {
+		m := c.members[id]
+		refuses := m.Mesh != "" && (m.Mesh != c.ledger.mesh || m.ack.Error != "")
+		if slices.Contains(names, id) || names == nil && refuses {
+			m.take = true
+			told = append(told, id)
+		}
+	}
+	return told, nil
+}
+
+// noteProblems writes down which problems of a proxy came and went.
+func (c *Control) noteProblems(before []wire.Problem, r wire.Registration) {
+	note := func(kind, detail string) {
+		c.happened(store.Activity{At: c.now().UTC(), Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail})
+	}
+	has := func(list []wire.Problem, kind string) bool {
+		return slices.ContainsFunc(list, func(p wire.Problem) bool { return p.Kind == kind })
+	}
+	for _, p := range r.Problems {
+		if !has(before, p.Kind) {
+			note("problem", p.Kind+": "+p.Detail)
+		}
+	}
+	for _, p := range before {
+		if !has(r.Problems, p.Kind) {
+			note("mended", p.Kind)
+		}
+	}
+}
+
+// maxProblems bounds what a proxy tells of, one of each kind, and maxDetail each in bytes.
+const (
+	maxProblems = 8
+	maxDetail   = 500
+)
 
 // place is what others have to know of an instance.
 func place(r wire.Registration) [7]string {
@@ -216,6 +292,13 @@ func (c *Control) Acknowledge(id string, a wire.Ack) error {
 		return NotRegistered{id}
 	}
 	now := c.now()
+	if a.Error != m.ack.Error {
+		what := store.Activity{At: now.UTC(), Who: id, Kind: "refuses", Service: m.Service, Version: m.Version, Detail: a.Error}
+		if a.Error == "" {
+			what.Kind, what.Detail = "mended", fmt.Sprintf("it follows revision %d", a.Revision)
+		}
+		c.happened(what)
+	}
 	if m.seen = now; a.Revision != m.ack.Revision {
 		m.reached = now
 	}
@@ -238,7 +321,7 @@ func (c *Control) instances() []engine.Instance {
 
 // live is what the checker wants to know of the registry. The caller holds mu.
 func (c *Control) live() rules.Live {
-	l := rules.Live{Known: true, Versions: map[string][]string{}, TLS: c.TLS}
+	l := rules.Live{Known: true, Versions: map[string][]string{}}
 	proxies := map[string]int{}
 	for _, in := range c.instances() {
 		l.Versions[in.Service] = append(l.Versions[in.Service], in.Version)
@@ -330,6 +413,8 @@ func (c *Control) await(ctx context.Context, revision uint, since time.Time, lim
 				continue
 			case m.ack.Error != "":
 				r.Missing = append(r.Missing, id+": "+m.ack.Error)
+			case m.shuts() != "":
+				r.Missing = append(r.Missing, id+": "+m.shuts())
 			case m.ack.Revision < revision:
 				r.Missing = append(r.Missing, id)
 			default:

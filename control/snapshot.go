@@ -30,6 +30,7 @@ type ledger struct {
 	watches  noted[[]wire.Watch]
 	traced   float64 // share of the requests that are traced
 	key      string  // that the service's own calls show
+	mesh     string  // its id
 	gone     []gone
 	horizon  uint64 // newest snapshot of which something gone was forgotten
 	settled  uint64 // snapshot since which the registry is complete; 0: not yet
@@ -256,7 +257,7 @@ func (l *ledger) since(k scopeKey, seen uint64, revision uint) *News {
 		s.Watches = l.watches.value
 	}
 	if s.Whole {
-		s.Traced, s.Key = &l.traced, l.key
+		s.Traced, s.Key, s.Mesh = &l.traced, l.key, l.mesh
 	}
 	n.Urgent = n.Rules || s.Drills != nil || s.Watches != nil
 	if !s.Whole {

@@ -25,8 +25,26 @@ type Mesh struct {
 	Warnings    []rules.Finding `json:"warnings" doc:"of the rules in force, as things are now"`
 	Drills      []Drill         `json:"drills" doc:"that run now"`
 	Releases    []ReleaseBrief  `json:"releases" doc:"that run now"`
+	Problems    []ProxyProblem  `json:"problems" doc:"of proxies, now"`
 	Series      int             `json:"series" doc:"sets of names with requests in the last 15 minutes; at most 5000 are told apart"`
 	Other       uint64          `json:"other" doc:"requests counted without names, since there are too many names"`
+}
+
+// ProxyProblem is something that is wrong with a proxy now.
+type ProxyProblem struct {
+	Proxy   string `json:"proxy"`
+	Gateway string `json:"gateway,omitempty" doc:"that it serves"`
+	wire.Problem
+}
+
+// workloadOf is the problem of a proxy with its workload; empty: there is none.
+func workloadOf(list []wire.Problem) string {
+	for _, p := range list {
+		if p.Kind == wire.ProblemWorkload {
+			return p.Detail
+		}
+	}
+	return ""
 }
 
 // RevisionState is the revision in force and who has it.
@@ -75,13 +93,15 @@ type Version struct {
 
 // Instance is one running copy.
 type Instance struct {
-	ID      string   `json:"id"`
-	Site    string   `json:"site,omitempty"`
-	Address string   `json:"address"`
-	Down    string   `json:"down,omitempty" doc:"why its workload's health checks fail"`
-	Doubted bool     `json:"doubted,omitempty" doc:"the service lost sight of it and of most of its version at once; it is called on"`
-	Share   *float64 `json:"share" jsonschema:"nullable" doc:"of the version's requests, 0 to 1"`
-	Figures Figures  `json:"figures"`
+	ID      string `json:"id"`
+	Site    string `json:"site,omitempty"`
+	Address string `json:"address"`
+	Down    string `json:"down,omitempty" doc:"why its workload's health checks fail"`
+	// Unreachable is told by the proxy beside it; callers tell by themselves whether they reach it.
+	Unreachable string   `json:"unreachable,omitempty" doc:"why its own proxy cannot reach the workload"`
+	Doubted     bool     `json:"doubted,omitempty" doc:"the service lost sight of it and of most of its version at once; it is called on"`
+	Share       *float64 `json:"share" jsonschema:"nullable" doc:"of the version's requests, 0 to 1"`
+	Figures     Figures  `json:"figures"`
 }
 
 // Route is one rung of a ladder.
@@ -163,7 +183,14 @@ func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 		Warnings: []rules.Finding{}}
 	rev := force.Revision
 	m.Revision = RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
+	m.Problems = []ProxyProblem{}
 	for _, p := range fleet {
+		for _, one := range p.Problems {
+			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, one})
+		}
+		if p.State == Refuses {
+			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, wire.Problem{Kind: "refuses", Detail: p.Error}})
+		}
 		switch p.State {
 		case Behind, Refuses:
 			m.Revision.Behind = append(m.Revision.Behind, p.ID)

@@ -3,11 +3,12 @@ package proxy
 import (
 	"context"
 	"crypto/tls"
-	"fmt"
+	"time"
 
 	"nightjar/core/rules"
 	"nightjar/proxy/carry"
 	"nightjar/proxy/process"
+	"nightjar/wire"
 )
 
 // gatewayName begins the name of a gateway's listener, which goes on with its address.
@@ -22,35 +23,41 @@ type gateway struct {
 // openGateway listens where the rules want the gateway to, with the certificates
 // that they name. The old listener stays until the new one is open; rules that do
 // not name the gateway leave it open, and it refuses requests with a reason. While
-// the listeners are handed to another process, that one follows the rules.
-func (p *Proxy) openGateway(rs *rules.Rules) error {
+// the listeners are handed to another process, that one follows the rules. What
+// cannot be is a problem of this proxy, and is tried again.
+func (p *Proxy) openGateway(rs *rules.Rules) {
 	if p.cfg.Gateway == "" || rs == nil {
-		return nil
+		return
 	}
 	g := rs.Gateway(p.cfg.Gateway)
 	if g == nil {
-		return nil
+		p.setProblem(wire.ProblemListener, "")
+		p.setProblem(wire.ProblemCertificate, "")
+		return
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.isLeaving || p.isHandingOver {
-		return nil
+		return
 	}
-	if err := p.certs.Use(p.cfg.TLSDir, g.TLS); err != nil {
-		return fmt.Errorf("gateway %s: %w", g.Name, err)
+	err := p.certs.Use(p.cfg.TLSDir, g.TLS)
+	p.setProblem(wire.ProblemCertificate, p.certs.Problem(g.Hosts, time.Now()))
+	if err != nil || p.gateway != nil && p.gateway.listen == g.Listen {
+		if err == nil {
+			p.setProblem(wire.ProblemListener, "")
+		}
+		return
 	}
-	if p.gateway != nil && p.gateway.listen == g.Listen {
-		return nil
-	}
-	name := gatewayName + g.Listen
-	l, err := p.cfg.Before.Listen(name, g.Listen)
+	l, err := p.cfg.Before.Listen(gatewayName+g.Listen, g.Listen)
 	if err != nil {
-		return fmt.Errorf("gateway %s: %w", g.Name, err)
+		p.setProblem(wire.ProblemListener, "gateway "+g.Name+" does not listen at "+g.Listen+": "+err.Error())
+		return
 	}
+	p.setProblem(wire.ProblemListener, "")
 	if old := p.gateway; old != nil {
 		p.closing.Go(func() { old.Drain(0, p.cfg.Drain) })
 	}
-	o := p.listen(name, l, p.router)
+	o := p.listen(gatewayName+g.Listen, l, p.router)
 	config := p.certs.Config()
 	o.TLS = func() *tls.Config { // rules can bring certificates and take them away without closing the listener
 		if p.certs.Empty() {
@@ -61,23 +68,23 @@ func (p *Proxy) openGateway(rs *rules.Rules) error {
 	p.gateway = &gateway{o, g.Listen}
 	p.closing.Go(func() {
 		if err := o.Serve(); err != nil {
-			p.log.Error("the gateway's listener broke", "error", err)
+			p.setProblem(wire.ProblemListener, "the listener of gateway "+g.Name+" broke: "+err.Error())
 		}
 	})
-	return nil
 }
 
 // watchCertificates takes changed files into use, until ctx is done.
 func (p *Proxy) watchCertificates(ctx context.Context) {
-	told := ""
 	process.Every(ctx, certificateTick, func() {
-		switch changed, err := p.certs.Refresh(); {
-		case err != nil && err.Error() != told:
-			told = err.Error()
-			p.log.Warn("changed certificate files are not usable; the ones before stay", "error", err)
-		case changed:
-			told = ""
-			p.log.Info("certificates were read again")
+		rs := p.follower.Rules()
+		if rs == nil {
+			return
+		}
+		if g := rs.Gateway(p.cfg.Gateway); g != nil {
+			if isChanged, _ := p.certs.Refresh(); isChanged {
+				p.log.Info("certificates were read again")
+			}
+			p.openGateway(rs)
 		}
 	})
 }

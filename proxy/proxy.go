@@ -84,7 +84,9 @@ type Proxy struct {
 	router    *carry.Router
 	transport *carry.Transports
 	pools     *carry.Pools
+	callers   *carry.Callers
 	inbound   *carry.Listener
+	beside    *carry.Inbound // nil: no workload
 	outbound  *carry.Listener
 	services  []*carry.Listener // one for a service each
 	status    *process.Status   // nil: there is none
@@ -95,6 +97,7 @@ type Proxy struct {
 	gateway       *gateway   // once the rules name it
 	isLeaving     bool       // no new listener is to be opened
 	isHandingOver bool       // nor while another process is given those that there are
+	troubles      problems
 	certs         certs.Set
 	closing       sync.WaitGroup // listeners that were replaced
 }
@@ -164,6 +167,11 @@ func (p *Proxy) assemble() {
 		Adopted: p.openGateway,
 	})
 	p.transport, p.pools = carry.NewTransports(), &carry.Pools{Epoch: p.epoch}
+	most, ofOne := carry.MaxCallers(), 0
+	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
+		ofOne = max(most/2, 1)
+	}
+	p.callers = carry.NewCallers(most, ofOne, p.epoch)
 	p.router = carry.NewRouter(carry.Router{
 		Source: carry.Source{
 			Proxy:   cfg.ID,
@@ -223,7 +231,7 @@ func (p *Proxy) openListeners() (err error) {
 			App:     &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true},
 			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
 		}
-		p.inbound = p.listen("inbound", l, in)
+		p.inbound, p.beside = p.listen("inbound", l, in), in
 		p.inbound.RelayToApp(in, func() bool { return p.speaks(cfg.Service) == "tcp" })
 	}
 	if cfg.Gateway == "" {
@@ -258,7 +266,8 @@ func (p *Proxy) open(name, address string) (net.Listener, error) {
 // listen makes a listener whose requests go to a Router or an Inbound.
 func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
 	return carry.Open(
-		carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log},
+		carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log,
+			Callers: p.callers},
 		h,
 	)
 }
@@ -419,7 +428,7 @@ func (p *Proxy) registration() wire.Registration {
 
 // vitals is how the proxy is doing.
 func (p *Proxy) vitals() wire.Vitals {
-	v := wire.Vitals{Memory: process.ResidentMemory(), Down: p.checks.Down()}
+	v := wire.Vitals{Memory: process.ResidentMemory(), Down: p.checks.Down(), Problems: p.problems()}
 	for _, o := range p.listeners() {
 		v.Connections += o.Connections()
 	}
@@ -435,9 +444,7 @@ func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pi
 	defer func() {
 		if err != nil {
 			p.setHandingOver(false)
-			if err := p.openGateway(p.follower.Rules()); err != nil {
-				p.log.Error("not listening where the rules say", "error", err)
-			}
+			p.openGateway(p.follower.Rules())
 		}
 	}()
 	listeners := map[string]net.Listener{}

@@ -64,6 +64,9 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	} else {
 		r.running.Go(func() { p.session.Run(ctx) })
 	}
+	if p.beside != nil {
+		r.running.Go(func() { p.watchApp(ctx, p.beside) })
+	}
 	if p.status != nil {
 		r.running.Go(func() { p.status.Run(ctx) })
 	}

@@ -19,6 +19,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"nightjar/wire"
 )
 
 // certificate writes a self-signed certificate and its key as NAME.pem and NAME.key.
@@ -107,14 +109,28 @@ func TestGatewayTLS(t *testing.T) {
 	os.WriteFile(filepath.Join(dir, "a.pem"), cert, 0o600)
 	waitFor(t, func() bool { serial, _ := shown(at, "a.example", "HTTP/1.1"); return serial == 3 }) // by itself
 	// Files that are gone are said, and what is in use stays.
-	if ack := f.send(2, rulesWith("tls: {cert: gone.pem, key: gone.key},"), true); !strings.Contains(ack.Error, filepath.Join(dir, "gone.pem")) {
-		t.Errorf("a file that is gone: %+v", ack)
+	problem := func() string {
+		for _, one := range p.problems() {
+			if one.Kind == wire.ProblemCertificate {
+				return one.Detail
+			}
+		}
+		return ""
+	}
+	if f.send(2, rulesWith("tls: {cert: gone.pem, key: gone.key},"), true); !strings.Contains(problem(), filepath.Join(dir, "gone.pem")) {
+		t.Errorf("a file that is gone: %q", problem())
 	}
 	if serial, _ := shown(at, "a.example", "HTTP/1.1"); serial != 3 {
 		t.Errorf("after a file that is gone: certificate %d", serial)
 	}
+	certificate(t, dir, "gone", 4, "a.example")
+	waitFor(t, func() bool { serial, _ := shown(at, "a.example", "HTTP/1.1"); return serial == 4 && problem() == "" }) // it is there now
+	f.send(3, strings.Replace(rulesWith("tls: {cert: b.pem, key: b.key},"), "'*'", "other.example", 1), true)
+	if got := problem(); got != "no certificate covers host other.example" {
+		t.Errorf("a host without a certificate: %q", got)
+	}
 	// Rules without TLS take it away on the same port.
-	f.send(3, rulesWith(""), true)
+	f.send(4, rulesWith(""), true)
 	if got := ask(at, "a.example", "/"); got != "one" {
 		t.Errorf("plain again: %q", got)
 	}

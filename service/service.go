@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"nightjar/api"
-	"nightjar/certs"
 	"nightjar/console"
 	"nightjar/control"
 	"nightjar/proxy"
@@ -41,7 +40,6 @@ type Config struct {
 	Proxies string  // host:port where proxies of other machines are let in, besides Addr; empty: none are
 	Token   string  // that those proxies have to bring; at least 16 characters
 	Program string  // version of this program
-	TLSDir  string  // directory from which the names of TLS files in rules count; the working directory when empty
 	Traced  float64 // share of the requests without a trace context that are traced, 0 to 1
 	OTLP    string  // URL of a receiver of spans; empty: none
 	Log     *slog.Logger
@@ -96,7 +94,6 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		st.Close()
 		return nil, err
 	}
-	c.TLS = certs.Look(cfg.TLSDir)
 	c.Log = cfg.Log
 	if c.Key, err = noticeKey(filepath.Join(cfg.Data, "notify.key")); err != nil {
 		l.Close()
@@ -118,7 +115,7 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 // beside starts proxies of this process that no other knows of.
 func beside(cfg Config) func(context.Context, control.Beside) (string, func(), error) {
 	return func(ctx context.Context, b control.Beside) (string, func(), error) {
-		p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: b.Caller, Gateway: b.Gateway, Site: b.Site, Snapshots: b.Snapshots, TLSDir: cfg.TLSDir, Program: cfg.Program, Log: cfg.Log, Drain: time.Second})
+		p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: b.Caller, Gateway: b.Gateway, Site: b.Site, Snapshots: b.Snapshots, Program: cfg.Program, Log: cfg.Log, Drain: time.Second})
 		if err != nil {
 			return "", nil, err
 		}

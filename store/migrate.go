@@ -61,6 +61,8 @@ var migrations = []string{
 	);
 	CREATE INDEX notices_due ON notices (state, due);
 	CREATE INDEX notices_of_release ON notices (release, number);`,
+	`CREATE TABLE mesh (id TEXT NOT NULL);
+	INSERT INTO mesh VALUES (lower(hex(randomblob(8))));`,
 }
 
 // migrate applies what is missing, each step whole or not at all. fresh tells

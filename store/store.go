@@ -51,6 +51,7 @@ type Checked struct {
 type Store struct {
 	write, read *gorm.DB
 	fresh       bool
+	mesh        string
 }
 
 // Open opens or makes the database in a directory and brings its schema up to
@@ -77,6 +78,10 @@ func Open(dir string) (*Store, error) {
 		s.Close()
 		return nil, fmt.Errorf("database %s: %w", path, err)
 	}
+	if err := write.Raw("SELECT id FROM mesh").Scan(&s.mesh).Error; err != nil || s.mesh == "" {
+		s.Close()
+		return nil, fmt.Errorf("database %s has no id of its mesh: %w", path, errors.Join(ErrNotFound, err))
+	}
 	if s.read, err = open("file:" + path + common + "&mode=ro"); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("database %s: %w", path, err)
@@ -90,6 +95,10 @@ func open(dsn string) (*gorm.DB, error) {
 
 // Fresh tells whether Open made the database.
 func (s *Store) Fresh() bool { return s.fresh }
+
+// Mesh is the id of the mesh whose records these are, made with the database: by
+// it proxies tell this store from another.
+func (s *Store) Mesh() string { return s.mesh }
 
 // Close closes the database.
 func (s *Store) Close() error {

@@ -147,7 +147,7 @@ func send(t *testing.T, gateway string, here <-chan struct{}, round int) (s sent
 		go func() { <-here; leave() }()
 		do(ctx, "GET", "/leave", "")
 	}
-	s.abandoned, s.tries, s.appGone = 2, 106, 2
+	s.abandoned, s.tries, s.appGone = 2, 104, 2
 	return s
 }
 
@@ -431,7 +431,7 @@ func isWhole(tr traces.Trace) bool {
 }
 
 // TestTraces: a request that crosses the mesh is one trace, whose spans hang
-// together; the caller's own context goes on, and its choice holds.
+// together; a member's own context goes on, and its choice holds.
 func TestTraces(t *testing.T) {
 	t.Parallel()
 	m := startDemo(t, "--no-traffic", "--trace-share", "0%")
@@ -439,10 +439,15 @@ func TestTraces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ask := func(traceparent string) {
+	fleet, err := m.api.Fleet(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	member := fleet.Proxies[slices.IndexFunc(fleet.Proxies, func(p control.Member) bool { return p.Service == "tides" })].Outbound
+	ask := func(at, host, traceparent string) {
 		t.Helper()
-		req, _ := http.NewRequest("GET", "http://"+gateway+"/", nil)
-		req.Host = "tickets.ferry.example"
+		req, _ := http.NewRequest("GET", "http://"+at+"/", nil)
+		req.Host = host
 		req.Header.Set("Traceparent", traceparent)
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {
@@ -451,8 +456,9 @@ func TestTraces(t *testing.T) {
 		resp.Body.Close()
 	}
 	const rest = "77b34da6a3ce929d0e0e4736"
-	ask("00-00000000000000000000000000000aa1-00f067aa0ba902b7-00")
-	ask("nonsense")
+	ask(member, "kiosk", "00-00000000000000000000000000000aa1-00f067aa0ba902b7-00")
+	ask(member, "kiosk", "nonsense")
+	ask(gateway, "tickets.ferry.example", "00-00000000000000000000000000000aa2-00f067aa0ba902b7-01") // an outsider decides nothing
 	// Spans that a busy service does not take in time are lost, by design: then another request is traced.
 	wanted, asked := "", 0
 	var began time.Time
@@ -460,7 +466,7 @@ func TestTraces(t *testing.T) {
 		if time.Since(began) > 6*time.Second {
 			wanted, began = fmt.Sprintf("%08x%s", 0x4bf92f35+asked, rest), time.Now()
 			asked++
-			ask("00-" + wanted + "-00f067aa0ba902b7-01")
+			ask(member, "kiosk", "00-"+wanted+"-00f067aa0ba902b7-01")
 		}
 		tr, err := m.api.Trace(t.Context(), wanted)
 		return err == nil && slices.Contains(tr.Services, "berths") && slices.Contains(tr.Services, "fares") && isWhole(tr)
@@ -485,14 +491,14 @@ func TestTraces(t *testing.T) {
 			t.Errorf("span %d, %s %s, hangs on %q", i, r.Kind, r.Service, parent.Kind)
 		}
 	}
-	if roots != 1 || tr.Rows[0].Kind != "request" || tr.Rows[0].Caller != "front-door" || tr.Rows[0].Service != "kiosk" {
+	if roots != 1 || tr.Rows[0].Kind != "request" || tr.Rows[0].Caller != "tides" || tr.Rows[0].Service != "kiosk" {
 		t.Errorf("%d spans begin it, the first is %+v", roots, tr.Rows[0])
 	}
 	list, _ := m.api.Traces(t.Context(), traces.Filter{}, 10)
 	if n := len(list.Traces); n < 1 || n > asked || slices.ContainsFunc(list.Traces, func(tr traces.Summary) bool { return !strings.HasSuffix(tr.ID, rest) }) {
 		t.Errorf("traces: %+v; a caller that wants none, or says it wrongly, gets none", list.Traces)
 	}
-	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "front-door → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
+	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "tides → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
 		t.Errorf("the waterfall:\n%s", out)
 	}
 	m.must(2, "traces", "ffff")

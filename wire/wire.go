@@ -42,6 +42,8 @@ type Registration struct {
 	Started  time.Time         `json:"started"`
 	// Takes is the nonce of the process whose work this one takes over.
 	Takes string `json:"takes,omitempty"`
+	// Mesh is the id of the mesh that the proxy follows; empty: none yet.
+	Mesh string `json:"mesh,omitempty"`
 	Vitals
 }
 
@@ -50,11 +52,30 @@ type Vitals struct {
 	Down        string `json:"down,omitempty" doc:"why the workload's health checks fail; empty: they do not"`
 	Connections int    `json:"connections" doc:"open connections of callers"`
 	Memory      uint64 `json:"memory" doc:"resident bytes of the process"`
+
+	Problems []Problem `json:"problems,omitempty" doc:"what is wrong with it now"`
 }
+
+// Problem is something that is wrong with a proxy now.
+type Problem struct {
+	Kind   string `json:"kind" doc:"workload, listener, certificate or connections"`
+	Detail string `json:"detail"`
+}
+
+// The kinds of problems.
+const (
+	ProblemWorkload    = "workload"    // the proxy beside it cannot reach it
+	ProblemListener    = "listener"    // a gateway does not listen where the rules say
+	ProblemCertificate = "certificate" // a gateway has none that it could show for its hosts
+	ProblemConnections = "connections" // callers found no room for theirs
+)
 
 // Lease is the answer to a Registration.
 type Lease struct {
 	Seconds int `json:"seconds"` // renew well before
+	// Take is the id of the mesh that the proxy is to follow from now on, whatever it
+	// followed before, since a person said so.
+	Take string `json:"take,omitempty"`
 }
 
 // Snapshot is one line of the stream: what changed since the line before, or
@@ -63,6 +84,7 @@ type Snapshot struct {
 	Sequence uint64 `json:"sequence,omitempty"` // to be acknowledged
 	Revision uint   `json:"revision,omitempty"` // in force with this line; 0: the rules did not change
 	Whole    bool   `json:"whole,omitempty"`    // it is everything; what was known before is forgotten
+	Mesh     string `json:"mesh,omitempty"`     // with a whole snapshot, the id of the mesh: see store.Store.Mesh
 
 	Services      []*rules.Service  `json:"services,omitempty"` // new or changed
 	GoneServices  []string          `json:"goneServices,omitempty"`

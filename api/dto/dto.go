@@ -92,6 +92,11 @@ type Revisions struct {
 	Next      uint       `json:"next,omitempty" doc:"pass as before for the next page; absent on the last"`
 }
 
+// Take names proxies that are to follow this mesh, whatever they followed before.
+type Take struct {
+	Proxies []string `json:"proxies,omitempty" doc:"by name; absent: all that refuse to. In the answer: those that were told"`
+}
+
 // Fleet is the proxies.
 type Fleet struct {
 	Revision uint             `json:"revision" doc:"the newest, which all are to follow"`

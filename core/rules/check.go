@@ -7,25 +7,16 @@ import (
 	"strings"
 )
 
-// Live is what is known of the running mesh and its files when rules are
-// checked. The zero value knows nothing, and nothing is said on its account.
+// Live is what is known of the running mesh when rules are checked. The zero value knows nothing, and nothing is said on its account.
 type Live struct {
 	Known    bool                // whether Versions, Links and Busy say anything
 	Versions map[string][]string // service to the versions that have an instance now
 	Links    []Link              // who called whom lately
 	Busy     map[string]float64  // service/version to requests at once of its busiest caller
-	// TLS looks at the files of a certificate; nil: they are not looked at.
-	TLS func(Certificate) (CertificateState, error)
 }
 
 // Link is a caller, a service or gateway, and the service that it calls.
 type Link struct{ From, To string }
-
-// CertificateState is what is known of a certificate that could be read.
-type CertificateState struct {
-	Names   []string // hosts that it covers, also *.suffix
-	Expired string   // when it ran out; empty: it has not
-}
 
 // Check reads files and reports every mistake and warning of all of them, in
 // the order of the files. The rules are fit to publish only when Mistakes of
@@ -130,7 +121,6 @@ func (c *checker) references() {
 				Message: g.Name + " is both a service and a gateway", Expected: "another name for one of the two"})
 		}
 		c.ladder(nil, g.Routes, path)
-		c.certificates(g, path)
 	}
 	c.gatewayHosts()
 	for _, p := range c.rules.Policies {
@@ -361,50 +351,6 @@ func (c *checker) gatewayHosts() {
 				)
 			}
 			first[key] = g
-		}
-	}
-}
-
-// certificates looks at the files of a gateway, where they can be seen.
-func (c *checker) certificates(g *Gateway, path string) {
-	if c.live.TLS == nil || len(g.TLS) == 0 {
-		return
-	}
-	var names []string
-	whole := true
-	for _, cert := range g.TLS {
-		state, err := c.live.TLS(cert)
-		if err != nil {
-			c.mistake(
-				cert.At,
-				path+".tls",
-				CodeTLSFile,
-				err.Error(),
-				"two readable PEM files: a certificate chain and the key that belongs to it",
-			)
-			whole = false
-			continue
-		}
-		if state.Expired != "" {
-			c.warn(
-				cert.At,
-				path+".tls",
-				CodeCertificate,
-				fmt.Sprintf("%s ran out on %s", cert.Cert, state.Expired),
-				"a certificate that is valid now",
-			)
-		}
-		names = append(names, state.Names...)
-	}
-	for i, h := range g.Hosts {
-		if whole && h != "*" && !slices.ContainsFunc(names, func(n string) bool { return hostCovers(n, h) }) {
-			c.warn(
-				g.TLS[0].At,
-				fmt.Sprintf("%s.hosts[%d]", path, i),
-				CodeCertificate,
-				fmt.Sprintf("no certificate of gateway %s covers host %s", g.Name, h),
-				"a certificate for it; these are covered: "+strings.Join(names, ", "),
-			)
 		}
 	}
 }

@@ -37,7 +37,6 @@ const (
 	CodeUnknownRoute   Code = "unknown-route"
 	CodeUnknownLabels  Code = "unknown-labels"
 	CodePolicyConflict Code = "policy-conflict"
-	CodeTLSFile        Code = "tls-file"
 	CodeTooLarge       Code = "too-large"
 )
 
@@ -53,7 +52,6 @@ const (
 	CodeGuardTooSmall   Code = "guard-too-small"
 	CodeUsedLinkDenied  Code = "used-link-denied"
 	CodeMirrorDoubles   Code = "mirror-doubles"
-	CodeCertificate     Code = "certificate"
 	CodeNoEffectYet     Code = "no-effect-yet"
 )
 
@@ -87,7 +85,6 @@ func Kinds() []Kind {
 		{CodeUnknownRoute, Mistake, "The service has no route of that name."},
 		{CodeUnknownLabels, Mistake, "No service and no route has the labels that a policy is for."},
 		{CodePolicyConflict, Mistake, "Two equally specific policies set the same thing."},
-		{CodeTLSFile, Mistake, "A certificate or key cannot be read, or the two do not belong together."},
 		{CodeTooLarge, Mistake, "The rules are over a limit on size, depth or cost."},
 		{CodeShadowed, Warning, "An earlier route takes every request that this one could take."},
 		{CodeNoInstance, Warning, "A version gets requests and has no instance now."},
@@ -99,7 +96,6 @@ func Kinds() []Kind {
 		{CodeGuardTooSmall, Warning, "Fewer requests at once are let through than traffic needs now."},
 		{CodeUsedLinkDenied, Warning, "A link that is used now has no permission."},
 		{CodeMirrorDoubles, Warning, "A mirror about doubles the load of a guarded service."},
-		{CodeCertificate, Warning, "A certificate has run out or does not cover a host."},
 		{CodeNoEffectYet, Warning, "The setting is checked, and this program does not act on it yet."},
 	}
 }

@@ -75,6 +75,7 @@ type server struct {
 	isDraining func() bool       // answers are to end their connections
 	tunnels    *tunnels          // connections that became something else than HTTP
 	stall      time.Duration     // after which a caller that takes no byte is given up
+	ended      func(net.Conn)    // is told of a tunnel that ended; nil: nobody is
 }
 
 type shardKey struct{}

@@ -167,7 +167,7 @@ func (g *general) outgoing() *http.Request {
 	}
 	out.Body = g.body
 	if g.kept == nil && (g.to.mirror != nil || g.to.mayRepeat) {
-		g.kept = newKeptBody(g.body)
+		g.kept = newKeptBody(g.body, r.ContentLength)
 	}
 	if g.kept != nil {
 		out.Body = g.kept.once()

@@ -3,6 +3,7 @@ package carry
 import (
 	"cmp"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"nightjar/core/engine"
@@ -18,6 +19,48 @@ type Inbound struct {
 	App  *engine.Instance // the workload
 	// IsHTTP2 tells whether the workload speaks HTTP/2 alone.
 	IsHTTP2 func() bool
+
+	lost    atomic.Pointer[string] // why the workload cannot be reached; nil: it can, as far as is known
+	isKnown atomic.Bool            // it was reached, or could not be
+}
+
+// Lost is why the workload cannot be reached; empty: it can, as far as is known.
+func (in *Inbound) Lost() string {
+	if why := in.lost.Load(); why != nil {
+		return *why
+	}
+	return ""
+}
+
+// IsKnown tells whether the workload was called yet.
+func (in *Inbound) IsKnown() bool { return in.isKnown.Load() }
+
+// Tried tells what became of a connection to the workload.
+func (in *Inbound) Tried(err error) {
+	if err == nil {
+		in.reached()
+		return
+	}
+	in.miss(outcomeOf(err))
+}
+
+func (in *Inbound) reached() {
+	if in.lost.Load() != nil {
+		in.lost.Store(nil)
+	}
+	if !in.isKnown.Load() {
+		in.isKnown.Store(true)
+	}
+}
+
+// miss notes an attempt without an answer.
+func (in *Inbound) miss(o engine.Outcome) {
+	if o.Reason != engine.Unreachable {
+		return
+	}
+	why := "workload " + in.App.Address + " " + o.Detail
+	in.lost.Store(&why)
+	in.isKnown.Store(true)
 }
 
 func (in *Inbound) source() *Source { return &in.Source }
@@ -58,6 +101,7 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 	o := b.send()
 	switch {
 	case o.Reason == "":
+		in.reached()
 		return q.sendAnswer(o.Status)
 	case b.ended() == errCallerLeft && b.isBodySlow(): // the body did not come, and whoever called gave up
 		q.over(engine.CallerFault, engine.BadRequest, 0, errSlowBody.Error())
@@ -69,6 +113,7 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 		q.over(engine.Abandoned, "", 0, "")
 		return false
 	}
+	in.miss(o)
 	return q.refuse(o, "workload "+in.App.Address+": "+o.Detail)
 }
 

@@ -33,13 +33,13 @@ type Listener struct {
 	ended    chan struct{} // Serve of fallback returned
 	cut      context.CancelCauseFunc
 
-	mu       sync.Mutex // guards what follows; taken when a connection comes or goes
-	conns    map[*plain]struct{}
-	serving  sync.WaitGroup // connections that are not with fallback
-	next     int
-	draining atomic.Bool
-
-	fallbackConns atomic.Int64
+	mu        sync.Mutex // guards what follows; taken when a connection comes or goes
+	conns     map[*plain]struct{}
+	serving   sync.WaitGroup // connections that are not with fallback
+	next      int
+	draining  atomic.Bool
+	fallbacks map[net.Conn]*caller // connections of fallback
+	hijacked  map[net.Conn]*caller // those that became tunnels
 }
 
 // Config of a Listener. Recorder, TLS and Relay may be nil.
@@ -53,6 +53,7 @@ type Config struct {
 	TLS       func() *tls.Config          // nil, or nil from it: none is spoken
 	Relay     func() func(c *net.TCPConn) // nil, or nil from it: HTTP is spoken
 	Stall     time.Duration               // after which a peer that takes no byte is given up; 2 minutes when 0
+	Callers   *Callers                    // nil: their connections are not bounded
 }
 
 // Open makes a listener whose requests go to h, a Router or an Inbound. Call
@@ -61,7 +62,7 @@ func Open(cfg Config, h Handler) *Listener {
 	if cfg.Stall == 0 {
 		cfg.Stall = stallTimeout
 	}
-	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{},
+	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{}, fallbacks: map[net.Conn]*caller{}, hijacked: map[net.Conn]*caller{},
 		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
 	base, cut := context.WithCancelCause(context.Background())
 	l.cut = cut
@@ -73,6 +74,7 @@ func Open(cfg Config, h Handler) *Listener {
 		isDraining: l.isDraining,
 		tunnels:    &l.tunnels,
 		stall:      cfg.Stall,
+		ended:      l.tunnelEnded,
 	}
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
@@ -89,14 +91,7 @@ func Open(cfg Config, h Handler) *Listener {
 		ConnContext:                  s.connContext,
 		BaseContext:                  func(net.Listener) context.Context { return base },
 		ErrorLog:                     slog.NewLogLogger(cfg.Log.Handler(), slog.LevelDebug),
-		ConnState: func(_ net.Conn, s http.ConnState) {
-			switch s {
-			case http.StateNew:
-				l.fallbackConns.Add(1)
-			case http.StateClosed, http.StateHijacked:
-				l.fallbackConns.Add(-1)
-			}
-		},
+		ConnState:                    l.fallbackState,
 	}
 	return l
 }
@@ -139,6 +134,8 @@ func (l *Listener) Serve() error {
 				err,
 			)
 		}
+		l.Callers.relieve()
+		l.Pools.CloseIdle()
 		pause = min(max(5*time.Millisecond, 2*pause), time.Second)
 		time.Sleep(pause)
 	}
@@ -146,24 +143,34 @@ func (l *Listener) Serve() error {
 
 // take gives a new connection to what serves it.
 func (l *Listener) take(conn *net.TCPConn) {
+	at := l.Callers.admit(conn, func() { conn.SetReadDeadline(time.Unix(1, 0)) })
+	if at == nil {
+		l.refuse(conn)
+		return
+	}
 	if l.TLS != nil {
 		if cfg := l.TLS(); cfg != nil {
-			l.hand(tls.Server(conn, cfg))
+			l.hand(tls.Server(conn, cfg), at)
 			return
 		}
 	}
 	if l.Relay != nil {
 		if relay := l.Relay(); relay != nil {
-			l.serving.Go(func() { relay(conn) })
+			l.serving.Go(func() {
+				defer at.leave()
+				at.work()
+				relay(conn)
+			})
 			return
 		}
 	}
 	raw, err := conn.SyscallConn()
 	if err != nil {
+		at.leave()
 		conn.Close()
 		return
 	}
-	c := &plain{listener: l, src: l.src, conn: conn, raw: raw, remote: conn.RemoteAddr().String()}
+	c := &plain{listener: l, src: l.src, conn: conn, raw: raw, remote: conn.RemoteAddr().String(), at: at}
 	if l.Recorder != nil {
 		c.shard = l.Recorder.Assign()
 	}
@@ -182,15 +189,55 @@ func (l *Listener) forget(c *plain) {
 }
 
 // handOn gives a connection of which something was read to net/http.
-func (l *Listener) handOn(conn net.Conn, early []byte) {
-	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn)})
+func (l *Listener) handOn(conn net.Conn, early []byte, at *caller) {
+	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn)}, at)
 }
 
-func (l *Listener) hand(conn net.Conn) {
+func (l *Listener) hand(conn net.Conn, at *caller) {
+	l.mu.Lock()
+	l.fallbacks[conn] = at
+	l.mu.Unlock()
 	select {
 	case l.handed <- conn:
 	case <-l.closed:
+		l.fallbackState(conn, http.StateClosed)
 		conn.Close()
+	}
+}
+
+// fallbackState follows what becomes of a connection with fallback.
+func (l *Listener) fallbackState(conn net.Conn, s http.ConnState) {
+	l.mu.Lock()
+	at := l.fallbacks[conn]
+	switch s {
+	case http.StateHijacked: // it goes on as a tunnel
+		l.hijacked[conn] = at
+		delete(l.fallbacks, conn)
+	case http.StateClosed:
+		delete(l.fallbacks, conn)
+	}
+	l.mu.Unlock()
+	if at == nil {
+		return
+	}
+	switch s {
+	case http.StateActive, http.StateHijacked:
+		at.work()
+	case http.StateIdle:
+		at.wait()
+	case http.StateClosed:
+		at.leave()
+	}
+}
+
+// tunnelEnded says that a connection that became a tunnel is gone.
+func (l *Listener) tunnelEnded(conn net.Conn) {
+	l.mu.Lock()
+	at := l.hijacked[conn]
+	delete(l.hijacked, conn)
+	l.mu.Unlock()
+	if at != nil {
+		at.leave()
 	}
 }
 
@@ -217,7 +264,7 @@ func (h handedOn) Addr() net.Addr { return h.l.Listener.Addr() }
 func (l *Listener) Connections() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return len(l.conns) + int(l.fallbackConns.Load()) + l.tunnels.count()
+	return len(l.conns) + len(l.fallbacks) + l.tunnels.count()
 }
 
 // Drain stops accepting, lets requests finish for limit at most, and answers

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nightjar/wire"
@@ -69,8 +70,10 @@ func (m *mirrors) end() {
 // sent, for a copy or for another attempt. The transport may still read it when the
 // answer is there already.
 type keptBody struct {
-	from io.ReadCloser
-	mu   sync.Mutex // guards what follows, and reading
+	from   io.ReadCloser
+	length int64        // -1: not known
+	have   atomic.Int64 // bytes that are kept, for a look without the lock
+	mu     sync.Mutex   // guards what follows, and reading
 	kept []byte
 	over bool // too much went by to be kept
 	end  error
@@ -83,7 +86,9 @@ type keptReader struct {
 	at   int // of what was kept, how much went by
 }
 
-func newKeptBody(from io.ReadCloser) *keptBody { return &keptBody{from: from} }
+func newKeptBody(from io.ReadCloser, length int64) *keptBody {
+	return &keptBody{from: from, length: length}
+}
 
 // once is the body for one attempt; the attempt before has no part in it any more.
 func (k *keptBody) once() io.ReadCloser {
@@ -124,9 +129,11 @@ func (r *keptReader) Read(p []byte) (int, error) {
 	n, err := k.from.Read(p)
 	if k.end = err; k.over || n+len(k.kept) > maxCopyBody {
 		k.over, k.kept = true, nil
+		k.have.Store(0)
 		r.at = 0
 	} else {
 		k.kept = append(k.kept, p[:n]...)
+		k.have.Store(int64(len(k.kept)))
 		r.at += n
 	}
 	return n, err
@@ -146,8 +153,8 @@ func (k *keptBody) all() ([]byte, bool) {
 
 // isGone tells whether the body cannot be had again.
 func (k *keptBody) isGone() bool {
-	if !k.mu.TryLock() {
-		return true // it still comes in: what the instance said already has to do
+	if !k.mu.TryLock() { // unless all of it has come, what the instance said already has to do
+		return k.have.Load() != k.length
 	}
 	defer k.mu.Unlock()
 	return k.over

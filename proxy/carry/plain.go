@@ -42,7 +42,8 @@ type plain struct {
 	remote   string // address of the caller
 	shard    *observe.Shard
 	slot     int // where its connections to instances are put back
-	*work        // nil while nothing is under way
+	at       *caller
+	*work    // nil while nothing is under way
 
 	life       lifetime
 	watch      callerWatch
@@ -190,6 +191,7 @@ func (c *plain) serve() {
 		}
 		if !isHandedOn {
 			c.conn.Close()
+			c.at.leave()
 		}
 	}()
 	for {
@@ -197,7 +199,7 @@ func (c *plain) serve() {
 		case err == http1.ErrElsewhere:
 			isHandedOn = true
 			c.conn.SetDeadline(time.Time{})
-			c.listener.handOn(c.conn, append([]byte(nil), c.in[:c.have]...))
+			c.listener.handOn(c.conn, append([]byte(nil), c.in[:c.have]...), c.at)
 			return
 		case err != nil:
 			return
@@ -231,9 +233,11 @@ func (c *plain) next() error {
 	}
 	c.looked, c.room, c.received = 0, c.room[:0], 0
 	c.isLast = c.req.Close()
+	c.at.work()
 	keep := c.listener.handler.carry(c, &c.Exchange, c.shard)
 	c.unwatch()
 	c.dropAnswer()
+	c.at.wait()
 	if !keep || c.isLast {
 		return errDone
 	}

@@ -117,6 +117,11 @@ func (c *plain) connect(pool *connPool, isFresh bool) (*upstream, error) {
 	c.life.onEnd(func(error) { cancel() })
 	defer c.life.onEnd(nil)
 	u, err := c.listener.Pools.dial(ctx, pool)
+	if err != nil && isShortage(err) { // what is kept and not needed makes room
+		c.listener.Pools.CloseIdle()
+		c.listener.Callers.relieve()
+		u, err = c.listener.Pools.dial(ctx, pool)
+	}
 	if err != nil && ctx.Err() == context.DeadlineExceeded {
 		err = errDeadline
 	}

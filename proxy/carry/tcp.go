@@ -159,7 +159,12 @@ func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
 		app, err := net.DialTimeout("tcp", in.App.Address, dialTimeout)
 		r := observe.Result{Class: engine.OK, Took: in.now() - began}
 		if err != nil {
-			r.Class, r.Reason = engine.Failed, engine.Unreachable
+			o := outcomeOf(err)
+			in.miss(o)
+			r.Reason = o.Reason
+			r.Class = engine.Classify(o.Reason, 0)
+		} else {
+			in.reached()
 		}
 		cell := l.Recorder.Assign().Served("", false, &r)
 		if err != nil {

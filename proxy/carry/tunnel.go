@@ -163,6 +163,9 @@ func (g *general) switchTo(answer *http.Response) error {
 		back.Close()
 		return err
 	}
+	if g.s.ended != nil {
+		defer g.s.ended(conn)
+	}
 	conn.SetDeadline(time.Time{})
 	var front io.ReadWriteCloser = conn
 	if early.Reader.Buffered() > 0 {

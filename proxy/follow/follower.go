@@ -6,6 +6,7 @@ package follow
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"sync"
@@ -37,7 +38,7 @@ type Config struct {
 	Self func() engine.Instance
 	// Adopted is called with rules that have just come into force, or nil: it makes
 	// the listeners follow. One call at a time.
-	Adopted func(*rules.Rules) error
+	Adopted func(*rules.Rules)
 }
 
 // Follower is what a proxy follows. Requests read Table alone.
@@ -58,6 +59,8 @@ type Follower struct {
 	known     known
 	rules     *rules.Rules         // of known
 	drillEnds map[string]time.Time // of the drills that were heard of
+	refuses   error                // why the service is not followed; nil: it is
+	permitted string               // mesh to follow whatever was followed before; empty: none
 }
 
 // New makes a follower that knows nothing yet.
@@ -139,10 +142,60 @@ func (f *Follower) apply(s wire.Snapshot) error {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if s.Whole {
+		f.refuses = f.foreign(&s)
+	}
+	if f.refuses != nil {
+		return f.refuses
+	}
 	if f.applyHealth(&s) {
 		return nil
 	}
 	return f.adopt(f.known.with(s))
+}
+
+// foreign tells why a whole snapshot is not to be followed: it is of another mesh, or
+// of an older state of this one; nil: it is. The caller holds mu.
+func (f *Follower) foreign(s *wire.Snapshot) error {
+	k := &f.known
+	switch {
+	case s.Mesh == "" || k.Mesh == "" || s.Mesh == f.permitted:
+		f.permitted = ""
+		return nil
+	case s.Mesh != k.Mesh:
+		return fmt.Errorf("this proxy follows mesh %s at revision %d and goes on with that: the service is that of mesh %s. "+
+			"If it is the right one, say: nightjar fleet take", k.Mesh, k.Revision, s.Mesh)
+	case s.Revision < k.Revision:
+		return fmt.Errorf("this proxy follows revision %d and goes on with that: the service is at revision %d, by an older state of its records. "+
+			"If that is right, say: nightjar fleet take", k.Revision, s.Revision)
+	}
+	return nil
+}
+
+// Refuses is why the service is not followed; nil: it is.
+func (f *Follower) Refuses() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.refuses
+}
+
+// Mesh is the id of the mesh that is followed; empty: none yet.
+func (f *Follower) Mesh() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.known.Mesh
+}
+
+// permit makes the next whole snapshot of a mesh be followed, whatever was followed
+// before. It tells whether that is news.
+func (f *Follower) permit(mesh string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if mesh == "" || f.refuses == nil || f.permitted == mesh {
+		return false
+	}
+	f.permitted = mesh
+	return true
 }
 
 // applyHealth puts a snapshot in force that tells of the health of instances
@@ -171,7 +224,7 @@ func (f *Follower) applyHealth(s *wire.Snapshot) bool {
 func (f *Follower) adopt(k known) error {
 	f.known = k // also when it cannot be put in force: the next snapshot builds on it
 	rs := k.rules()
-	table, err := engine.Compile(rs, k.instances(), engine.Options{
+	table, err := compile(rs, k.instances(), engine.Options{
 		Revision: k.Revision,
 		Previous: f.Table.Load(),
 		Seed:     uint64(f.cfg.Epoch.UnixNano()),
@@ -186,7 +239,19 @@ func (f *Follower) adopt(k known) error {
 	f.rules = rs
 	f.Table.Store(table)
 	f.markUnsaved()
-	return f.cfg.Adopted(rs)
+	f.cfg.Adopted(rs)
+	return nil
+}
+
+// compile is engine.Compile for rules that nobody here has checked: what it cannot
+// bear is an error.
+func compile(rs *rules.Rules, instances []engine.Instance, opt engine.Options) (t *engine.Table, err error) {
+	defer func() {
+		if what := recover(); what != nil {
+			t, err = nil, fmt.Errorf("these rules make no sense: %v", what)
+		}
+	}()
+	return engine.Compile(rs, instances, opt)
 }
 
 func (f *Follower) markUnsaved() {
@@ -194,16 +259,6 @@ func (f *Follower) markUnsaved() {
 	case f.unsaved <- struct{}{}:
 	default:
 	}
-}
-
-// adoptAgain lets the listeners follow once more, which could not before.
-func (f *Follower) adoptAgain() error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.rules == nil {
-		return nil
-	}
-	return f.cfg.Adopted(f.rules)
 }
 
 // drills are those that run, with the ends that this proxy keeps to. The caller
@@ -304,9 +359,7 @@ func (f *Follower) Recall() {
 	}
 	if err := f.adopt(k); err != nil {
 		f.cfg.Log.Warn("what was kept on disk cannot be put in force", "file", f.cfg.State, "error", err)
-		if f.Table.Load() == nil {
-			return
-		}
+		return
 	}
 	f.stale.Store(&at)
 	f.cfg.Log.Warn(
@@ -317,6 +370,14 @@ func (f *Follower) Recall() {
 		at.Local().Format(time.DateTime),
 	)
 	f.getReady()
+}
+
+// getStale notes that what is followed is not what a service wants, from now on.
+func (f *Follower) getStale() {
+	if f.Table.Load() != nil && f.StaleSince().IsZero() {
+		now := time.Now()
+		f.stale.Store(&now)
+	}
 }
 
 // getReady tells that there are rules in force.

@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"hash/crc32"
 	"maps"
+	"net"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
+	"strconv"
 	"time"
 
 	"nightjar/core/engine"
@@ -20,6 +23,7 @@ import (
 // known is what a proxy has been told so far.
 type known struct {
 	Server    string                     `json:"server"` // that told it
+	Mesh      string                     `json:"mesh,omitempty"`
 	Revision  uint                       `json:"revision"`
 	Services  map[string]*rules.Service  `json:"services"`
 	Rest      *rules.Rules               `json:"rest"` // all of the rules but the services
@@ -30,12 +34,15 @@ type known struct {
 
 // with is what is known after a snapshot. k itself does not change.
 func (k known) with(s wire.Snapshot) known {
-	next := known{k.Server, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls, k.Drills}
+	next := known{k.Server, k.Mesh, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls, k.Drills}
 	if s.Whole || k.Services == nil {
 		next.Services, next.Rest, next.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
 		if s.Settled || k.Instances == nil {
 			next.Instances = map[string]engine.Instance{}
 		}
+	}
+	if s.Whole && s.Mesh != "" {
+		next.Mesh = s.Mesh
 	}
 	if s.Revision > 0 || s.Whole {
 		next.Revision = s.Revision
@@ -59,6 +66,68 @@ func (k known) with(s wire.Snapshot) known {
 		delete(next.Instances, id)
 	}
 	return next
+}
+
+// check tells what is wrong with what was read.
+func (k known) check() error {
+	if k.Services == nil || k.Rest == nil || k.Instances == nil {
+		return errors.New("services, rest or instances are missing")
+	}
+	if at := nullIn(reflect.ValueOf(k), "it"); at != "" {
+		return fmt.Errorf("%s is null", at)
+	}
+	for name, s := range k.Services {
+		if name == "" || s.Name != name {
+			return fmt.Errorf("service %q is called %q", name, s.Name)
+		}
+	}
+	for id, in := range k.Instances {
+		_, port, err := net.SplitHostPort(in.Address)
+		if _, bad := strconv.ParseUint(port, 10, 16); in.ID != id || in.Service == "" || err != nil || bad != nil {
+			return fmt.Errorf("instance %q of service %q at %q makes no sense", id, in.Service, in.Address)
+		}
+	}
+	return nil
+}
+
+// nullIn finds a null in a list or a map, where there must be something; empty:
+// there is none.
+func nullIn(v reflect.Value, at string) string {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			return nullIn(v.Elem(), at)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if !v.Type().Field(i).IsExported() {
+				continue
+			}
+			if null := nullIn(v.Field(i), at+"."+v.Type().Field(i).Name); null != "" {
+				return null
+			}
+		}
+	case reflect.Slice, reflect.Array:
+		for i := range v.Len() {
+			if null := nullOr(v.Index(i), fmt.Sprintf("%s[%d]", at, i)); null != "" {
+				return null
+			}
+		}
+	case reflect.Map:
+		for each := v.MapRange(); each.Next(); {
+			if null := nullOr(each.Value(), fmt.Sprintf("%s[%v]", at, each.Key())); null != "" {
+				return null
+			}
+		}
+	}
+	return ""
+}
+
+func nullOr(v reflect.Value, at string) string {
+	if v.Kind() == reflect.Pointer && v.IsNil() {
+		return at
+	}
+	return nullIn(v, at)
 }
 
 // copied is what is known, apart from later changes of the health of instances.
@@ -121,8 +190,11 @@ func recall(path, server string) (k known, at time.Time, err error) {
 	if n, _ := fmt.Sscanf(string(head), keptFormat+" %x", &sum); n != 1 || crc32.ChecksumIEEE(body) != sum {
 		return k, at, fmt.Errorf("%s is damaged, or of another program version", path)
 	}
-	if err := json.Unmarshal(body, &k); err != nil || k.Services == nil || k.Rest == nil || k.Instances == nil {
-		return k, at, fmt.Errorf("%s is damaged, or of another program version", path)
+	if err := json.Unmarshal(body, &k); err != nil {
+		return k, at, fmt.Errorf("%s is damaged, or of another program version: %w", path, err)
+	}
+	if err := k.check(); err != nil {
+		return k, at, fmt.Errorf("%s is damaged, or of another program version: %w", path, err)
 	}
 	if k.Server != server {
 		return k, at, fmt.Errorf("%s was told by %s, not by %s", path, k.Server, server)

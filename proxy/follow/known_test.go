@@ -2,6 +2,7 @@ package follow
 
 import (
 	"fmt"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,7 +64,7 @@ func TestKnown(t *testing.T) {
 // TestKeptOnDisk: what is read is what was written, or nothing.
 func TestKeptOnDisk(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "sub", "k.json")
-	k := known{Server: "here"}.with(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "a"}}, Instances: []engine.Instance{{ID: "x"}}, Calls: []string{}})
+	k := known{Server: "here"}.with(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "a"}}, Instances: []engine.Instance{{ID: "x", Service: "a", Address: "127.0.0.1:1"}}, Calls: []string{}})
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	if err := k.save(path); err != nil {
 		t.Fatal(err)
@@ -97,5 +98,85 @@ func TestKeptOnDisk(t *testing.T) {
 	}
 	if left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "*.new")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
+	}
+}
+
+// TestSenselessFiles: a file whose checksum is right and whose contents make no sense
+// is refused with a reason, and the proxy goes on without it.
+func TestSenselessFiles(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "k.json")
+	const in = `"instances": {"x": {"id": "x", "service": "a", "version": "v1", "address": "127.0.0.1:1"}}`
+	for body, words := range map[string]string{
+		`null`: "are missing",
+		`{"services": {"a": null}, "rest": {}, ` + in + `}`:                                                            "Services[a] is null",
+		`{"services": {"a": {"name": "b"}}, "rest": {}, ` + in + `}`:                                                   `service "a" is called "b"`,
+		`{"services": {"a": {"name": "a", "routes": [null]}}, "rest": {}, ` + in + `}`:                                 "Routes[0] is null",
+		`{"services": {}, "rest": {"gateways": [null]}, ` + in + `}`:                                                   "Gateways[0] is null",
+		`{"services": {}, "rest": {}, "instances": {"x": {"id": "y", "service": "a", "address": "h:1"}}}`:              "makes no sense",
+		`{"services": {}, "rest": {}, "instances": {"x": {"id": "x", "service": "a", "address": "h:port"}}}`:           "makes no sense",
+		`{"services": {"a": {"name": "a", "routes": [{"name": "r", "send": [{"version": "v9"}]}]}}, "rest": {}, ` + in: "unexpected end",
+	} {
+		text := fmt.Sprintf("%s %08x\n%s", keptFormat, crc32.ChecksumIEEE([]byte(body)), body)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := recall(path, ""); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%s: %v, want %q", body, err, words)
+		}
+	}
+	// What passes so far and cannot be compiled hurts nobody either.
+	if _, err := compile(&rules.Rules{Services: []*rules.Service{nil}}, nil, engine.Options{}); err == nil {
+		t.Error("rules that make no sense were compiled")
+	}
+}
+
+// TestForeignMesh: a proxy goes on with the rules that it has when the service comes
+// with another store, or an older state of its own, until a person says otherwise.
+func TestForeignMesh(t *testing.T) {
+	service := func(name string) []*rules.Service { return []*rules.Service{{Name: name}} }
+	whole := func(mesh string, revision uint, name string) wire.Snapshot {
+		return wire.Snapshot{Whole: true, Settled: true, Mesh: mesh, Revision: revision, Rest: &rules.Rules{}, Services: service(name)}
+	}
+	f := newFollower(t)
+	follows := func(want string) {
+		t.Helper()
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		if f.known.Services[want] == nil || len(f.known.Services) != 1 {
+			t.Errorf("it follows %v, want %s", f.known.Services, want)
+		}
+	}
+	for _, c := range []struct {
+		s       wire.Snapshot
+		refused string
+		follows string
+	}{
+		{whole("one", 9, "first"), "", "first"}, // the first mesh that says which it is
+		{whole("one", 10, "second"), "", "second"},
+		{whole("two", 0, "empty"), "mesh one at revision 10", "second"},
+		{wire.Snapshot{Revision: 1, Services: service("more")}, "mesh one", "second"}, // news of what was refused
+		{whole("two", 99, "foreign"), "mesh two", "second"},
+		{whole("one", 8, "older"), "older state", "second"},
+		{whole("one", 10, "again"), "", "again"}, // the right one is back
+	} {
+		err := f.apply(c.s)
+		if (err == nil) != (c.refused == "") || err != nil && !strings.Contains(err.Error(), c.refused) || (f.Refuses() != nil) != (err != nil) {
+			t.Errorf("%+v: %v", c.s, err)
+		}
+		follows(c.follows)
+	}
+	if f.permit("two") {
+		t.Error("it takes another mesh, though it follows its own")
+	}
+	f.apply(whole("two", 0, "empty"))
+	if !f.permit("two") || f.permit("two") {
+		t.Error("what a person says is not heard once")
+	}
+	if err := f.apply(whole("two", 0, "taken")); err != nil {
+		t.Error(err)
+	}
+	follows("taken")
+	if err := f.apply(whole("one", 11, "first")); err == nil {
+		t.Error("the mesh before is followed again without a word")
 	}
 }

@@ -44,6 +44,7 @@ type Session struct {
 
 	leasing sync.Mutex // one registration or withdrawal at a time
 	isGone  bool       // withdrawn: never register again
+	again   func()     // ends the stream, so that a whole snapshot comes; nil: there is none
 
 	soon chan struct{} // the registration is to be renewed now
 
@@ -118,10 +119,7 @@ func (s *Session) Run(ctx context.Context) {
 		if time.Since(began) > maxBackoff {
 			pause, told = 50*time.Millisecond, ""
 		}
-		if s.follower.Table.Load() != nil && s.follower.StaleSince().IsZero() {
-			now := time.Now()
-			s.follower.stale.Store(&now)
-		}
+		s.follower.getStale()
 		if err.Error() != told {
 			told = err.Error()
 			state := "serving by the rules in force"
@@ -177,6 +175,9 @@ func (s *Session) connect(ctx context.Context) error {
 	renewing.Go(func() {
 		process.EveryOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() { s.renew(ctx) })
 	})
+	s.leasing.Lock()
+	s.again = end
+	s.leasing.Unlock()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/snapshots", nil)
 	if err != nil {
 		return err
@@ -225,9 +226,6 @@ func (s *Session) Hasten() {
 
 // renew renews the registration.
 func (s *Session) renew(ctx context.Context) {
-	if err := s.follower.adoptAgain(); err != nil {
-		s.cfg.Log.Warn("still not listening", "error", err)
-	}
 	if _, err := s.register(ctx); err != nil && ctx.Err() == nil {
 		s.cfg.Log.Debug("lease not renewed", "error", err)
 	}
@@ -235,17 +233,19 @@ func (s *Session) renew(ctx context.Context) {
 
 // take puts a snapshot in force and acknowledges it.
 func (s *Session) take(ctx context.Context, snap wire.Snapshot) error {
-	before := s.cfg.Outbound()
+	before, problems := s.cfg.Outbound(), s.cfg.Registration().Problems
 	ack := wire.Ack{Sequence: snap.Sequence}
 	if err := s.follower.apply(snap); err != nil {
 		ack.Error = err.Error()
 		s.cfg.Log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
+		s.follower.getStale()
 	} else {
 		s.follower.stale.Store(nil)
 		s.follower.getReady()
 	}
 	ack.Revision = s.follower.Revision()
-	if s.cfg.Outbound() != before { // a gateway began to listen
+	// A gateway began to listen, or cannot.
+	if s.cfg.Outbound() != before || !slices.Equal(s.cfg.Registration().Problems, problems) {
 		if _, err := s.register(ctx); err != nil {
 			return err
 		}
@@ -260,7 +260,13 @@ func (s *Session) register(ctx context.Context) (wire.Lease, error) {
 	if s.isGone {
 		return lease, errors.New("this proxy is on its way out")
 	}
-	err := s.call(ctx, http.MethodPut, "", s.cfg.Registration(), &lease)
+	r := s.cfg.Registration()
+	r.Mesh = s.follower.Mesh()
+	err := s.call(ctx, http.MethodPut, "", r, &lease)
+	if err == nil && s.follower.permit(lease.Take) && s.again != nil {
+		s.cfg.Log.Warn("following another mesh, or an older state of this one, as a person said", "mesh", lease.Take)
+		s.again()
+	}
 	return lease, err
 }
 

@@ -46,7 +46,7 @@ func newFollowerOf(t testing.TB, rs *rules.Rules, instances []engine.Instance) *
 		Feed:    observe.NewFeed(),
 		Spans:   &observe.Spans{},
 		Self:    func() engine.Instance { return engine.Instance{} },
-		Adopted: func(*rules.Rules) error { return nil },
+		Adopted: func(*rules.Rules) {},
 	})
 	if err := f.apply(wire.Snapshot{Revision: 9, Whole: true, Services: rs.Services, Instances: instances, Settled: true}); err != nil {
 		t.Fatal(err)

@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell proxies to follow this mesh, whatever they followed before */
+        post: operations["takeFleet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/forecasts": {
         parameters: {
             query?: never;
@@ -1291,6 +1308,8 @@ export interface components {
             address: string;
             /** @description why its workload's health checks fail */
             down?: string;
+            /** @description why its own proxy cannot reach the workload */
+            unreachable?: string;
             /** @description the service lost sight of it and of most of its version at once; it is called on */
             doubted?: boolean;
             share: number | null;
@@ -1344,12 +1363,15 @@ export interface components {
             /** Format: date-time */
             started: string;
             takes?: string;
+            mesh?: string;
             /** @description why the workload's health checks fail; empty: they do not */
             down?: string;
             /** @description open connections of callers */
             connections: number;
             /** @description resident bytes of the process */
             memory: number;
+            /** @description what is wrong with it now */
+            problems?: components["schemas"]["WireProblem"][];
             /** @description follows, behind, refuses, away or doubted */
             state: string;
             /** @description follows the snapshots now */
@@ -1393,6 +1415,8 @@ export interface components {
             drills: components["schemas"]["Drill"][];
             /** @description that run now */
             releases: components["schemas"]["ReleaseBrief"][];
+            /** @description of proxies, now */
+            problems: components["schemas"]["ProxyProblem"][];
             /** @description sets of names with requests in the last 15 minutes; at most 5000 are told apart */
             series: number;
             /** @description requests counted without names, since there are too many names */
@@ -1454,6 +1478,14 @@ export interface components {
             code: string;
             /** @description when rules have mistakes */
             findings?: components["schemas"]["RulesFinding"][];
+        };
+        ProxyProblem: {
+            proxy: string;
+            /** @description that it serves */
+            gateway?: string;
+            /** @description workload, listener, certificate or connections */
+            kind: string;
+            detail: string;
         };
         PublishIn: {
             /** @description main when empty */
@@ -1890,6 +1922,10 @@ export interface components {
             /** @description link with most of them */
             where?: string;
         };
+        Take: {
+            /** @description by name; absent: all that refuse to. In the answer: those that were told */
+            proxies?: string[];
+        };
         TakenFor: {
             /** @description SERVICE/VERSION */
             target: string;
@@ -2233,6 +2269,11 @@ export interface components {
             seconds: number;
             /** @description that was in force; requests that followed another one are left out; 0: none */
             revision: number;
+        };
+        WireProblem: {
+            /** @description workload, listener, certificate or connections */
+            kind: string;
+            detail: string;
         };
         WireRecord: {
             /**
@@ -2764,6 +2805,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Fleet"];
+                };
+            };
+            /** @description What is wrong and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeFleet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Take"];
                 };
             };
             /** @description What is wrong and what to do next */
