@@ -3,6 +3,7 @@ package proxy
 import (
 	"context"
 	"crypto/tls"
+	"math"
 	"time"
 
 	"nightjar/core/rules"
@@ -35,6 +36,7 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 		p.setProblem(wire.ProblemCertificate, "")
 		return
 	}
+	p.leastRate.Store(math.Float64bits(g.LeastRate))
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.isLeaving || p.isHandingOver {

@@ -13,11 +13,13 @@ import (
 	"io"
 	"log/slog"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"net"
 	"os"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nightjar/certs"
@@ -91,6 +93,7 @@ type Proxy struct {
 	services  []*carry.Listener // one for a service each
 	status    *process.Status   // nil: there is none
 	handed    chan struct{}     // closed when another process took over
+	ends      chan error        // why the proxy cannot go on
 	handOnce  sync.Once
 
 	mu            sync.Mutex // guards what follows; never held by a request
@@ -98,6 +101,7 @@ type Proxy struct {
 	isLeaving     bool       // no new listener is to be opened
 	isHandingOver bool       // nor while another process is given those that there are
 	troubles      problems
+	leastRate     atomic.Uint64 // bits of rules.Gateway.LeastRate
 	certs         certs.Set
 	closing       sync.WaitGroup // listeners that were replaced
 }
@@ -128,6 +132,7 @@ func New(cfg Config) (*Proxy, error) {
 		epoch:  time.Now(),
 		nonce:  fmt.Sprintf("%016x", rand.Uint64()),
 		handed: make(chan struct{}),
+		ends:   make(chan error, 1),
 	}
 	p.assemble()
 	if err := p.openListeners(); err != nil {
@@ -195,6 +200,7 @@ func (p *Proxy) assemble() {
 		Registration:  p.registration,
 		Outbound:      p.Outbound,
 		Self:          p.self(),
+		Taken:         func(err error) { p.ends <- err },
 	}, p.follower)
 	now := func() time.Duration { return time.Since(p.epoch) }
 	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now}
@@ -267,7 +273,7 @@ func (p *Proxy) open(name, address string) (net.Listener, error) {
 func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
 	return carry.Open(
 		carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log,
-			Callers: p.callers},
+			Callers: p.callers, LeastRate: func() float64 { return math.Float64frombits(p.leastRate.Load()) }},
 		h,
 	)
 }

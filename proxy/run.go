@@ -98,6 +98,7 @@ func (r *run) serveCalls(ctx context.Context) error {
 	case <-patience.C:
 	case <-ctx.Done():
 	case err = <-r.failed:
+	case err = <-p.ends:
 	}
 	if err != nil || ctx.Err() != nil {
 		for _, l := range calls {
@@ -112,6 +113,7 @@ func (r *run) serveCalls(ctx context.Context) error {
 	case <-ctx.Done():
 	case <-p.handed:
 	case err = <-r.failed:
+	case err = <-p.ends:
 	}
 	return err
 }

@@ -325,6 +325,17 @@ func (x *Exchange) cancelAttempt(now time.Duration) {
 	}
 }
 
+// HoldsPlace tells whether the request has a place among those under way to its
+// version, and Deadline when its time for an answer's head runs out.
+func (x *Exchange) HoldsPlace() bool { return x.queue != nil }
+
+// Deadline is when the time of the request runs out.
+func (x *Exchange) Deadline() time.Duration { return x.deadline }
+
+// FreePlace gives the place back of a request whose caller does not take its answer:
+// it keeps nobody busy but itself.
+func (x *Exchange) FreePlace() { x.releaseSlot() }
+
 // releaseSlot gives back the place among the requests to the version, and the
 // count of those at the instance.
 func (x *Exchange) releaseSlot() {

@@ -83,6 +83,9 @@ func flatten(rs *Rules) map[string]leaf {
 		out.put(p, "declared", g.At)
 		out.put(p+".listen", g.Listen, g.At)
 		out.put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
+		if g.LeastRate > 0 {
+			out.put(p+".least-rate", fmt.Sprintf("%g/s", g.LeastRate), g.At)
+		}
 		for i, c := range g.TLS {
 			out.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
 		}

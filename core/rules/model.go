@@ -11,6 +11,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"time"
 )
 
 // File is one rule file as it was given.
@@ -155,7 +156,13 @@ type Gateway struct {
 	Hosts  []string      `json:"hosts,omitempty"`
 	Routes []*Route      `json:"routes,omitempty"`
 	At     Origin        `json:"at"`
+	// LeastRate is how many bytes a second of a body an outsider has to send or take,
+	// over RateOver; 0: any.
+	LeastRate float64 `json:"leastRate,omitempty"`
 }
+
+// RateOver is the time over which Gateway.LeastRate is looked at.
+const RateOver = 10 * time.Second
 
 // Certificate names the two PEM files of a certificate chain and its key, on
 // the machine where the gateway runs.

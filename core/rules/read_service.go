@@ -119,6 +119,11 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 			g.Listen = s
 		},
 		"tls": func(n *yaml.Node, path string) { g.TLS = r.certificates(n, path) },
+		"least-rate": func(n *yaml.Node, path string) {
+			if count, per, ok := r.rate(n, path); ok {
+				g.LeastRate = count / per.Seconds()
+			}
+		},
 		"hosts": func(n *yaml.Node, path string) {
 			r.list(n, path, "host names", func(n *yaml.Node, path string) {
 				if h, ok := r.host(n, path); ok {

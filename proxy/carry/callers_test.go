@@ -234,3 +234,67 @@ func trickled(h hop) string {
 	b, _ := io.ReadAll(conn)
 	return string(b)
 }
+
+// TestReadersThatReadNothing: a caller that does not take its answer loses its place
+// among the requests under way when their time is over, so that others come in; one
+// that takes less than the least rate is cut off.
+func TestReadersThatReadNothing(t *testing.T) {
+	t.Parallel()
+	workload := app(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/large" {
+			io.Copy(w, io.LimitReader(zeros{}, 64<<20))
+		}
+	})
+	each(t, func(t *testing.T, kind string) {
+		for _, protocol := range []string{"1.1", "2"} {
+			c := newChain(t, kind, "edge", "    timeout: 1s\n    guard: {in-flight: 4, waiting: 0}\n", workload)
+			for range 4 {
+				if protocol == "2" {
+					c2 := rawHTTP2To(t, c.url) // it gives no more room than it has at the start
+					c2.send(1, [][2]string{{":method", "GET"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/large"}}, nil)
+					continue
+				}
+				conn, err := net.Dial("tcp", strings.TrimPrefix(c.url, "http://"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				defer conn.Close()
+				conn.(*net.TCPConn).SetReadBuffer(4 << 10)
+				io.WriteString(conn, "GET /large HTTP/1.1\r\nHost: s\r\n\r\n")
+			}
+			inFlight := func() int {
+				if s := c.table.Status(c.router.now()); len(s) == 1 && len(s[0].Versions) == 1 && s[0].Versions[0].Queue != nil {
+					return s[0].Versions[0].Queue.InFlight
+				}
+				return -1
+			}
+			waitFor(t, func() bool { return inFlight() == 4 })
+			begun := time.Now()
+			waitFor(t, func() bool { return inFlight() == 0 })
+			if took := time.Since(begun); took < 500*time.Millisecond || took > 2500*time.Millisecond {
+				t.Errorf("HTTP/%s: the places came free after %s", protocol, took)
+			}
+			if got := c.raw(t, get("/")); !strings.Contains(got, "200 OK") {
+				t.Errorf("HTTP/%s: got\n%s", protocol, got)
+			}
+		}
+	})
+}
+
+// TestLeastRate: what a caller has to send and to take.
+func TestLeastRate(t *testing.T) {
+	if p := patience(1<<20, time.Hour, 0); p != time.Hour {
+		t.Errorf("without a rate: %s", p)
+	}
+	if p := patience(10_000, time.Hour, 1000); p != rules.RateOver+10*time.Second {
+		t.Errorf("10,000 bytes at 1,000 a second: %s", p)
+	}
+	b := &callerBody{from: io.NopCloser(strings.NewReader(strings.Repeat("x", 5000))), rate: 1000}
+	b.waited.Store(int64(rules.RateOver))
+	if _, err := b.Read(make([]byte, 100)); err != errSlowBody {
+		t.Errorf("100 bytes after ten seconds: %v", err)
+	}
+	if o, is := (&general{body: b}).bodyOutcome(); !is || o.Means != http.StatusRequestTimeout {
+		t.Errorf("the outcome is %+v", o)
+	}
+}

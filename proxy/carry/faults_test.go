@@ -36,6 +36,56 @@ func TestAnswersBeforeTheBodyIsRead(t *testing.T) {
 	})
 }
 
+// TestEarlyAnswerAndClose: a workload that answers before it has read a large body,
+// and closes, is heard: over each protocol, time and again.
+func TestEarlyAnswerAndClose(t *testing.T) {
+	t.Parallel()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				bufio.NewReader(c).ReadString('\n')
+				io.WriteString(c, "HTTP/1.1 413 Content Too Large\r\nConnection: close\r\nContent-Length: 9\r\n\r\ntoo large")
+				c.Close() // with bytes unread, so that the other end is reset
+			}()
+		}
+	}()
+	each(t, func(t *testing.T, kind string) {
+		c := newChain(t, kind, "edge", "", l.Addr().String())
+		two := &http.Transport{Protocols: new(http.Protocols)}
+		two.Protocols.SetUnencryptedHTTP2(true)
+		defer two.CloseIdleConnections()
+		for i := range 60 {
+			client := &http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+			if i%3 == 2 {
+				client.Transport = two
+			}
+			req, _ := http.NewRequest("POST", c.url+"/", io.LimitReader(zeros{}, 5<<20))
+			if req.Host = "s"; i%3 == 0 {
+				req.ContentLength = 5 << 20
+			}
+			resp, err := client.Do(req)
+			if err != nil {
+				t.Fatalf("%d: %v", i, err)
+			}
+			got, _ := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			if resp.StatusCode != http.StatusRequestEntityTooLarge || string(got) != "too large" {
+				t.Fatalf("%d: %d %q", i, resp.StatusCode, got)
+			}
+		}
+		c.nothingHappened(t, "in all")
+	})
+}
+
 // TestBadWorkloads: whatever the workload does, the caller gets a refusal that
 // says what happened, and the next request is not harmed.
 func TestBadWorkloads(t *testing.T) {

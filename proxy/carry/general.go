@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/proxy/forward"
 	"nightjar/proxy/http1"
 	"nightjar/proxy/observe"
@@ -75,17 +76,44 @@ type server struct {
 	isDraining func() bool       // answers are to end their connections
 	tunnels    *tunnels          // connections that became something else than HTTP
 	stall      time.Duration     // after which a caller that takes no byte is given up
+	rate       func() float64    // see Config.LeastRate; nil: none
 	ended      func(net.Conn)    // is told of a tunnel that ended; nil: nobody is
 }
 
-type shardKey struct{}
-
-// connContext gives a new connection its shard.
-func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
-	if s.recorder == nil {
-		return ctx
+func (s *server) leastRate() float64 {
+	if s.rate == nil {
+		return 0
 	}
-	return context.WithValue(ctx, shardKey{}, s.recorder.Assign())
+	return s.rate()
+}
+
+type connKey struct{}
+
+// servedConn is what a connection has for its requests.
+type servedConn struct {
+	shard   *observe.Shard // nil: nothing is counted
+	streams streams
+}
+
+// connContext gives a new connection its shard, and counts its streams.
+func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
+	c := &servedConn{}
+	if _, isInbound := s.handler.(*Inbound); !isInbound { // whose connections carry the requests of many
+		c.streams = streams{conn: conn, at: time.Now()}
+	}
+	if s.recorder != nil {
+		c.shard = s.recorder.Assign()
+	}
+	return context.WithValue(ctx, connKey{}, c)
+}
+
+// connOf is what the connection of a request has.
+func connOf(r *http.Request) *servedConn {
+	c, _ := r.Context().Value(connKey{}).(*servedConn)
+	if c == nil {
+		c = &servedConn{}
+	}
+	return c
 }
 
 // general is the bearer over net/http. It is pooled.
@@ -193,13 +221,24 @@ func (g *general) setTarget() error {
 
 // ServeHTTP carries one request.
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	conn := connOf(r)
+	if r.ProtoMajor == 2 && conn.streams.conn != nil {
+		if !conn.streams.open(time.Now()) {
+			panic(http.ErrAbortHandler)
+		}
+		defer func() {
+			if r.Context().Err() != nil {
+				conn.streams.reset(time.Now())
+			}
+		}()
+	}
 	g := generals.Get().(*general)
 	g.s, g.w, g.r = s, w, r
 	g.received.Store(0)
 	g.life.begin(r.Context())
 	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
 		// r keeps its own, which the server looks at
-		g.body = &callerBody{from: r.Body, conn: http.NewResponseController(w)}
+		g.body = &callerBody{from: r.Body, conn: http.NewResponseController(w), rate: s.leastRate()}
 	}
 	defer func() {
 		if g.free != nil {
@@ -229,9 +268,11 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			g.fields.Add(k, v)
 		}
 	}
-	shard, _ := r.Context().Value(shardKey{}).(*observe.Shard)
-	if !s.handler.carry(g, &g.Exchange, shard) {
+	if !s.handler.carry(g, &g.Exchange, conn.shard) {
 		panic(http.ErrAbortHandler)
+	}
+	if r.ProtoMajor == 1 {
+		g.body.linger(w)
 	}
 }
 
@@ -250,8 +291,7 @@ func (g *general) refuseUnread(err error) {
 		Request: g.s.handler.outsider(),
 	}
 	g.reply(refusal.Status, h, refusal.Text(h))
-	shard, _ := g.r.Context().Value(shardKey{}).(*observe.Shard)
-	g.s.handler.refused(g, &g.Exchange, shard, &refusal)
+	g.s.handler.refused(g, &g.Exchange, connOf(g.r).shard, &refusal)
 }
 
 func (g *general) wait(d time.Duration) error {
@@ -275,6 +315,7 @@ type callerBody struct {
 	failed  atomic.Pointer[error]
 	waiting atomic.Int64 // since when a read waits for the caller; 0: none does
 	waited  atomic.Int64 // for how long reads did so far
+	rate    float64      // bytes a second that have to come; 0: any
 	onEnd   func()       // called at the end of the body; nil: nothing is
 
 	mu       sync.Mutex
@@ -300,6 +341,18 @@ func (b *callerBody) breakOff(l *lifetime) {
 	}
 }
 
+// boundRead bounds a read that begins now, where bytes have to come at a rate.
+func (b *callerBody) boundRead(now time.Time) {
+	if b.rate == 0 {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.conn != nil && !b.isBroken.Load() {
+		b.conn.SetReadDeadline(now.Add(rules.RateOver))
+	}
+}
+
 // end says that the request is over: nobody reads any more, and its connection is
 // not touched any more. A read that went on would have the server take its
 // deadline away, and wait for the rest of the body.
@@ -316,6 +369,27 @@ func (b *callerBody) end(l *lifetime) {
 	b.reading.Unlock()
 }
 
+// maxLingering is how much of a body is dropped that still comes when the answer
+// has gone.
+const maxLingering = 16 << 20
+
+// linger takes what still comes of the body, for a while, so that a caller that
+// sends on finds the answer and not a connection that was reset (RFC 9112, section
+// 9.6). Of one that sends nothing it expects nothing.
+func (b *callerBody) linger(w http.ResponseWriter) {
+	if b == nil || b.from == nil || b.isWhole.Load() || b.isBroken.Load() || b.failed.Load() != nil {
+		return
+	}
+	conn := http.NewResponseController(w)
+	if conn.Flush() != nil || conn.SetReadDeadline(time.Now().Add(lingering)) != nil {
+		return
+	}
+	b.reading.Lock()
+	defer b.reading.Unlock()
+	b.isOver = true // for the transport
+	io.CopyN(io.Discard, b.from, maxLingering)
+}
+
 func (b *callerBody) Read(p []byte) (int, error) {
 	b.reading.Lock()
 	defer b.reading.Unlock()
@@ -323,11 +397,16 @@ func (b *callerBody) Read(p []byte) (int, error) {
 		return 0, http.ErrBodyReadAfterClose
 	}
 	since := time.Now()
+	b.boundRead(since)
 	b.waiting.Store(since.UnixNano())
 	n, err := b.from.Read(p)
 	b.waiting.Store(0)
-	b.waited.Add(int64(time.Since(since)))
-	b.read.Add(uint64(n))
+	waited := b.waited.Add(int64(time.Since(since)))
+	read := b.read.Add(uint64(n))
+	if isTooSlow := float64(read) < b.rate*time.Duration(waited).Seconds(); b.rate > 0 && waited >= int64(rules.RateOver) &&
+		isTooSlow && err != io.EOF {
+		n, err = 0, errSlowBody
+	}
 	switch {
 	case err == nil:
 	case err == io.EOF:
@@ -384,6 +463,9 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 	err := g.bodyError()
 	if err == nil {
 		return o, false
+	}
+	if errors.Is(err, errSlowBody) {
+		return outcomeOf(errSlowBody), true
 	}
 	return engine.Outcome{
 		Reason:  engine.BadRequest,

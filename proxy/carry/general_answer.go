@@ -92,12 +92,12 @@ type stallTimer struct{ timer *time.Timer }
 
 func (t *stallTimer) start(w http.ResponseWriter, after time.Duration) {
 	if t.timer == nil {
-		t.timer = time.AfterFunc(cmp.Or(after, stallTimeout), func() {
+		t.timer = time.AfterFunc(after, func() {
 			http.NewResponseController(w).SetWriteDeadline(time.Unix(1, 0))
 		})
 		return
 	}
-	t.timer.Reset(cmp.Or(after, stallTimeout))
+	t.timer.Reset(after)
 }
 
 func (t *stallTimer) stop() { t.timer.Stop() }
@@ -111,11 +111,13 @@ func (g *general) copyBody() error {
 	for {
 		n, err := g.answer.Body.Read(*b)
 		if n > 0 {
-			g.stalls.start(g.w, g.s.stall)
+			g.stalls.start(g.w, patience(n, cmp.Or(g.s.stall, stallTimeout), g.s.leastRate()))
+			written := g.lendPlace()
 			_, werr := g.w.Write((*b)[:n])
 			if werr == nil && g.answer.ContentLength < 0 {
 				g.flush()
 			}
+			written()
 			g.stalls.stop()
 			if werr != nil {
 				g.life.endRequest(errCallerLeft)
@@ -129,6 +131,29 @@ func (g *general) copyBody() error {
 		if err != nil {
 			return err
 		}
+	}
+}
+
+// lendPlace gives the request's place among those under way back when its time is
+// over and the caller has not taken what is written to it: until written is called.
+func (g *general) lendPlace() (written func()) {
+	if !g.HoldsPlace() {
+		return func() {}
+	}
+	var mu sync.Mutex
+	isOver := false
+	timer := time.AfterFunc(max(g.Deadline()-g.s.src.now(), placeGrace), func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if !isOver { // so the request's goroutine is in the write
+			g.FreePlace()
+		}
+	})
+	return func() {
+		timer.Stop()
+		mu.Lock()
+		isOver = true
+		mu.Unlock()
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 // Limits of time.
 const (
 	dialTimeout   = time.Second            // for a connection to come about
+	placeGrace    = time.Second            // a caller that takes nothing keeps its place for so long at least
 	stallTimeout  = 2 * time.Minute        // a peer that takes no byte for so long is given up
 	headerTimeout = 10 * time.Second       // for the head of a request
 	idleTimeout   = 2 * time.Minute        // of a caller's connection without a request

@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"nightjar/core/rules"
 	"nightjar/proxy/observe"
 )
 
@@ -54,6 +55,9 @@ type Config struct {
 	Relay     func() func(c *net.TCPConn) // nil, or nil from it: HTTP is spoken
 	Stall     time.Duration               // after which a peer that takes no byte is given up; 2 minutes when 0
 	Callers   *Callers                    // nil: their connections are not bounded
+	// LeastRate is how many bytes of a body a second a caller has to send or take, over
+	// rules.RateOver; nil, or 0 from it: any.
+	LeastRate func() float64
 }
 
 // Open makes a listener whose requests go to h, a Router or an Inbound. Call
@@ -74,6 +78,7 @@ func Open(cfg Config, h Handler) *Listener {
 		isDraining: l.isDraining,
 		tunnels:    &l.tunnels,
 		stall:      cfg.Stall,
+		rate:       l.rate,
 		ended:      l.tunnelEnded,
 	}
 	protocols := new(http.Protocols)
@@ -94,6 +99,25 @@ func Open(cfg Config, h Handler) *Listener {
 		ConnState:                    l.fallbackState,
 	}
 	return l
+}
+
+// patience is for how long a caller may take so many bytes.
+func (l *Listener) patience(n int) time.Duration { return patience(n, l.Stall, l.rate()) }
+
+func (l *Listener) rate() float64 {
+	if l.LeastRate == nil {
+		return 0
+	}
+	return l.LeastRate()
+}
+
+// patience is for how long a peer may take to take n bytes, or to send them, at a
+// least rate in bytes a second; 0: any.
+func patience(n int, stall time.Duration, rate float64) time.Duration {
+	if rate == 0 {
+		return stall
+	}
+	return min(stall, rules.RateOver+time.Duration(float64(n)/rate*float64(time.Second)))
 }
 
 // Addr is where it listens.

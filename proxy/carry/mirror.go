@@ -74,10 +74,10 @@ type keptBody struct {
 	length int64        // -1: not known
 	have   atomic.Int64 // bytes that are kept, for a look without the lock
 	mu     sync.Mutex   // guards what follows, and reading
-	kept []byte
-	over bool // too much went by to be kept
-	end  error
-	now  *keptReader
+	kept   []byte
+	over   bool // too much went by to be kept
+	end    error
+	now    *keptReader
 }
 
 // keptReader reads a keptBody for one attempt.

@@ -426,17 +426,38 @@ func (c *plain) wait(d time.Duration) error {
 	return c.life.ended()
 }
 
-// write writes to the caller.
+// write writes to the caller. A caller that does not take it loses its place among
+// the requests under way when their time is over, and is given up some time later.
 func (c *plain) write(b []byte) error {
-	if c.wrote = c.src.now(); c.writeUntil < c.wrote+c.listener.Stall/2 {
-		c.writeUntil = c.wrote + c.listener.Stall
-		c.conn.SetWriteDeadline(c.src.Epoch.Add(c.writeUntil))
+	c.wrote = c.src.now()
+	patience := c.listener.patience(len(b))
+	holdsPlace := len(b) > smallWrite && c.HoldsPlace()
+	switch {
+	case holdsPlace:
+		c.setWriteDeadline(min(c.wrote+patience, max(c.Deadline(), c.wrote+placeGrace)))
+	case c.writeUntil < c.wrote+patience/2 || c.writeUntil > c.wrote+patience:
+		c.setWriteDeadline(c.wrote + patience)
 	}
-	_, err := c.conn.Write(b)
-	if err != nil { // nobody is there, or nobody reads
-		c.life.endRequest(errCallerLeft)
+	for {
+		n, err := c.conn.Write(b)
+		if err == nil {
+			return nil
+		}
+		b = b[n:]
+		if holdsPlace && errors.Is(err, os.ErrDeadlineExceeded) && c.src.now() < c.wrote+patience {
+			holdsPlace = false
+			c.FreePlace()
+			c.setWriteDeadline(c.wrote + patience)
+			continue
+		}
+		c.life.endRequest(errCallerLeft) // nobody is there, or nobody reads
+		return err
 	}
-	return err
+}
+
+func (c *plain) setWriteDeadline(until time.Duration) {
+	c.writeUntil = until
+	c.conn.SetWriteDeadline(c.src.Epoch.Add(until))
 }
 
 func (c *plain) reply(status int, h http.Header, body []byte) {

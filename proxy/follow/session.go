@@ -44,6 +44,7 @@ type Session struct {
 
 	leasing sync.Mutex // one registration or withdrawal at a time
 	isGone  bool       // withdrawn: never register again
+	isKnown bool       // it was registered
 	again   func()     // ends the stream, so that a whole snapshot comes; nil: there is none
 
 	soon chan struct{} // the registration is to be renewed now
@@ -76,7 +77,17 @@ type SessionConfig struct {
 	// gateway; empty: none yet.
 	Outbound func() string
 	Self     engine.Instance // beside the proxy
+	// Taken is called once when another proxy has the name of this one, which has to
+	// end then.
+	Taken func(error)
 }
+
+// errNameTaken means that another proxy is registered by the name of this one.
+var errNameTaken = errors.New("the name is taken")
+
+// takenFor is how long a name has to be taken at the start of a proxy: the service
+// may not have noticed yet that the process before is gone.
+const takenFor = 3 * time.Second
 
 type unsentDelta struct {
 	at    time.Time
@@ -107,9 +118,13 @@ func (s *Session) Run(ctx context.Context) {
 	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
 	pause := 50 * time.Millisecond
 	told := ""
-	for ctx.Err() == nil {
+	for start := time.Now(); ctx.Err() == nil; {
 		began := time.Now()
 		err := s.connect(ctx)
+		if errors.Is(err, errNameTaken) && !s.isKnown && time.Since(start) > takenFor {
+			s.cfg.Taken(err)
+			<-ctx.Done()
+		}
 		if s.isLeaving() {
 			<-ctx.Done()
 		}
@@ -263,6 +278,7 @@ func (s *Session) register(ctx context.Context) (wire.Lease, error) {
 	r := s.cfg.Registration()
 	r.Mesh = s.follower.Mesh()
 	err := s.call(ctx, http.MethodPut, "", r, &lease)
+	s.isKnown = s.isKnown || err == nil
 	if err == nil && s.follower.permit(lease.Take) && s.again != nil {
 		s.cfg.Log.Warn("following another mesh, or an older state of this one, as a person said", "mesh", lease.Take)
 		s.again()
@@ -448,6 +464,9 @@ func said(resp *http.Response) error {
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
 	var p struct{ Detail string }
 	if json.Unmarshal(b, &p) == nil && p.Detail != "" {
+		if resp.StatusCode == http.StatusConflict {
+			return fmt.Errorf("%w: %s", errNameTaken, p.Detail)
+		}
 		return fmt.Errorf("the service says: %s", p.Detail)
 	}
 	return fmt.Errorf("the service answered %s", resp.Status)
