@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/tls"
 	"math"
+	"net"
+	"syscall"
 	"time"
 
 	"nightjar/core/rules"
@@ -55,6 +57,7 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 		p.setProblem(wire.ProblemListener, "gateway "+g.Name+" does not listen at "+g.Listen+": "+err.Error())
 		return
 	}
+	deferAccept(l)
 	p.setProblem(wire.ProblemListener, "")
 	if old := p.gateway; old != nil {
 		p.closing.Go(func() { old.Drain(0, p.cfg.Drain) })
@@ -73,6 +76,25 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 			p.setProblem(wire.ProblemListener, "the listener of gateway "+g.Name+" broke: "+err.Error())
 		}
 	})
+}
+
+// silence is for how long a connection on which nothing was said may be the
+// system's alone.
+const silence = 5 * time.Second
+
+// deferAccept has the system keep connections to itself on which nothing was said
+// yet: those who only open some cost nothing here (tcp(7), TCP_DEFER_ACCEPT). Callers
+// of a gateway speak first, in whatever protocol. Where it cannot be set, it is not.
+func deferAccept(l net.Listener) {
+	t, ok := l.(*net.TCPListener)
+	if !ok {
+		return
+	}
+	if raw, err := t.SyscallConn(); err == nil {
+		raw.Control(func(fd uintptr) {
+			syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, syscall.TCP_DEFER_ACCEPT, int(silence/time.Second))
+		})
+	}
 }
 
 // watchCertificates takes changed files into use, until ctx is done.

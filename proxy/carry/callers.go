@@ -35,6 +35,7 @@ type caller struct {
 	// When it began to wait for its caller, plus 1; 0: a request is under way.
 	waits atomic.Int64
 	drop  func() // ends it while it waits
+	isOut atomic.Bool
 }
 
 // Of the descriptors of a process half are for callers, less those for files and
@@ -98,7 +99,7 @@ func (l *Callers) admit(conn net.Conn, drop func()) *caller {
 	}
 	l.mu.Unlock()
 	for _, o := range gone {
-		o.drop()
+		o.end()
 	}
 	if !isIn {
 		return nil
@@ -139,6 +140,13 @@ func (l *Callers) remove(c *caller) {
 	}
 }
 
+// end drops a connection that waits; isOut tells those who serve it that it is to
+// go at once, without an answer.
+func (c *caller) end() {
+	c.isOut.Store(true)
+	c.drop()
+}
+
 // wait says that the connection waits for its caller from now on, and work that a
 // request is under way.
 func (c *caller) wait() {
@@ -172,7 +180,7 @@ func (l *Callers) relieve() {
 	l.last = l.now()
 	l.mu.Unlock()
 	for _, c := range gone {
-		c.drop()
+		c.end()
 	}
 }
 

@@ -77,6 +77,7 @@ type server struct {
 	tunnels    *tunnels          // connections that became something else than HTTP
 	stall      time.Duration     // after which a caller that takes no byte is given up
 	rate       func() float64    // see Config.LeastRate; nil: none
+	resets     resets            // of streams
 	ended      func(net.Conn)    // is told of a tunnel that ended; nil: nobody is
 }
 
@@ -98,8 +99,9 @@ type servedConn struct {
 // connContext gives a new connection its shard, and counts its streams.
 func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
 	c := &servedConn{}
-	if _, isInbound := s.handler.(*Inbound); !isInbound { // whose connections carry the requests of many
-		c.streams = streams{conn: conn, at: time.Now()}
+	if streamsOf(s.handler) > 0 {
+		host, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
+		c.streams = streams{conn: conn, address: host, resets: &s.resets}
 	}
 	if s.recorder != nil {
 		c.shard = s.recorder.Assign()
@@ -224,6 +226,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	conn := connOf(r)
 	if r.ProtoMajor == 2 && conn.streams.conn != nil {
 		if !conn.streams.open(time.Now()) {
+			panic(http.ErrAbortHandler)
+		}
+		if r.Context().Err() != nil { // it was reset before it was looked at, and nothing is done for it
+			conn.streams.reset(time.Now())
 			panic(http.ErrAbortHandler)
 		}
 		defer func() {

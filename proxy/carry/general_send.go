@@ -47,9 +47,12 @@ func (g *general) send() engine.Outcome {
 		g.copyRequest(out, nil)
 	}
 	interim := &interimPasser{to: g.w}
+	way := &way{}
+	trace := &httptrace.ClientTrace{GotConn: way.got}
 	if upgradeOf(g.r) == "" {
-		ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{Got1xxResponse: interim.pass})
+		trace.Got1xxResponse = interim.pass
 	}
+	ctx = httptrace.WithClientTrace(ctx, trace)
 	answer, err := g.s.transport.For(g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
 	interim.end()
 	stopTimer()
@@ -72,7 +75,7 @@ func (g *general) send() engine.Outcome {
 	isSpent := interim.hasPassed() || g.isBodySpent()
 	if err != nil {
 		cancel(nil)
-		return g.outcome(err, isSpent)
+		return g.outcome(err, isSpent, way)
 	}
 	g.answer, g.free = answer, cancel
 	o := engine.Outcome{Status: answer.StatusCode, IsSpent: isSpent}
@@ -88,11 +91,12 @@ func (g *general) send() engine.Outcome {
 }
 
 // outcome is that of an attempt without an answer.
-func (g *general) outcome(err error, isSpent bool) engine.Outcome {
+func (g *general) outcome(err error, isSpent bool, way *way) engine.Outcome {
 	if o, yes := g.bodyOutcome(); yes && g.life.given() == nil {
 		return o
 	}
-	if isNotHTTP2(err) && !g.to.isHTTP2 { // the caller alone says that this is gRPC
+	// The caller alone says that this is gRPC.
+	if !g.to.isHTTP2 && g.life.cause() == nil && (isNotHTTP2(err) || way.isNotHTTP2()) {
 		return engine.Outcome{
 			Reason: engine.BadRequest,
 			Detail: "the request is one of gRPC, and the workload does not speak HTTP/2",
@@ -100,7 +104,8 @@ func (g *general) outcome(err error, isSpent bool) engine.Outcome {
 	}
 	o := outcomeOf(err)
 	o.IsSpent = o.IsSpent || isSpent
-	o.IsUnsent = o.Reason == engine.Unreachable && (g.body == nil || g.body.read.Load() == 0)
+	isDialing := o.Reason == engine.Unreachable || o.Reason == engine.Shortage || o.Reason == engine.TimedOut && !way.isThere.Load()
+	o.IsUnsent = isDialing && (g.body == nil || g.body.read.Load() == 0)
 	return o
 }
 

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"nightjar/core/rules"
 	"nightjar/proxy/observe"
 )
@@ -27,6 +29,7 @@ type Listener struct {
 	src     *Source
 
 	fallback *http.Server
+	server   *server // that fallback serves by
 	tunnels  tunnels
 	handed   chan net.Conn // to fallback
 	closed   chan struct{} // fallback takes no more
@@ -68,6 +71,7 @@ func Open(cfg Config, h Handler) *Listener {
 	}
 	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{}, fallbacks: map[net.Conn]*caller{}, hijacked: map[net.Conn]*caller{},
 		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
+	boundUnsent(cfg.Listener)
 	base, cut := context.WithCancelCause(context.Background())
 	l.cut = cut
 	s := &server{
@@ -81,6 +85,7 @@ func Open(cfg Config, h Handler) *Listener {
 		rate:       l.rate,
 		ended:      l.tunnelEnded,
 	}
+	l.server = s
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetHTTP2(true)
@@ -91,7 +96,7 @@ func Open(cfg Config, h Handler) *Listener {
 		IdleTimeout:                  idleTimeout,
 		MaxHeaderBytes:               maxHeader,
 		Protocols:                    protocols,
-		HTTP2:                        &http.HTTP2Config{MaxReadFrameSize: maxFrame},
+		HTTP2:                        &http.HTTP2Config{MaxReadFrameSize: maxFrame, MaxConcurrentStreams: streamsOf(h)},
 		DisableGeneralOptionsHandler: true, // "OPTIONS *" is a request like others
 		ConnContext:                  s.connContext,
 		BaseContext:                  func(net.Listener) context.Context { return base },
@@ -99,6 +104,25 @@ func Open(cfg Config, h Handler) *Listener {
 		ConnState:                    l.fallbackState,
 	}
 	return l
+}
+
+// maxUnsent is how many bytes the system takes for a caller that does not take them:
+// with a buffer that grows to megabytes, many such callers would have the workloads
+// make answers for nobody (tcp(7), TCP_NOTSENT_LOWAT).
+const maxUnsent = 256 << 10
+
+// boundUnsent sets maxUnsent for all connections of a listener. Where it cannot be
+// set, it is not.
+func boundUnsent(l net.Listener) {
+	t, ok := l.(*net.TCPListener)
+	if !ok {
+		return
+	}
+	if raw, err := t.SyscallConn(); err == nil {
+		raw.Control(func(fd uintptr) {
+			syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, maxUnsent)
+		})
+	}
 }
 
 // patience is for how long a caller may take so many bytes.
@@ -174,6 +198,10 @@ func (l *Listener) take(conn *net.TCPConn) {
 	}
 	if l.TLS != nil {
 		if cfg := l.TLS(); cfg != nil {
+			if l.server.isSpent(conn) {
+				cfg = cfg.Clone()
+				cfg.NextProtos = []string{"http/1.1"}
+			}
 			l.hand(tls.Server(conn, cfg), at)
 			return
 		}
@@ -214,6 +242,11 @@ func (l *Listener) forget(c *plain) {
 
 // handOn gives a connection of which something was read to net/http.
 func (l *Listener) handOn(conn net.Conn, early []byte, at *caller) {
+	if bytes.HasPrefix(early, []byte("PRI * HTTP/2.0\r\n")) && l.server.isSpent(conn) {
+		conn.Close()
+		at.leave()
+		return
+	}
 	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn)}, at)
 }
 

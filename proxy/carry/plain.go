@@ -224,6 +224,9 @@ func (c *plain) next() error {
 		c.busy.Store(true)
 	}
 	if err := c.receive(); err != nil {
+		if c.at.isOut.Load() {
+			return errDone
+		}
 		var refusal *http1.Refusal
 		if errors.As(err, &refusal) {
 			c.refuseUnread(refusal)

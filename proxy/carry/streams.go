@@ -8,43 +8,122 @@ import (
 
 // What one connection of HTTP/2 may do in a second, with as much again at once.
 // Streams that are reset as soon as they are opened cost the caller nothing and
-// everybody else a lot.
+// everybody else a lot. Resets are counted for all connections of an address
+// together: one that is ended is quickly followed by another.
 const (
-	streamsPerSecond = 10_000 // that it opens
-	resetsPerSecond  = 100    // that it gives up before their answer
+	streamsPerSecond = 10_000 // that a connection opens
+	resetsPerSecond  = 100    // that an address gives up before their answer
 )
+
+// maxStreams bounds the streams of a connection that are open at once (RFC 9113,
+// section 6.5.2, asks for no fewer).
+const maxStreams = 100
+
+// streamsOf bounds the streams of a connection to a handler; 0: as usual. Those to an
+// inbound proxy carry the requests of many.
+func streamsOf(h Handler) int {
+	if _, isInbound := h.(*Inbound); isInbound {
+		return 0
+	}
+	return maxStreams
+}
+
+// isSpent tells whether a new connection is not to speak HTTP/2, since others of its
+// address reset too many streams just now.
+func (s *server) isSpent(conn net.Conn) bool {
+	if streamsOf(s.handler) == 0 {
+		return false
+	}
+	host, _, err := net.SplitHostPort(conn.RemoteAddr().String())
+	return err == nil && s.resets.isSpent(host, time.Now())
+}
+
+// allowance is what may be used up: so much a second, with as much again at once.
+// The zero value is whole.
+type allowance struct {
+	at   time.Time
+	used float64
+}
+
+// take takes one. False: nothing is left.
+func (a *allowance) take(now time.Time, perSecond float64) bool {
+	a.used = max(a.used-now.Sub(a.at).Seconds()*perSecond, 0)
+	a.at = now
+	if a.used+1 > 2*perSecond {
+		return false
+	}
+	a.used++
+	return true
+}
+
+// resets are the streams that were given up, by the address of their callers.
+type resets struct {
+	mu        sync.Mutex
+	byAddress map[string]*allowance
+}
+
+// maxAddresses bounds the addresses that are told apart; past it all begin anew.
+const maxAddresses = 4096
+
+func (r *resets) take(address string, now time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	a := r.byAddress[address]
+	if a == nil {
+		if r.byAddress == nil || len(r.byAddress) >= maxAddresses {
+			r.byAddress = map[string]*allowance{}
+		}
+		a = &allowance{}
+		r.byAddress[address] = a
+	}
+	return a.take(now, resetsPerSecond)
+}
+
+// isSpent tells whether an address has used up more than it may in a second, so that
+// its new connections are not to begin anything.
+func (r *resets) isSpent(address string, now time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	a := r.byAddress[address]
+	return a != nil && a.used-now.Sub(a.at).Seconds()*resetsPerSecond > resetsPerSecond
+}
 
 // streams bounds what a connection of HTTP/2 does with its streams.
 type streams struct {
-	conn net.Conn
+	conn    net.Conn
+	address string
+	resets  *resets
 
 	mu     sync.Mutex // guards what follows
-	at     time.Time
-	opened float64 // tokens used
-	resets float64
+	opened allowance
 	isOver bool
 }
 
 // open counts a stream that is opened. False: the connection has ended, since there
 // were too many.
-func (s *streams) open(now time.Time) bool { return s.count(now, 1, 0) }
+func (s *streams) open(now time.Time) bool {
+	s.mu.Lock()
+	isIn := !s.isOver && s.opened.take(now, streamsPerSecond)
+	s.mu.Unlock()
+	if !isIn {
+		s.end()
+	}
+	return isIn
+}
 
 // reset counts a stream that was given up before its answer.
-func (s *streams) reset(now time.Time) { s.count(now, 0, 1) }
+func (s *streams) reset(now time.Time) {
+	if !s.resets.take(s.address, now) {
+		s.end()
+	}
+}
 
-func (s *streams) count(now time.Time, opened, resets float64) bool {
+func (s *streams) end() {
 	s.mu.Lock()
-	passed := now.Sub(s.at).Seconds()
-	s.at = now
-	s.opened = max(s.opened-passed*streamsPerSecond, 0) + opened
-	s.resets = max(s.resets-passed*resetsPerSecond, 0) + resets
-	isTooMuch := s.opened > 2*streamsPerSecond || s.resets > 2*resetsPerSecond
-	isFirst := isTooMuch && !s.isOver
-	s.isOver = s.isOver || isTooMuch
-	isOver := s.isOver
+	isFirst := !s.isOver
+	s.isOver = true
 	s.mu.Unlock()
 	if isFirst {
 		s.conn.Close()
 	}
-	return !isOver
 }

@@ -59,18 +59,33 @@ func TestRapidReset(t *testing.T) {
 	})
 }
 
-// TestStreams: what is allowed in a second comes back with time.
+// TestStreams: what is allowed in a second comes back with time; what one connection
+// of an address used up, the next one lacks.
 func TestStreams(t *testing.T) {
 	now := time.Now()
-	s := &streams{conn: nopConn{}, at: now}
+	var of resets
+	connection := func(address string) *streams {
+		return &streams{conn: nopConn{}, address: address, resets: &of}
+	}
+	s := connection("a")
 	for range 10 {
 		for range resetsPerSecond {
-			if !s.count(now, 1, 1) {
+			if s.reset(now); !s.open(now) {
 				t.Fatal("it is ended for what is allowed")
 			}
 		}
 		now = now.Add(time.Second)
 	}
+	for range 2*resetsPerSecond + 1 {
+		s.reset(now)
+	}
+	next, other := connection("a"), connection("b")
+	next.reset(now)
+	other.reset(now)
+	if s.open(now) || next.open(now) || !other.open(now) {
+		t.Error("an address resets more than it may, or another one is not let in")
+	}
+	s = connection("c")
 	for range 2 * streamsPerSecond {
 		s.open(now)
 	}

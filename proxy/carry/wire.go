@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http/httptrace"
 	"sync/atomic"
 )
 
@@ -17,6 +18,26 @@ var errNotHTTP2 = errors.New("the workload does not speak HTTP/2")
 // was no first frame.
 func isNotHTTP2(err error) bool {
 	return errors.Is(err, errNotHTTP2) || err != nil && err.Error() == "http2: client conn could not be established"
+}
+
+// way is the connection that an attempt got.
+type way struct {
+	isThere atomic.Bool
+	sniffed atomic.Pointer[sniffed] // nil: it does not have to speak HTTP/2
+}
+
+func (w *way) got(info httptrace.GotConnInfo) {
+	if s, ok := info.Conn.(*sniffed); ok {
+		w.sniffed.Store(s)
+	}
+	w.isThere.Store(true)
+}
+
+// isNotHTTP2 tells whether nothing of HTTP/2 has come on the connection: it may have
+// been closed for another request's sake.
+func (w *way) isNotHTTP2() bool {
+	s := w.sniffed.Load()
+	return s != nil && !s.isSeen.Load()
 }
 
 // dialer opens connections to instances for the transports of net/http.
