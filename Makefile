@@ -4,7 +4,7 @@ ARGS ?=
 APT := $(if $(filter 0,$(shell id -u)),,sudo )apt-get
 CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
 
-.PHONY: build static demo test quick lint types bench fuzz screenshots accuracy judging clean chromium
+.PHONY: build static demo test quick lint types bench abuse fuzz screenshots accuracy judging clean chromium
 
 build: console/dist/index.html
 	go build -o bin/nightjar ./cmd/nightjar
@@ -52,6 +52,10 @@ bench: build
 	@command -v wrk >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends wrk; }
 	go test -run '^$$' -bench . -benchmem ./core/... ./proxy/... ./control
 	go run ./test/bench $(ARGS)
+
+# What outsiders and crashes do to a mesh of separate processes, and what the others notice.
+abuse: build
+	go run ./test/abuse $(ARGS)
 
 FUZZTIME ?= 60s
 fuzz:

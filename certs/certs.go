@@ -22,11 +22,11 @@ import (
 func load(dir string, c rules.Certificate) (*tls.Certificate, error) {
 	cert, err := os.ReadFile(under(dir, c.Cert))
 	if err != nil {
-		return nil, fmt.Errorf("certificate: %w", err)
+		return nil, err
 	}
 	key, err := os.ReadFile(under(dir, c.Key))
 	if err != nil {
-		return nil, fmt.Errorf("key: %w", err)
+		return nil, err
 	}
 	pair, err := tls.X509KeyPair(cert, key)
 	if err != nil {

@@ -88,6 +88,14 @@ func explainSheet(s *out.Sheet, e control.Explained) {
 		}
 		s.Table([]string{"VERSION", "ODDS>", "INSTANCES>"}, rows)
 	}
+	if len(e.Unreachable) > 0 {
+		s.Line("\nCannot be reached now, so that requests go elsewhere where there is another way:")
+		var rows [][]string
+		for _, u := range e.Unreachable {
+			rows = append(rows, []string{u.Instance, u.Version, u.Proxy, u.Cause})
+		}
+		s.Table([]string{"INSTANCE", "VERSION", "BY", "WHY"}, rows)
+	}
 	if len(e.Settings) > 0 {
 		s.Line("\nWhat holds:")
 		var rows [][]string

@@ -91,7 +91,13 @@ func fleetSheet(s *out.Sheet, f dto.Fleet, now time.Time) {
 	case len(late) == 0:
 		s.Line("All %d proxies follow revision %d.", n, f.Revision)
 	default:
-		s.Line("%d of %d proxies follow revision %d; %d need a look.", n-len(late), n, f.Revision, len(late))
+		follow := 0
+		for _, p := range f.Proxies {
+			if p.State == control.Follows {
+				follow++
+			}
+		}
+		s.Line("%d of %d proxies follow revision %d; %d need a look.", follow, n, f.Revision, len(late))
 	}
 	list := slices.Clone(f.Proxies)
 	slices.SortStableFunc(list, func(a, b control.Member) int { return urgency(&a) - urgency(&b) })

@@ -69,6 +69,24 @@ func (p *Proxy) problems() []wire.Problem {
 	return out
 }
 
+// watchCallers says in the log, and soon to the service, when callers find no room
+// for their connections, and when they do again; until ctx is done.
+func (p *Proxy) watchCallers(ctx context.Context) {
+	isShort := false
+	process.Every(ctx, time.Second, func() {
+		s := p.callers.Shortage()
+		if (s != "") == isShort {
+			return
+		}
+		if isShort = s != ""; isShort {
+			p.log.Warn("there is a problem", "problem", wire.ProblemConnections, "detail", s)
+		} else {
+			p.log.Info("mended", "problem", wire.ProblemConnections)
+		}
+		p.session.Hasten()
+	})
+}
+
 // How often the workload is tried while nothing is known of it, or nothing good.
 const (
 	appTick = 500 * time.Millisecond
@@ -79,6 +97,7 @@ const (
 // is done. Requests say so; when none does, and while they say that it cannot be, a
 // connection is tried.
 func (p *Proxy) watchApp(ctx context.Context, in *carry.Inbound) {
+	last := ""
 	process.Every(ctx, appTick, func() {
 		if !in.IsKnown() || in.Lost() != "" {
 			conn, err := (&net.Dialer{Timeout: appWait}).DialContext(ctx, "tcp", in.App.Address)
@@ -89,6 +108,10 @@ func (p *Proxy) watchApp(ctx context.Context, in *carry.Inbound) {
 				in.Tried(err)
 			}
 		}
-		p.setProblem(wire.ProblemWorkload, in.Lost())
+		lost := in.Lost()
+		if lost == "" || last != "" { // one that starts beside its proxy needs a moment
+			p.setProblem(wire.ProblemWorkload, lost)
+		}
+		last = lost
 	})
 }

@@ -64,6 +64,7 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	} else {
 		r.running.Go(func() { p.session.Run(ctx) })
 	}
+	r.running.Go(func() { p.watchCallers(ctx) })
 	if p.beside != nil {
 		r.running.Go(func() { p.watchApp(ctx, p.beside) })
 	}

@@ -20,6 +20,7 @@ import (
 	"nightjar/control"
 	"nightjar/core/rules"
 	"nightjar/proxy"
+	"nightjar/wire"
 )
 
 // limited runs the binary under a limit of the shell.
@@ -254,8 +255,8 @@ func TestProxiesOfOtherMachines(t *testing.T) {
 	}
 }
 
-// TestDescriptorsRunOut: a clear line in the log, no crash, and all is well as
-// soon as there are some again. A disk on which nothing can be written is told
+// TestDescriptorsRunOut: those who say nothing make room for those who do, with a
+// clear line in the log and in the fleet. A disk on which nothing can be written is told
 // of too, and stops nothing.
 func TestDescriptorsRunOut(t *testing.T) {
 	t.Parallel()
@@ -276,14 +277,13 @@ func TestDescriptorsRunOut(t *testing.T) {
 		}
 		held = append(held, c)
 	}
-	eventually(t, "a word about descriptors", func() bool { return strings.Contains(kiosk.said(), "cannot take new connections for now") })
-	for _, c := range held {
-		c.Close()
-	}
-	held = nil
 	if got := answerOf(t, address, "lamp"); got != "v1" && got != "v2" {
-		t.Errorf("afterwards: %q", got)
+		t.Errorf("beside connections that say nothing: %q", got)
 	}
+	eventually(t, "a word about connections", func() bool { return strings.Contains(kiosk.said(), "no room for more than 16 connections of callers") })
+	p.member("kiosk-a", "has a problem", func(m control.Member) bool {
+		return len(m.Problems) == 1 && m.Problems[0].Kind == wire.ProblemConnections
+	})
 }
 
 // TestManyIdleConnections: ten thousand connections that say nothing hinder

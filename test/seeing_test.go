@@ -169,11 +169,12 @@ func TestWhatIsShownIsWhatWasSent(t *testing.T) {
 	}
 	start(t, "proxy ready", "proxy", "--server", addr, "--gateway", "pier", "--metrics", metrics)
 
+	b := openTab(t, m)
 	want := send(t, gateway, here, 1)
 	m.shows(t, want)
+	m.pageSays(t, b, want)
 	m.metricsSay(t, "http://"+metrics+"/metrics", want, false)
 	m.metricsSay(t, "http://"+addr+"/metrics", want, true)
-	m.pageSays(t, want)
 
 	// Killed before anything of it is on disk, and away while more is counted.
 	service.cmd.Process.Signal(syscall.SIGKILL)
@@ -304,16 +305,15 @@ func (m *mesh) metricsSay(t *testing.T, url string, want sent, both bool) {
 }
 
 // pageSays compares what the bars of the console's timeline add up to.
-func (m *mesh) pageSays(t *testing.T, want sent) {
+func (m *mesh) pageSays(t *testing.T, b tab, want sent) {
 	t.Helper()
-	b := openTab(t, m)
+	b.visit("/services/lamp") // while its last seconds hold the requests
+	b.says("[data-test='grid-instances of lamp']", "lamp-a")
+	b.says("[data-test='grid-links of lamp']", "pier")
 	b.visit("/")
 	b.until(fmt.Sprintf(`[...document.querySelectorAll("[data-test=timebar] title")].map((t) => Number(/(\d+) requests? in/.exec(t.textContent)?.[1] ?? 0)).reduce((a, b) => a + b, 0) === %d`, want.ok+want.failed))
 	b.do(chromedp.Focus(chromedp.CSS("[data-test='ribbon-pier~lamp']")), chromedp.KeyEvent("\r"))
 	b.says("[data-test=trouble]", "504 timeout GET /slow")
-	b.visit("/services/lamp")
-	b.says("[data-test='grid-instances of lamp']", "lamp-a")
-	b.says("[data-test='grid-links of lamp']", "pier")
 }
 
 // TestTheFeed: a filter takes what it says and nothing else; each request has

@@ -38,12 +38,12 @@ type caller struct {
 	isOut atomic.Bool
 }
 
-// Of the descriptors of a process half are for callers, less those for files and
-// for the service.
+// Of the descriptors of a process callers get what is left by files, by the service
+// and by connections to instances: half of few, and all but so many of many.
 const (
-	callersShare  = 2
-	ownDescriptor = 32
-	leastCallers  = 16
+	ownDescriptors = 32
+	toInstances    = 4096
+	leastCallers   = 16
 )
 
 // MaxCallers is how many connections of callers a process may hold by its limit of
@@ -53,7 +53,8 @@ func MaxCallers() int {
 	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &l) != nil {
 		return 0
 	}
-	return max(int(min(l.Cur, 1<<30))/callersShare-ownDescriptor, leastCallers)
+	all := int(min(l.Cur, 1<<30))
+	return max(all-min(all/2, toInstances)-ownDescriptors, leastCallers)
 }
 
 // NewCallers bounds the connections of a proxy to most, and those of one address to

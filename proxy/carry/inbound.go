@@ -58,7 +58,7 @@ func (in *Inbound) miss(o engine.Outcome) {
 	if o.Reason != engine.Unreachable {
 		return
 	}
-	why := "workload " + in.App.Address + " " + o.Detail
+	why := in.App.Address + " " + o.Detail
 	in.lost.Store(&why)
 	in.isKnown.Store(true)
 }

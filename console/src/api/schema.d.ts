@@ -1156,6 +1156,8 @@ export interface components {
             refusal?: components["schemas"]["EngineRefusal"];
             /** @description path that the instance gets */
             path: string;
+            /** @description instances of these versions to which proxies get no connection now: they go elsewhere */
+            unreachable?: components["schemas"]["NoWay"][];
         };
         FeedLine: {
             request?: components["schemas"]["WireRecord"];
@@ -1421,6 +1423,13 @@ export interface components {
             series: number;
             /** @description requests counted without names, since there are too many names */
             other: number;
+        };
+        NoWay: {
+            proxy: string;
+            /** @description as service/version */
+            version: string;
+            instance: string;
+            cause: string;
         };
         Notice: {
             url: string;

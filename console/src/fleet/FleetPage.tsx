@@ -16,7 +16,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Member } from "../api/client";
 import { ago, bytes, millis, plural } from "../parts/format";
-import { urgency, useFleet } from "./useFleet";
+import { needsLook, urgency, useFleet } from "./useFleet";
 
 const most = 100; // rows at first; a browser has trouble with thousands
 
@@ -42,9 +42,9 @@ export function FleetPage() {
     setParams(next, { replace: true });
   };
   const all = fleet?.proxies ?? [];
-  const notThere = all.filter((p) => p.state !== "follows").length;
+  const notThere = all.filter(needsLook).length;
   const shown = all
-    .filter((p) => (!late || p.state !== "follows") && describe(p).toLowerCase().includes(words.toLowerCase()))
+    .filter((p) => (!late || needsLook(p)) && describe(p).toLowerCase().includes(words.toLowerCase()))
     .sort((a, b) => urgency(a) - urgency(b) || a.id.localeCompare(b.id));
   return (
     <>
@@ -54,7 +54,7 @@ export function FleetPage() {
           <Box data-test="summary" sx={{ color: notThere ? "warning.main" : "text.secondary", fontWeight: notThere ? 650 : 400 }}>
             {notThere === 0
               ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all follow revision ${fleet.revision}.`
-              : `${all.length - notThere} of ${all.length} proxies follow revision ${fleet.revision}; ${notThere} ${notThere === 1 ? "needs" : "need"} a look.`}
+              : `${all.filter((p) => p.state === "follows").length} of ${all.length} proxies follow revision ${fleet.revision}; ${notThere} ${notThere === 1 ? "needs" : "need"} a look.`}
           </Box>
         )}
         <Box sx={{ ml: "auto", display: "flex", gap: 2, alignItems: "center", flexWrap: "wrap" }}>
@@ -101,7 +101,7 @@ const right = new Set(["Revision", "Lag", "Seen", "Connections", "Memory"]);
 const describe = (p: Member): string => [p.id, p.service, p.version, p.gateway, p.site, p.state].join(" ");
 
 function Row({ proxy: p, newest, now }: { proxy: Member; newest: number; now: number }) {
-  const late = p.state !== "follows";
+  const late = needsLook(p);
   return (
     <TableRow data-test="proxy" data-state={p.state} sx={{ "& td": { whiteSpace: "nowrap" }, ...(late ? { "& td:first-of-type": { boxShadow: "inset 4px 0 0 currentColor" }, bgcolor: "action.hover" } : {}) }}>
       <TableCell sx={{ fontWeight: 650, color: late ? "warning.main" : "text.primary" }} title={`process ${p.pid}, running since ${p.started}`}>{p.id}</TableCell>
@@ -112,7 +112,9 @@ function Row({ proxy: p, newest, now }: { proxy: Member; newest: number; now: nu
       <TableCell>{p.site}</TableCell>
       <TableCell title={states[p.state]} sx={{ color: late ? "warning.main" : "text.primary", fontWeight: late ? 650 : 400 }}>
         {late ? `▲ ${p.state}` : p.state}
-        {p.error && <Box sx={{ fontWeight: 400, whiteSpace: "normal", color: "text.primary", maxWidth: 320 }}>{p.error}</Box>}
+        {[p.error, ...(p.problems ?? []).map((one) => `${one.kind}: ${one.detail}`)].filter(Boolean).map((line) => (
+          <Box key={line} sx={{ fontWeight: 400, whiteSpace: "normal", color: "text.primary", maxWidth: 420 }}>{line}</Box>
+        ))}
       </TableCell>
       <TableCell align="right">{p.revision}{p.revision !== newest && ` of ${newest}`}</TableCell>
       <TableCell align="right">{millis(p.lagMS)}</TableCell>

@@ -38,5 +38,8 @@ export function useFleet(): Seen {
 
 const order = ["refuses", "behind", "doubted", "away", "follows"];
 
+/** Whether a person should look at a proxy. */
+export const needsLook = (p: Member): boolean => p.state !== "follows" || (p.problems ?? []).length > 0;
+
 /** Who needs a look comes first. */
-export const urgency = (p: Member): number => order.indexOf(p.state);
+export const urgency = (p: Member): number => (needsLook(p) && p.state === "follows" ? 0.5 : order.indexOf(p.state));

@@ -1,6 +1,6 @@
 import Box from "@mui/material/Box";
 import type { Figures } from "../api/client";
-import { amount, millis, percent, rate } from "./format";
+import { amount, millis, percent, plural, rate } from "./format";
 
 /** What callers got beside what the workloads answered; the difference is what the mesh adds or saves. */
 export function Sides({ figures: f }: { figures: Figures }) {
@@ -29,6 +29,7 @@ export function Sides({ figures: f }: { figures: Figures }) {
         {f.requests > 0 && <>success {percent(f.successLow)} to {percent(f.successHigh)} (95%), first try {percent(f.firstTry)}, load factor {f.loadFactor?.toFixed(2) ?? "–"}; </>}
         sent {amount(f.sent ?? 0)}, received {amount(f.received ?? 0)}
         {(f.open ?? 0) > 0 && `; ${f.open} connections open`}
+        {(f.callerFault ?? 0) > 0 && `; ${plural(f.callerFault ?? 0, "request")} that the caller sent wrongly, beside these`}
       </Box>
       {counts.length > 0 && <Box sx={{ color: "error.main", fontWeight: 600 }}>▼ {counts.join(", ")}</Box>}
     </Box>

@@ -17,7 +17,7 @@ import { useFeed, type Row } from "./useFeed";
 const text = ["version", "route", "path", "status", "header"] as const;
 const words: Record<(typeof text)[number], string> = { version: "Version", route: "Route", path: "Path from", status: "Status", header: "Header" };
 const samples: Record<(typeof text)[number], string> = { version: "v2", route: "timetable", path: "/sailings", status: "503 or 5xx", header: "x-crew=yes" };
-const outcomes = ["", "ok", "trouble", "failed", "refused", "abandoned"];
+const outcomes = ["", "ok", "trouble", "failed", "refused", "abandoned", "caller-fault"];
 const fields = ["from", "to", "outcome", "reason", "slowerMS", "instance", "method", "tries", ...text];
 
 const columns: GridColDef<Row>[] = [

@@ -122,6 +122,12 @@ function OutCell({ v }: { v: VersionStatus }) {
           </Small>
         </Box>
       ))}
+      {(v.unreachable ?? []).map((u) => (
+        <Box key={u.instance} data-test={`unreachable-${u.instance}`}>
+          <Box component="strong" sx={{ color: "error.main" }}>▼ {u.instance}</Box>
+          <Small>unreachable for {seconds(u.forMS)}: {u.cause}; tried again in {seconds(u.nextMS)}</Small>
+        </Box>
+      ))}
       {(v.down ?? []).map((id) => (
         <Box key={id}>
           <Box component="strong" sx={{ color: "error.main" }}>▼ {id}</Box>

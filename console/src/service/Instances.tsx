@@ -31,10 +31,13 @@ const columns: GridColDef<Row>[] = [
 export default function Instances({ service }: { service: Service }) {
   const out = new Map<string, number>();
   for (const o of service.callers.flatMap((c) => (c.versions ?? []).flatMap((v) => v.sidelined ?? []))) out.set(o.instance, (out.get(o.instance) ?? 0) + 1);
+  const lost = new Map<string, number>();
+  for (const o of service.callers.flatMap((c) => (c.versions ?? []).flatMap((v) => v.unreachable ?? []))) lost.set(o.instance, (lost.get(o.instance) ?? 0) + 1);
   const rows = service.versions.flatMap((v) =>
     v.instances.map((i): Row => {
       const sidelined = out.get(i.id);
-      const state = [i.down && `▼ unhealthy: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
+      const unreachable = lost.get(i.id);
+      const state = [i.unreachable && `▼ ${i.unreachable}`, unreachable && `▼ unreachable for ${unreachable} of ${service.callers.length}`, i.down && `▼ unhealthy: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
       return { id: i.id, version: v.name, site: i.site ?? "", address: i.address, state: state || "takes requests", share: i.share, figures: i.figures };
     }),
   );

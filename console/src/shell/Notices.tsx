@@ -17,6 +17,12 @@ export function Notices() {
           {at ? `The service does not answer. What you see is from ${new Date(at).toLocaleTimeString()}.` : "The service does not answer."} Proxies go on by the rules they have.
         </Alert>
       )}
+      {mesh?.problems.slice(0, 3).map((p) => (
+        <Alert key={`${p.proxy} ${p.kind}`} severity="error" data-test={`problem-${p.proxy}`}>
+          <Link to="/fleet?show=late" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.detail}
+        </Alert>
+      ))}
+      {(mesh?.problems.length ?? 0) > 3 && <Alert severity="error">{plural((mesh?.problems.length ?? 0) - 3, "more problem")} of proxies. <Link to="/fleet?show=late">See them all</Link></Alert>}
       {mesh?.drills.map((d) => <DrillNotice key={d.id} drill={d} />)}
       {mesh?.releases.slice(0, 3).map((r) => (
         <Alert key={r.number} severity={r.state === "held" ? "warning" : "info"} icon={<span aria-hidden>⇥</span>} data-test={`release-notice-${r.number}`}>

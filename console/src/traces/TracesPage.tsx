@@ -52,7 +52,7 @@ export function TracesPage() {
           {["", ...(mesh?.services.map((s) => s.name) ?? [])].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
         </TextField>
         <TextField select size="small" label="Outcome" value={params.get("outcome") ?? ""} onChange={(e) => set("outcome", e.target.value)} sx={{ width: 120 }}>
-          {["", "ok", "trouble", "failed", "refused", "abandoned"].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
+          {["", "ok", "trouble", "failed", "refused", "abandoned", "caller-fault"].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
         </TextField>
         <TextField select size="small" label="Slower than" value={params.get("slowerMS") ?? ""} onChange={(e) => set("slowerMS", e.target.value)} sx={{ width: 120 }}>
           {["", "10", "50", "100", "500", "1000"].map((v) => <MenuItem key={v} value={v}>{v ? `${v} ms` : "any"}</MenuItem>)}

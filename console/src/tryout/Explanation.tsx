@@ -40,6 +40,11 @@ export function Explanation({ explained }: { explained: Explained }) {
           Refused with {explained.refusal.status} {explained.refusal.reason}: {explained.refusal.detail}.
         </Alert>
       )}
+      {(explained.unreachable ?? []).map((u) => (
+        <Box key={`${u.proxy} ${u.instance}`} data-test="no-way" sx={{ color: "error.main", fontWeight: 600 }}>
+          ▼ {u.proxy} cannot reach {u.instance} of {u.version}: {u.cause}
+        </Box>
+      ))}
       {explained.odds.length > 0 && (
         <Box>
           Goes to{" "}
