@@ -380,6 +380,7 @@ func (c *Control) Fleet() []Member {
 			f.State = Follows
 		}
 		switch {
+		case newest == 0: // nothing was published, so nobody is late
 		case f.Behind:
 			f.LagMS = float64(now.Sub(c.force.Since).Microseconds()) / 1000
 		case m.reached.After(c.force.Since) && m.joined.Before(c.force.Since):

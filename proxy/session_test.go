@@ -362,3 +362,32 @@ func noInstance(s wire.Series) uint64 {
 	n, _ := engine.NoInstance.Number()
 	return s.Counts.Reasons[n]
 }
+
+// TestNameTaken: a second proxy of a name says so and ends, soon, and does not
+// withdraw the first.
+func TestNameTaken(t *testing.T) {
+	t.Parallel()
+	withdrawn := make(chan string, 10)
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodDelete {
+			withdrawn <- r.URL.Query().Get("nonce")
+			return
+		}
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusConflict)
+		io.WriteString(w, `{"detail": "another proxy is registered as p: give this one a name of its own (--name)"}`)
+	}))
+	defer service.Close()
+	p, err := New(Config{ID: "p", Server: service.URL, Drain: 10 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	defer stop()
+	if err := p.Run(ctx); err == nil || !strings.Contains(err.Error(), "another proxy is registered as p") {
+		t.Errorf("it ended with %v", err)
+	}
+	if nonce := <-withdrawn; nonce == "" {
+		t.Error("it withdrew whoever has the name, and not itself alone")
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"strings"
 	"testing"
 	"time"
 
@@ -186,5 +187,29 @@ func TestEachSecondByItself(t *testing.T) {
 		if n != 0 {
 			t.Errorf("second %d lacks %d", at, n)
 		}
+	}
+}
+
+// TestAt: what two proxies counted in one second is filed under it, however long
+// each took to tell.
+func TestAt(t *testing.T) {
+	second := time.Unix(1_700_000_000, 0)
+	for _, late := range []time.Duration{0, 20 * time.Millisecond, 450 * time.Millisecond, 90 * time.Second} {
+		told := second.Add(time.Second + late) // the middle of the second is told of
+		if at := At(&wire.Delta{AgoMS: (500*time.Millisecond + late).Milliseconds()}, told); at != second.Unix() {
+			t.Errorf("told %s late: filed %d s off", late, at-second.Unix())
+		}
+	}
+	if at := At(&wire.Delta{AgoMS: -5}, second); at != second.Unix() {
+		t.Errorf("from the future: filed %d s off", at-second.Unix())
+	}
+}
+
+// TestNamesThatAreNone are filed as others, so that they can be shown and exported.
+func TestNamesThatAreNone(t *testing.T) {
+	n := Names{Caller: "\xff", Service: "berths", Route: strings.Repeat("r", longestName+1)}
+	n.makeValid()
+	if n != (Names{Caller: wire.Other, Service: "berths", Route: wire.Other}) {
+		t.Errorf("%+v", n)
 	}
 }

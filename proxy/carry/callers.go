@@ -219,7 +219,8 @@ const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection
 // refuse tells a caller of HTTP that there is no room, as far as that takes no
 // time, and closes.
 func (l *Listener) refuse(conn *net.TCPConn) {
-	if l.TLS == nil && l.Relay == nil {
+	isHTTP := (l.TLS == nil || l.TLS() == nil) && (l.Relay == nil || l.Relay() == nil)
+	if isHTTP {
 		conn.SetWriteDeadline(time.Now().Add(10 * time.Millisecond))
 		io.WriteString(conn, noRoom)
 	}

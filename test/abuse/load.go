@@ -21,6 +21,7 @@ type steady struct {
 	sent  int
 	fails []failure
 	took  []time.Duration
+	due   []time.Duration // since begin, of the same
 }
 
 type failure struct {
@@ -53,7 +54,7 @@ func (s *steady) answered(a *load.Answered) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.sent++
-	s.took = append(s.took, a.Took)
+	s.took, s.due = append(s.took, a.Took), append(s.due, a.Due)
 	if a.Status != 200 {
 		due := s.begin.Add(a.Due)
 		s.fails = append(s.fails, failure{due, due.Add(a.Took), fmt.Sprint(a.Status, " ", a.Err)})
@@ -66,22 +67,42 @@ func (s *steady) stop() {
 	<-s.ended
 }
 
-// underWay is how many wait for their answers.
-func (s *steady) underWay() int { return int(s.run.Pace().Flying) }
+// underWay is how many waited for their answers at some moment between two others.
+func (s *steady) underWay(from, to time.Time) (n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i, due := range s.due {
+		if at := s.begin.Add(due); at.Before(to) && at.Add(s.took[i]).After(from) {
+			n++
+		}
+	}
+	return n
+}
 
 func (s *steady) success() string {
 	return fmt.Sprintf("%d of %d", s.sent-len(s.fails), s.sent)
 }
 
-// quantile is a quantile of the times until the answer.
-func (s *steady) quantile(q float64) time.Duration {
+// windows is in how many parts a quantile is looked at, so that a stall of the machine
+// does not decide it.
+const windows = 5
+
+// p99 is the median over equal parts of the time of the 99th percentile of the times
+// until the answer.
+func (s *steady) p99() time.Duration {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	list := slices.Sorted(slices.Values(s.took))
-	if len(list) == 0 {
+	var all []time.Duration
+	n := len(s.took) / windows
+	for i := range windows {
+		if part := slices.Sorted(slices.Values(s.took[i*n : (i+1)*n])); n > 0 {
+			all = append(all, part[n*99/100])
+		}
+	}
+	if slices.Sort(all); len(all) == 0 {
 		return 0
 	}
-	return list[min(int(q*float64(len(list))), len(list)-1)]
+	return all[len(all)/2]
 }
 
 // since are the failures of requests that were due after a moment, or were under way

@@ -131,6 +131,7 @@ type world struct {
 	edge   string // address of the gateway
 	door   *exec.Cmd
 	all    []*exec.Cmd
+	tidy   []func() // at the end
 }
 
 func newWorld(ctx context.Context) (*world, error) {
@@ -169,6 +170,9 @@ func (w *world) start(name string, args ...string) (*exec.Cmd, error) {
 func (w *world) end() {
 	for _, c := range w.all {
 		kill(c)
+	}
+	for _, do := range w.tidy {
+		do()
 	}
 	os.RemoveAll(w.dir)
 }

@@ -37,7 +37,7 @@ export default function Instances({ service }: { service: Service }) {
     v.instances.map((i): Row => {
       const sidelined = out.get(i.id);
       const unreachable = lost.get(i.id);
-      const state = [i.unreachable && `▼ ${i.unreachable}`, unreachable && `▼ unreachable for ${unreachable} of ${service.callers.length}`, i.down && `▼ unhealthy: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
+      const state = [unreachable && `▼ unreachable for ${unreachable} of ${service.callers.length}`, i.unreachable && "▼ its proxy cannot reach it", i.down && `▼ unhealthy: ${i.down}`, sidelined && `⊘ sidelined in ${sidelined} of ${service.callers.length}`, i.doubted && "▲ doubted"].filter(Boolean).join("; ");
       return { id: i.id, version: v.name, site: i.site ?? "", address: i.address, state: state || "takes requests", share: i.share, figures: i.figures };
     }),
   );

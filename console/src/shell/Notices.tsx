@@ -19,7 +19,7 @@ export function Notices() {
       )}
       {mesh?.problems.slice(0, 3).map((p) => (
         <Alert key={`${p.proxy} ${p.kind}`} severity="error" data-test={`problem-${p.proxy}`}>
-          <Link to="/fleet?show=late" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.detail}
+          <Link to="/fleet?show=late" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.kind}: {p.detail}
         </Alert>
       ))}
       {(mesh?.problems.length ?? 0) > 3 && <Alert severity="error">{plural((mesh?.problems.length ?? 0) - 3, "more problem")} of proxies. <Link to="/fleet?show=late">See them all</Link></Alert>}
