@@ -156,7 +156,8 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 	x.walk.table, x.walk.entry, x.walk.view, x.walk.path = t, entry, v, v.Path()
 	x.walk.run(x)
 	if entry.Limit > 0 && entry.Limit < LeastLimit && x.next == nil {
-		x.refuse(Refuse(BadRequest, fmt.Sprintf("the caller waits for %s only, which is too short for an answer", entry.Limit)))
+		x.refuse(Refuse(BadRequest,
+			fmt.Sprintf("the caller waits for %s only, which is too short for an answer", entry.Limit)))
 	}
 	if x.delay > 0 {
 		return x.delayed(now)

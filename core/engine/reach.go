@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"sync"
@@ -155,7 +154,7 @@ func (v *version) noteReached(c guard.Change, in *Instance, now time.Duration) {
 	}
 	for _, p := range v.peers {
 		if s, is := p.Reach(); is && p.ID == in.ID {
-			v.tell(now, "unreachable", in.ID, fmt.Sprintf("%s; it is called again when a connection comes about", s.Cause))
+			v.tell(now, "unreachable", in.ID, s.Cause+"; it is called again when a connection comes about")
 		}
 	}
 }

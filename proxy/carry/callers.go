@@ -205,7 +205,8 @@ func (l *Callers) Shortage() string {
 	}
 	what := fmt.Sprintf("no room for more than %d connections of callers: %d that waited were closed", l.most, l.closed)
 	if l.perAddress > 0 {
-		what = fmt.Sprintf("no room for more than %d connections of callers, %d of one address: %d that waited were closed", l.most, l.perAddress, l.closed)
+		what = fmt.Sprintf("no room for more than %d connections of callers, %d of one address: %d that waited were closed",
+			l.most, l.perAddress, l.closed)
 	}
 	if l.refused > 0 {
 		what += fmt.Sprintf(", and %d were refused", l.refused)
@@ -214,7 +215,8 @@ func (l *Callers) Shortage() string {
 }
 
 // noRoom is the answer to a connection for which there is no room.
-const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Type: text/plain; charset=utf-8\r\nContent-Length: 13\r\n\r\n503 shortage\n"
+const noRoom = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\n" +
+	"Content-Type: text/plain; charset=utf-8\r\nContent-Length: 13\r\n\r\n503 shortage\n"
 
 // refuse tells a caller of HTTP that there is no room, as far as that takes no
 // time, and closes.

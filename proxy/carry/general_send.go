@@ -104,7 +104,8 @@ func (g *general) outcome(err error, isSpent bool, way *way) engine.Outcome {
 	}
 	o := outcomeOf(err)
 	o.IsSpent = o.IsSpent || isSpent
-	isDialing := o.Reason == engine.Unreachable || o.Reason == engine.Shortage || o.Reason == engine.TimedOut && !way.isThere.Load()
+	isDialing := o.Reason == engine.Unreachable || o.Reason == engine.Shortage ||
+		o.Reason == engine.TimedOut && !way.isThere.Load()
 	o.IsUnsent = isDialing && (g.body == nil || g.body.read.Load() == 0)
 	return o
 }

@@ -161,7 +161,7 @@ func (q *served) sendAnswer(status int) (keep bool) {
 	case q.b.ended() == errCallerLeft:
 		q.over(engine.Abandoned, "", 0, "")
 	case bodyErr != nil:
-		q.over(engine.CallerFault, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
+		q.over(engine.CallerFault, engine.BadRequest, status, unreadable+bodyErr.Error())
 	case q.b.ended() == errDraining:
 		q.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")
 	default:

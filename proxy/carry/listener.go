@@ -69,7 +69,8 @@ func Open(cfg Config, h Handler) *Listener {
 	if cfg.Stall == 0 {
 		cfg.Stall = stallTimeout
 	}
-	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{}, fallbacks: map[net.Conn]*caller{}, hijacked: map[net.Conn]*caller{},
+	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{},
+		fallbacks: map[net.Conn]*caller{}, hijacked: map[net.Conn]*caller{},
 		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
 	boundUnsent(cfg.Listener)
 	base, cut := context.WithCancelCause(context.Background())

@@ -70,7 +70,9 @@ func isClosedThere(err error) bool {
 // isShortage tells whether this machine or process lacks a descriptor, a port or
 // memory for a connection, which passes and is nobody else's fault.
 func isShortage(err error) bool {
-	for _, short := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
+	for _, short := range []error{
+		syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL,
+	} {
 		if errors.Is(err, short) {
 			return true
 		}

@@ -260,7 +260,7 @@ func (c *carried) sendAnswer(status int) (keep bool) {
 		c.over(engine.Abandoned, "", 0, "")
 	case bodyErr != nil:
 		c.ending = engine.Left
-		c.over(engine.CallerFault, engine.BadRequest, status, "the body of the request cannot be read: "+bodyErr.Error())
+		c.over(engine.CallerFault, engine.BadRequest, status, unreadable+bodyErr.Error())
 	case c.b.ended() == errDraining:
 		c.ending = engine.Left
 		c.over(engine.Refused, engine.Draining, status, "this proxy ended before the answer did")

@@ -163,11 +163,11 @@ func (f *Follower) foreign(s *wire.Snapshot) error {
 		f.permitted = ""
 		return nil
 	case s.Mesh != k.Mesh:
-		return fmt.Errorf("this proxy follows mesh %s at revision %d and goes on with that: the service is that of mesh %s. "+
-			"If it is the right one, say: nightjar fleet take", k.Mesh, k.Revision, s.Mesh)
+		return fmt.Errorf("this proxy follows mesh %s at revision %d and goes on with that: "+
+			"the service is that of mesh %s. If it is the right one, say: nightjar fleet take", k.Mesh, k.Revision, s.Mesh)
 	case s.Revision < k.Revision:
-		return fmt.Errorf("this proxy follows revision %d and goes on with that: the service is at revision %d, by an older state of its records. "+
-			"If that is right, say: nightjar fleet take", k.Revision, s.Revision)
+		return fmt.Errorf("this proxy follows revision %d and goes on with that: the service is at revision %d, "+
+			"by an older state of its records. If that is right, say: nightjar fleet take", k.Revision, s.Revision)
 	}
 	return nil
 }

@@ -34,7 +34,8 @@ type known struct {
 
 // with is what is known after a snapshot. k itself does not change.
 func (k known) with(s wire.Snapshot) known {
-	next := known{k.Server, k.Mesh, k.Revision, maps.Clone(k.Services), k.Rest, maps.Clone(k.Instances), k.Calls, k.Drills}
+	next := k
+	next.Services, next.Instances = maps.Clone(k.Services), maps.Clone(k.Instances)
 	if s.Whole || k.Services == nil {
 		next.Services, next.Rest, next.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
 		if s.Settled || k.Instances == nil {

@@ -117,7 +117,7 @@ func (h *Hop) owns(name string) bool {
 // isOurs tells whether a field belongs to the mesh, whether or not it knows it.
 func isOurs(name string) bool {
 	const prefix = "Nightjar-"
-	return len(name) >= len(prefix) && (name[0] == 'N' || name[0] == 'n') && strings.EqualFold(name[:len(prefix)], prefix)
+	return len(name) >= len(prefix) && name[0]|0x20 == 'n' && strings.EqualFold(name[:len(prefix)], prefix)
 }
 
 // isClaim tells whether an outsider would say by a field where it comes from or
