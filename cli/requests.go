@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 
 	"nightjar/api/dto"
 	"nightjar/cli/out"
+	"nightjar/client"
 	"nightjar/wire"
 )
 
@@ -63,38 +65,9 @@ request is one object on a line.`,
 			}
 			print := a.feedPrinter(cmd.OutOrStdout())
 			if past {
-				list, err := c.Trouble(cmd.Context(), f, cmp.Or(count, 30))
-				slices.Reverse(list.Requests)
-				for i := range list.Requests {
-					print(&list.Requests[i])
-				}
-				if err == nil && f.Request != "" && len(list.Requests) == 0 {
-					return fmt.Errorf("no request %s is remembered: the service keeps the latest few thousand that did not succeed, "+
-						"of which each proxy tells 40 a second at most", f.Request)
-				}
-				return err
+				return pastRequests(cmd.Context(), c, f, cmp.Or(count, 30), print)
 			}
-			shown, begun := 0, time.Now()
-			err = c.Requests(cmd.Context(), f, func(l dto.FeedLine) bool {
-				if l.Dropped > 0 {
-					fmt.Fprintf(cmd.ErrOrStderr(), "%d more requests were left out; a narrower filter shows all\n", l.Dropped)
-				}
-				if l.Request != nil {
-					if print(l.Request) != nil {
-						return false // whoever read is gone
-					}
-					shown++
-				}
-				if shown == 0 && !begun.IsZero() && time.Since(begun) > 5*time.Second {
-					fmt.Fprintln(cmd.ErrOrStderr(), "No request yet that the filter takes; waiting.")
-					begun = time.Time{}
-				}
-				return count == 0 || shown < count
-			})
-			if cmd.Context().Err() != nil {
-				return nil
-			}
-			return err
+			return followRequests(cmd, c, f, count, print)
 		},
 	}
 	flags := cmd.Flags()
@@ -117,6 +90,46 @@ request is one object on a line.`,
 	a.completeService(cmd, "from", "to")
 	cmd.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions(wire.Outcomes, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// pastRequests prints what is remembered of requests that did not succeed.
+func pastRequests(ctx context.Context, c *client.Client, f wire.Filter, most int, print func(*wire.Record) error) error {
+	list, err := c.Trouble(ctx, f, most)
+	slices.Reverse(list.Requests)
+	for i := range list.Requests {
+		print(&list.Requests[i])
+	}
+	if err == nil && f.Request != "" && len(list.Requests) == 0 {
+		return fmt.Errorf("no request %s is remembered: the service keeps the latest few thousand that did not succeed, "+
+			"of which each proxy tells 40 a second at most", f.Request)
+	}
+	return err
+}
+
+// followRequests prints requests as they end, until there were count; 0: until the
+// command is ended.
+func followRequests(cmd *cobra.Command, c *client.Client, f wire.Filter, count int, print func(*wire.Record) error) error {
+	shown, begun := 0, time.Now()
+	err := c.Requests(cmd.Context(), f, func(l dto.FeedLine) bool {
+		if l.Dropped > 0 {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%d more requests were left out; a narrower filter shows all\n", l.Dropped)
+		}
+		if l.Request != nil {
+			if print(l.Request) != nil {
+				return false // whoever read is gone
+			}
+			shown++
+		}
+		if shown == 0 && !begun.IsZero() && time.Since(begun) > 5*time.Second {
+			fmt.Fprintln(cmd.ErrOrStderr(), "No request yet that the filter takes; waiting.")
+			begun = time.Time{}
+		}
+		return count == 0 || shown < count
+	})
+	if cmd.Context().Err() != nil {
+		return nil
+	}
+	return err
 }
 
 // feedPrinter prints one request at a time.

@@ -146,23 +146,7 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 	for _, v := range svc.Versions {
 		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figures(v.Figures)...))
 		for _, in := range v.Instances {
-			where := in.ID
-			if in.Doubted {
-				where += " (doubted)"
-			}
-			if in.Down != "" {
-				where += " (unhealthy)"
-			}
-			if in.Unreachable != "" {
-				where += " (its proxy cannot reach it)"
-			}
-			if n := unreachableIn(svc, in.ID); n > 0 {
-				where += fmt.Sprintf(" (unreachable for %s)", count(n, "proxy"))
-			}
-			if n := sidelinedIn(svc, in.ID); n > 0 {
-				where += fmt.Sprintf(" (sidelined in %s)", count(n, "proxy"))
-			}
-			row := append([]string{"", where, in.Site, "", out.Share(in.Share)}, figures(in.Figures)...)
+			row := append([]string{"", in.ID + stateOf(svc, &in), in.Site, "", out.Share(in.Share)}, figures(in.Figures)...)
 			if s.Wide {
 				row = append(row, in.Address)
 			}
@@ -225,12 +209,11 @@ func load(f *float64) string {
 	return fmt.Sprintf("%.2f", *f)
 }
 
-// sidelinedIn is in how many proxies an instance is sidelined.
-// unreachableIn tells how many proxies get no connection to an instance.
-func unreachableIn(svc control.Service, id string) (n int) {
+// inProxies tells in how many proxies that call a service one of its versions is so.
+func inProxies(svc control.Service, is func(v *engine.VersionStatus) bool) (n int) {
 	for _, c := range svc.Callers {
-		for _, v := range c.Versions {
-			if slices.ContainsFunc(v.Unreachable, func(o engine.ReachStatus) bool { return o.Instance == id }) {
+		for i := range c.Versions {
+			if is(&c.Versions[i]) {
 				n++
 			}
 		}
@@ -238,13 +221,28 @@ func unreachableIn(svc control.Service, id string) (n int) {
 	return n
 }
 
-func sidelinedIn(svc control.Service, id string) (n int) {
-	for _, c := range svc.Callers {
-		for _, v := range c.Versions {
-			if slices.ContainsFunc(v.Sidelined, func(o engine.OutStatus) bool { return o.Instance == id }) {
-				n++
-			}
-		}
+// stateOf is what keeps an instance from its share of requests, in words.
+func stateOf(svc control.Service, in *control.Instance) (words string) {
+	if in.Doubted {
+		words += " (doubted)"
 	}
-	return n
+	if in.Down != "" {
+		words += " (unhealthy)"
+	}
+	if in.Unreachable != "" {
+		words += " (its proxy cannot reach it)"
+	}
+	unreachable := inProxies(svc, func(v *engine.VersionStatus) bool {
+		return slices.ContainsFunc(v.Unreachable, func(o engine.ReachStatus) bool { return o.Instance == in.ID })
+	})
+	if unreachable > 0 {
+		words += fmt.Sprintf(" (unreachable for %s)", count(unreachable, "proxy"))
+	}
+	sidelined := inProxies(svc, func(v *engine.VersionStatus) bool {
+		return slices.ContainsFunc(v.Sidelined, func(o engine.OutStatus) bool { return o.Instance == in.ID })
+	})
+	if sidelined > 0 {
+		words += fmt.Sprintf(" (sidelined in %s)", count(sidelined, "proxy"))
+	}
+	return words
 }

@@ -125,26 +125,26 @@ type Explained struct {
 	Entry    string `json:"entry" doc:"where the request enters the mesh: gateway NAME or proxy of SERVICE"`
 	Revision uint   `json:"revision"`
 	engine.Explanation
-	Unreachable []NoWay `json:"unreachable,omitempty" doc:"instances of these versions to which proxies get no connection now: they go elsewhere"`
+	Unreachable []Unreached `json:"unreachable,omitempty" doc:"instances of these versions to which proxies get no connection now: they go elsewhere"`
 }
 
-// NoWay is an instance to which a proxy gets no connection.
-type NoWay struct {
+// Unreached is an instance to which a proxy gets no connection.
+type Unreached struct {
 	Proxy    string `json:"proxy"`
 	Version  string `json:"version" doc:"as service/version"`
 	Instance string `json:"instance"`
 	Cause    string `json:"cause"`
 }
 
-// noWay are the instances of versions that proxies of a caller get no connection to.
-func (c *Control) noWay(caller string, odds []engine.Odds) (out []NoWay) {
+// unreached are the instances of versions that proxies of a caller get no connection to.
+func (c *Control) unreached(caller string, odds []engine.Odds) (out []Unreached) {
 	callers := c.callers()
 	for _, o := range odds {
 		for _, in := range callers[o.Service] {
 			for _, v := range in.Versions {
 				for _, u := range v.Unreachable {
 					if in.Caller == caller && v.Version == o.Version {
-						out = append(out, NoWay{in.Proxy, o.Service + "/" + v.Version, u.Instance, u.Cause})
+						out = append(out, Unreached{in.Proxy, o.Service + "/" + v.Version, u.Instance, u.Cause})
 					}
 				}
 			}
@@ -177,7 +177,7 @@ func (c *Control) explain(q Ask, a *asked) Explained {
 		Revision:    c.InForce().Revision.Number,
 		Explanation: engine.Explain(c.tableOf(key), engine.Entry{Gateway: a.gateway}, a, c.sinceStart()),
 	}
-	e.Unreachable = c.noWay(a.caller, e.Odds)
+	e.Unreachable = c.unreached(a.caller, e.Odds)
 	switch {
 	case a.gateway != "":
 		e.Entry = "gateway " + a.gateway

@@ -183,23 +183,7 @@ func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 		Warnings: []rules.Finding{}}
 	rev := force.Revision
 	m.Revision = RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
-	m.Problems = []ProxyProblem{}
-	for _, p := range fleet {
-		for _, one := range p.Problems {
-			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, one})
-		}
-		if p.State == Refuses {
-			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, wire.Problem{Kind: "refuses", Detail: p.Error}})
-		}
-		switch p.State {
-		case Behind, Refuses:
-			m.Revision.Behind = append(m.Revision.Behind, p.ID)
-			m.Revision.Connected++
-		case Follows:
-			m.Revision.Connected++
-			m.Revision.InForce++
-		}
-	}
+	m.addFleet(fleet)
 	callers := c.callers()
 	m.Drills = c.runningDrills()
 	if m.Releases = []ReleaseBrief{}; c.briefs.Load() != nil {
@@ -237,6 +221,27 @@ func (c *Control) View(ctx context.Context, seconds, end int64) (Mesh, error) {
 	m.Warnings = c.warnings()
 	m.Series, m.Other = c.telemetry.State()
 	return m, nil
+}
+
+// addFleet adds who follows the revision in force, and what is wrong with proxies.
+func (m *Mesh) addFleet(fleet []Member) {
+	m.Problems = []ProxyProblem{}
+	for _, p := range fleet {
+		for _, one := range p.Problems {
+			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, one})
+		}
+		if p.State == Refuses {
+			m.Problems = append(m.Problems, ProxyProblem{p.ID, p.Gateway, wire.Problem{Kind: "refuses", Detail: p.Error}})
+		}
+		switch p.State {
+		case Behind, Refuses:
+			m.Revision.Behind = append(m.Revision.Behind, p.ID)
+			m.Revision.Connected++
+		case Follows:
+			m.Revision.Connected++
+			m.Revision.InForce++
+		}
+	}
 }
 
 // hop tells how requests travel to the instances of a service.

@@ -198,6 +198,7 @@ func (p *Proxy) assemble() {
 		Log:           p.log,
 		Recorder:      p.recorder,
 		Registration:  p.registration,
+		Problems:      p.problems,
 		Outbound:      p.Outbound,
 		Self:          p.self(),
 		Taken:         func(err error) { p.ends <- err },

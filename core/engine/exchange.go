@@ -40,10 +40,10 @@ type Outcome struct {
 	Error  string // type of the error by RFC 9209, section 2.3; empty: that of the Reason
 	Detail string // what went wrong, for a person
 
-	IsSpent  bool // the request cannot be sent again, or some of an answer has gone to the caller
-	IsUnsent bool // not a byte of the request was sent: there was no connection
-	IsBlind  bool // with Unreachable: the proxy beside the workload says so, which itself was reached
-	IsOpen   bool // whether the answer means success shows only at its end (gRPC): End tells
+	IsSpent   bool // the request cannot be sent again, or some of an answer has gone to the caller
+	IsUnsent  bool // not a byte of the request was sent: there was no connection
+	IsByProxy bool // with Unreachable: the proxy beside the workload says so, which itself was reached
+	IsOpen    bool // whether the answer means success shows only at its end (gRPC): End tells
 }
 
 // Entry is where a request comes into the mesh. With Gateway set it came to

@@ -64,7 +64,7 @@ func (v *version) lose(c *peer, o *Outcome, now time.Duration) {
 	if cause == "" {
 		cause = "no connection in time"
 	}
-	change := c.Unreachable(cause, o.IsBlind, now)
+	change := c.Unreachable(cause, o.IsByProxy, now)
 	v.memory.lost.add(v.service)
 	v.note(change, c.Instance, now)
 }

@@ -128,13 +128,13 @@ func TestSlowConnect(t *testing.T) {
 	}
 }
 
-// TestBlind: where the proxy beside a workload cannot reach it, opening a
+// TestItsProxyCannotReachIt: where the proxy beside a workload cannot reach it, opening a
 // connection proves nothing, so requests try it again.
-func TestBlind(t *testing.T) {
+func TestItsProxyCannotReachIt(t *testing.T) {
 	instances := crowd("s/v1", "s/v1")
 	table := compile(t, guarded(""), nil, instances...)
 	crashed := refused
-	crashed.IsBlind = true
+	crashed.IsByProxy = true
 	tries, now := 0, time.Second
 	serve := func(in *Instance, _ time.Duration) (Outcome, time.Duration) {
 		if in.ID == instances[0].ID {

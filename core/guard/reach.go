@@ -18,20 +18,20 @@ const reachGrace = time.Second
 
 // reach is whether connections to an instance come about, as one caller sees it.
 type reach struct {
-	mu      sync.Mutex // guards what follows
-	since   time.Duration
-	due     time.Duration // when it is to be tried again
-	wait    time.Duration
-	trying  bool // since someone claimed it
-	cause   string
-	isBlind bool // a connection alone says nothing: see Peer.Unreachable
+	mu        sync.Mutex // guards what follows
+	since     time.Duration
+	due       time.Duration // when it is to be tried again
+	wait      time.Duration
+	trying    bool // since someone claimed it
+	cause     string
+	isByProxy bool // a connection alone says nothing: see Peer.Unreachable
 }
 
 // Unreachable says that no connection to the peer came about: it takes no
-// requests until one does. isBlind tells that connecting alone proves nothing,
+// requests until one does. isByProxy tells that connecting alone proves nothing,
 // since it is the proxy beside the instance that cannot reach it; requests try it
 // again then.
-func (p *Peer) Unreachable(cause string, isBlind bool, now time.Duration) Change {
+func (p *Peer) Unreachable(cause string, isByProxy bool, now time.Duration) Change {
 	r := &p.reach
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -45,7 +45,7 @@ func (p *Peer) Unreachable(cause string, isBlind bool, now time.Duration) Change
 	default:
 		r.wait = min(2*r.wait, longestReach)
 	}
-	r.cause, r.isBlind, r.trying, r.due = cause, isBlind, false, now+r.wait
+	r.cause, r.isByProxy, r.trying, r.due = cause, isByProxy, false, now+r.wait
 	if isNews {
 		return Lost
 	}
@@ -84,9 +84,9 @@ func (p *Peer) TryReach(byRequest bool, now time.Duration) bool {
 	defer r.mu.Unlock()
 	due := r.due
 	switch {
-	case byRequest && !p.IsOnlyUnreachable(), !byRequest && r.isBlind:
+	case byRequest && !p.IsOnlyUnreachable(), !byRequest && r.isByProxy:
 		return false
-	case byRequest && !r.isBlind:
+	case byRequest && !r.isByProxy:
 		due += reachGrace
 	}
 	if !p.IsUnreachable() || now < due {

@@ -15,6 +15,26 @@ import (
 	"nightjar/wire"
 )
 
+// answering is a workload of raw connections; its address.
+func answering(t *testing.T, serve func(net.Conn)) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go serve(c)
+		}
+	}()
+	return l.Addr().String()
+}
+
 // TestAnswersBeforeTheBodyIsRead: the caller gets the answer though it has not
 // sent everything, and the hop goes on.
 func TestAnswersBeforeTheBodyIsRead(t *testing.T) {
@@ -40,26 +60,13 @@ func TestAnswersBeforeTheBodyIsRead(t *testing.T) {
 // and closes, is heard: over each protocol, time and again.
 func TestEarlyAnswerAndClose(t *testing.T) {
 	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				bufio.NewReader(c).ReadString('\n')
-				io.WriteString(c, "HTTP/1.1 413 Content Too Large\r\nConnection: close\r\nContent-Length: 9\r\n\r\ntoo large")
-				c.Close() // with bytes unread, so that the other end is reset
-			}()
-		}
-	}()
+	workload := answering(t, func(c net.Conn) {
+		bufio.NewReader(c).ReadString('\n')
+		io.WriteString(c, "HTTP/1.1 413 Content Too Large\r\nConnection: close\r\nContent-Length: 9\r\n\r\ntoo large")
+		c.Close() // with bytes unread, so that the other end is reset
+	})
 	each(t, func(t *testing.T, kind string) {
-		c := newChain(t, kind, "edge", "", l.Addr().String())
+		c := newChain(t, kind, "edge", "", workload)
 		two := &http.Transport{Protocols: new(http.Protocols)}
 		two.Protocols.SetUnencryptedHTTP2(true)
 		defer two.CloseIdleConnections()
@@ -91,27 +98,14 @@ func TestEarlyAnswerAndClose(t *testing.T) {
 func TestBadWorkloads(t *testing.T) {
 	each(t, func(t *testing.T, kind string) {
 		var behaviour atomic.Pointer[func(net.Conn)] // of every connection that a request comes on
-		l, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer l.Close()
-		go func() {
-			for {
-				c, err := l.Accept()
-				if err != nil {
-					return
-				}
-				go func() { // a connection may have been opened ahead, for no request
-					if _, err := c.Read(make([]byte, 1)); err != nil {
-						c.Close()
-						return
-					}
-					(*behaviour.Load())(c)
-				}()
+		workload := answering(t, func(c net.Conn) {  // one may have been opened ahead, for no request
+			if _, err := c.Read(make([]byte, 1)); err != nil {
+				c.Close()
+				return
 			}
-		}()
-		h := newHopTo(t, kind, "", l.Addr().String(), http.NotFoundHandler())
+			(*behaviour.Load())(c)
+		})
+		h := newHopTo(t, kind, "", workload, http.NotFoundHandler())
 		says := func(text string) func(net.Conn) {
 			return func(c net.Conn) {
 				bufio.NewReader(c).ReadString('\n')
@@ -214,36 +208,23 @@ func TestSlowReader(t *testing.T) {
 // TestSentAgainOnce: when a kept connection ends under a request, one that may
 // be repeated is sent once more on a new connection, and any other is not.
 func TestSentAgainOnce(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
 	var seen atomic.Int64
-	go func() {
-		for {
-			c, err := l.Accept()
+	workload := answering(t, func(c net.Conn) { // answers the first request of a connection, and leaves at the second
+		defer c.Close()
+		r := bufio.NewReader(c)
+		for i := range 2 {
+			req, err := http.ReadRequest(r)
 			if err != nil {
 				return
 			}
-			go func() { // answers the first request of a connection, and leaves at the second
-				defer c.Close()
-				r := bufio.NewReader(c)
-				for i := range 2 {
-					req, err := http.ReadRequest(r)
-					if err != nil {
-						return
-					}
-					io.Copy(io.Discard, req.Body)
-					if seen.Add(1); i == 0 {
-						io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
-					}
-				}
-			}()
+			io.Copy(io.Discard, req.Body)
+			if seen.Add(1); i == 0 {
+				io.WriteString(c, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok")
+			}
 		}
-	}()
+	})
 	// One proxy alone, so that what is counted is what it sent.
-	in := newInbound("in", l.Addr().String())
+	in := newInbound("in", workload)
 	e := ends{t: t, kind: "plain", transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
 	h := hop{url: "http://" + e.listen(in, nil)}
 	post := "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi"

@@ -100,7 +100,7 @@ func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context
 	c := &servedConn{}
 	if streamsOf(s.handler) > 0 {
 		host, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
-		c.streams = streams{conn: conn, address: host, resets: &s.resets}
+		c.streams.conn, c.streams.address, c.streams.resets = conn, host, &s.resets
 	}
 	if s.recorder != nil {
 		c.shard = s.recorder.Assign()

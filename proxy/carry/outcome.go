@@ -109,7 +109,7 @@ func saidByProxy(reason string, o engine.Outcome) engine.Outcome {
 	}
 	switch o.Detail = "its proxy could not reach the workload"; o.Reason {
 	case engine.Unreachable: // so nothing was sent to the workload
-		o.IsUnsent, o.IsBlind = !o.IsSpent, true
+		o.IsUnsent, o.IsByProxy = !o.IsSpent, true
 	case engine.BadRequest, engine.TooLarge:
 		o.Means, o.Detail = o.Status, "its proxy could not carry what the caller sent"
 	case engine.Shortage:

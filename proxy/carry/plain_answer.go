@@ -3,8 +3,11 @@ package carry
 import (
 	"errors"
 	"io"
+	"net/http"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"nightjar/proxy/forward"
 	"nightjar/proxy/http1"
@@ -151,4 +154,51 @@ func cutOff(err error) error {
 		return io.ErrUnexpectedEOF
 	}
 	return err
+}
+
+func (c *plain) reply(status int, h http.Header, body []byte) {
+	c.out.b = c.out.b[:0]
+	c.out.b = append(c.out.b, "HTTP/1.1 "...)
+	c.out.b = strconv.AppendInt(c.out.b, int64(status), 10)
+	c.out.b = append(c.out.b, ' ')
+	c.out.b = append(c.out.b, http.StatusText(status)...)
+	c.out.b = append(c.out.b, "\r\n"...)
+	c.out.Add("Date", today())
+	for k, values := range h {
+		for _, v := range values {
+			c.out.Add(k, v)
+		}
+	}
+	if c.endsHere() {
+		c.out.Add("Connection", "close")
+	}
+	if status != http.StatusNoContent && status != http.StatusNotModified {
+		c.out.addLength(int64(len(body)))
+	}
+	c.out.b = append(c.out.b, "\r\n"...)
+	if c.req.Method != http.MethodHead {
+		c.out.b = append(c.out.b, body...)
+	}
+	if c.write(c.out.b) == nil && c.req.Method != http.MethodHead {
+		c.received += uint64(len(body))
+	}
+}
+
+// day is the date of answers of our own, made anew every second.
+var day atomic.Pointer[struct {
+	second int64
+	text   string
+}]
+
+func today() string {
+	now := time.Now()
+	d := day.Load()
+	if d == nil || d.second != now.Unix() {
+		d = &struct {
+			second int64
+			text   string
+		}{now.Unix(), now.UTC().Format(http.TimeFormat)}
+		day.Store(d)
+	}
+	return d.text
 }

@@ -137,7 +137,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
 	a.path, a.began, a.deadline = x.Path(), c.now, step.Deadline
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
 	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
-	a.setTrace(&c.trace, x.Attempts()-1)
+	a.setTrace(&c.trace, x.Steps()-1)
 	o = c.b.send()
 	return o, o.Status == 0 && c.b.ended() == errCallerLeft
 }

@@ -83,3 +83,34 @@ func TestWatches(t *testing.T) {
 		}
 	})
 }
+
+// TestTraceOfAnUnreachableInstance: an attempt that opened no connection and the one
+// that went elsewhere are two spans, and the workload hangs on the second.
+func TestTraceOfAnUnreachableInstance(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		seen := make(chan string, 1)
+		h, c := newGuarded(t, kind, "", "127.0.0.1:1", app(t, func(_ http.ResponseWriter, r *http.Request) { seen <- r.Header.Get("Traceparent") }))
+		c.Observe.Spans.SetShare(1)
+		for range 2 { // one of them begins at the instance that is not there
+			if got := h.raw(t, get("/")); !strings.Contains(got, "200 OK") {
+				t.Fatalf("got\n%s", got)
+			}
+			parent := (<-seen)[36:52]
+			spans, _ := c.Observe.Spans.Take()
+			tries := 0
+			for _, s := range spans {
+				if s.Kind != "try" {
+					continue
+				}
+				tries++
+				if isParent := s.ID == parent; isParent != (s.Status == http.StatusOK) {
+					t.Errorf("the try at %s that ended with %d %s is the workload's parent: %t", s.Instance, s.Status, s.Reason, isParent)
+				}
+			}
+			if tries == 2 {
+				return
+			}
+		}
+		t.Error("no request began at the instance that is not there")
+	})
+}

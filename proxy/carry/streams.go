@@ -3,16 +3,16 @@ package carry
 import (
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
-// What one connection of HTTP/2 may do in a second, with as much again at once.
-// Streams that are reset as soon as they are opened cost the caller nothing and
+// What callers of HTTP/2 may do in a second. Streams that are reset as soon as they are opened cost the caller nothing and
 // everybody else a lot. Resets are counted for all connections of an address
 // together: one that is ended is quickly followed by another.
 const (
 	streamsPerSecond = 10_000 // that a connection opens
-	resetsPerSecond  = 100    // that an address gives up before their answer
+	resetsPerSecond  = 100    // that an address gives up before their answer, with as many again at once
 )
 
 // maxStreams bounds the streams of a connection that are open at once (RFC 9113,
@@ -38,18 +38,18 @@ func (s *server) isSpent(conn net.Conn) bool {
 	return err == nil && s.resets.isSpent(host, time.Now())
 }
 
-// allowance is what may be used up: so much a second, with as much again at once.
-// The zero value is whole.
+// allowance is what an address may use up: resetsPerSecond, with as many again at
+// once. The zero value is whole.
 type allowance struct {
 	at   time.Time
 	used float64
 }
 
 // take takes one. False: nothing is left.
-func (a *allowance) take(now time.Time, perSecond float64) bool {
-	a.used = max(a.used-now.Sub(a.at).Seconds()*perSecond, 0)
+func (a *allowance) take(now time.Time) bool {
+	a.used = max(a.used-now.Sub(a.at).Seconds()*resetsPerSecond, 0)
 	a.at = now
-	if a.used+1 > 2*perSecond {
+	if a.used+1 > 2*resetsPerSecond {
 		return false
 	}
 	a.used++
@@ -76,7 +76,7 @@ func (r *resets) take(address string, now time.Time) bool {
 		a = &allowance{}
 		r.byAddress[address] = a
 	}
-	return a.take(now, resetsPerSecond)
+	return a.take(now)
 }
 
 // isSpent tells whether an address has used up more than it may in a second, so that
@@ -94,21 +94,21 @@ type streams struct {
 	address string
 	resets  *resets
 
-	mu     sync.Mutex // guards what follows
-	opened allowance
-	isOver bool
+	second atomic.Int64 // of the clock, in which streams were opened last
+	opened atomic.Int64 // in that second
+	isOver atomic.Bool
 }
 
 // open counts a stream that is opened. False: the connection has ended, since there
-// were too many.
+// were too many. Streams share no lock.
 func (s *streams) open(now time.Time) bool {
-	s.mu.Lock()
-	isIn := !s.isOver && s.opened.take(now, streamsPerSecond)
-	s.mu.Unlock()
-	if !isIn {
+	if second := now.Unix(); s.second.Swap(second) != second {
+		s.opened.Store(0)
+	}
+	if s.opened.Add(1) > streamsPerSecond {
 		s.end()
 	}
-	return isIn
+	return !s.isOver.Load()
 }
 
 // reset counts a stream that was given up before its answer.
@@ -119,11 +119,7 @@ func (s *streams) reset(now time.Time) {
 }
 
 func (s *streams) end() {
-	s.mu.Lock()
-	isFirst := !s.isOver
-	s.isOver = true
-	s.mu.Unlock()
-	if isFirst {
+	if s.isOver.CompareAndSwap(false, true) {
 		s.conn.Close()
 	}
 }

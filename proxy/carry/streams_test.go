@@ -77,7 +77,7 @@ func TestStreams(t *testing.T) {
 		t.Error("an address resets more than it may, or another one is not let in")
 	}
 	s = connection("c")
-	for range 2 * streamsPerSecond {
+	for range streamsPerSecond {
 		s.open(now)
 	}
 	if s.open(now) || s.open(now.Add(time.Hour)) {

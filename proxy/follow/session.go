@@ -73,6 +73,7 @@ type SessionConfig struct {
 	Log           *slog.Logger
 	Recorder      *observe.Recorder
 	Registration  func() wire.Registration
+	Problems      func() []wire.Problem // those of Registration
 	// Outbound is the address where the workload calls others, or that of the
 	// gateway; empty: none yet.
 	Outbound func() string
@@ -248,7 +249,7 @@ func (s *Session) renew(ctx context.Context) {
 
 // take puts a snapshot in force and acknowledges it.
 func (s *Session) take(ctx context.Context, snap wire.Snapshot) error {
-	before, problems := s.cfg.Outbound(), s.cfg.Registration().Problems
+	before, problems := s.cfg.Outbound(), s.cfg.Problems()
 	ack := wire.Ack{Sequence: snap.Sequence}
 	if err := s.follower.apply(snap); err != nil {
 		ack.Error = err.Error()
@@ -260,7 +261,7 @@ func (s *Session) take(ctx context.Context, snap wire.Snapshot) error {
 	}
 	ack.Revision = s.follower.Revision()
 	// A gateway began to listen, or cannot.
-	if s.cfg.Outbound() != before || !slices.Equal(s.cfg.Registration().Problems, problems) {
+	if s.cfg.Outbound() != before || !slices.Equal(s.cfg.Problems(), problems) {
 		if _, err := s.register(ctx); err != nil {
 			return err
 		}

@@ -1157,7 +1157,7 @@ export interface components {
             /** @description path that the instance gets */
             path: string;
             /** @description instances of these versions to which proxies get no connection now: they go elsewhere */
-            unreachable?: components["schemas"]["NoWay"][];
+            unreachable?: components["schemas"]["Unreached"][];
         };
         FeedLine: {
             request?: components["schemas"]["WireRecord"];
@@ -1423,13 +1423,6 @@ export interface components {
             series: number;
             /** @description requests counted without names, since there are too many names */
             other: number;
-        };
-        NoWay: {
-            proxy: string;
-            /** @description as service/version */
-            version: string;
-            instance: string;
-            cause: string;
         };
         Notice: {
             url: string;
@@ -2241,6 +2234,13 @@ export interface components {
             mistakes: number;
             /** @description how many differences publishing them would make */
             changes: number;
+        };
+        Unreached: {
+            proxy: string;
+            /** @description as service/version */
+            version: string;
+            instance: string;
+            cause: string;
         };
         Version: {
             name: string;

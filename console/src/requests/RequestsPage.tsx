@@ -59,7 +59,7 @@ export function RequestsPage() {
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.25 }}>
         {choice("from", "From", callers, 130)}
         {choice("to", "To", services, 140)}
-        {choice("outcome", "Outcome", outcomes.slice(1), 120)}
+        {choice("outcome", "Outcome", outcomes.slice(1), 146)}
         {text.map((name) => <Typed key={name} name={name} label={words[name]} sample={samples[name]} value={params.get(name) ?? ""} onSet={set} />)}
         <Typed name="slowerMS" label="Over, in ms" sample="200" value={params.get("slowerMS") ?? ""} onSet={set} />
         <Typed name="tries" label="Tries, at least" sample="2" value={params.get("tries") ?? ""} onSet={set} />

@@ -1,0 +1,111 @@
+package test
+
+import (
+	"fmt"
+	"net/http"
+	"nightjar/control"
+	"nightjar/standin"
+	"nightjar/traces"
+	"nightjar/wire"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// isWhole tells whether every span of a trace hangs on another that is there, or on
+// the caller's: each proxy sends its own by itself.
+func isWhole(tr traces.Trace) bool {
+	for _, r := range tr.Rows {
+		isChild := slices.ContainsFunc(tr.Rows, func(o traces.Row) bool { return o.ID == r.Parent })
+		if !isChild && r.Parent != "00f067aa0ba902b7" {
+			return false
+		}
+	}
+	return slices.ContainsFunc(tr.Rows, func(r traces.Row) bool { return r.Parent == "00f067aa0ba902b7" })
+}
+
+// TestTraces: a request that crosses the mesh is one trace, whose spans hang
+// together; a member's own context goes on, and its choice holds.
+func TestTraces(t *testing.T) {
+	t.Parallel()
+	m := startDemo(t, "--no-traffic", "--trace-share", "0%")
+	gateway, _, err := standin.Ports(m.addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fleet, err := m.api.Fleet(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	member := fleet.Proxies[slices.IndexFunc(fleet.Proxies, func(p control.Member) bool { return p.Service == "tides" })].Outbound
+	ask := func(at, host, traceparent string) {
+		t.Helper()
+		req, _ := http.NewRequest("GET", "http://"+at+"/", nil)
+		req.Host = host
+		req.Header.Set("Traceparent", traceparent)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+	}
+	const rest = "77b34da6a3ce929d0e0e4736"
+	ask(member, "kiosk", "00-00000000000000000000000000000aa1-00f067aa0ba902b7-00")
+	ask(member, "kiosk", "nonsense")
+	ask(gateway, "tickets.ferry.example", "00-00000000000000000000000000000aa2-00f067aa0ba902b7-01") // an outsider decides nothing
+	// Spans that a busy service does not take in time are lost, by design: then another request is traced.
+	wanted, asked := "", 0
+	var began time.Time
+	eventually(t, "a whole trace", func() bool {
+		if time.Since(began) > 6*time.Second {
+			wanted, began = fmt.Sprintf("%08x%s", 0x4bf92f35+asked, rest), time.Now()
+			asked++
+			ask(member, "kiosk", "00-"+wanted+"-00f067aa0ba902b7-01")
+		}
+		tr, err := m.api.Trace(t.Context(), wanted)
+		return err == nil && slices.Contains(tr.Services, "berths") && slices.Contains(tr.Services, "fares") && isWhole(tr)
+	})
+	tr, err := m.api.Trace(t.Context(), wanted[:8])
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids := map[string]wire.Span{}
+	for _, r := range tr.Rows {
+		ids[r.ID] = r.Span
+	}
+	roots := 0
+	for i, r := range tr.Rows {
+		if r.Parent == "00f067aa0ba902b7" {
+			roots++
+			continue
+		}
+		parent, ok := ids[r.Parent]
+		child := map[string][]string{"request": {"app"}, "try": {"request"}, "app": {"try"}}[r.Kind]
+		if !ok || !slices.Contains(child, parent.Kind) || r.Depth != tr.Rows[slices.IndexFunc(tr.Rows, func(o traces.Row) bool { return o.ID == r.Parent })].Depth+1 {
+			t.Errorf("span %d, %s %s, hangs on %q", i, r.Kind, r.Service, parent.Kind)
+		}
+	}
+	if roots != 1 || tr.Rows[0].Kind != "request" || tr.Rows[0].Caller != "tides" || tr.Rows[0].Service != "kiosk" {
+		t.Errorf("%d spans begin it, the first is %+v", roots, tr.Rows[0])
+	}
+	list, _ := m.api.Traces(t.Context(), traces.Filter{}, 10)
+	if n := len(list.Traces); n < 1 || n > asked || slices.ContainsFunc(list.Traces, func(tr traces.Summary) bool { return !strings.HasSuffix(tr.ID, rest) }) {
+		t.Errorf("traces: %+v; a caller that wants none, or says it wrongly, gets none", list.Traces)
+	}
+	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "tides → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
+		t.Errorf("the waterfall:\n%s", out)
+	}
+	m.must(2, "traces", "ffff")
+	b := openTab(t, m)
+	b.visit("/traces")
+	b.until(fmt.Sprintf("document.querySelectorAll('[data-test=grid-traces] .MuiDataGrid-row').length === %d", len(list.Traces)))
+	b.do(chromedp.Click(chromedp.CSS("[data-test=grid-traces] .MuiDataGrid-row .MuiDataGrid-cell")))
+	b.says("[data-test=waterfall]", "work of berths-v")
+	b.visit("/requests?to=tides")
+	b.says("[data-test=came]", "0 requests")
+	m.call(3, "http://tides/tides/next")
+	b.says("[data-test=came]", "3 requests so far")
+}
