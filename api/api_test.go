@@ -26,7 +26,7 @@ func serve(t *testing.T) (url string, c *control.Control) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err = control.New(t.Context(), st, "test")
+	c, err = control.New(t.Context(), control.Config{Store: st, Program: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,17 +88,17 @@ func TestAnswers(t *testing.T) {
 		{"nothing yet", "GET", "/api/v1/revisions/0", "", nil, 200, `"number":0`},
 		{"a list of nothing", "GET", "/api/v1/revisions", "", nil, 200, `{"revisions":[]}`},
 		{"publish", "POST", "/api/v1/revisions", rule, nil, 201, `"revision":1`},
-		{"publish on the wrong revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "7"`}, 412, `"code":"overtaken"`},
+		{"publish on the wrong revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "7"`}, 412, `"code":"revision-conflict"`},
 		{"publish on the right revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "1"`}, 201, `"revision":2`},
 		{"nonsense in If-Match", "POST", "/api/v1/revisions", rule, []string{`If-Match: yes`}, 400, `"code":"if-match"`},
 		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), nil, 422, `"code":"weights"`},
 		{"check", "POST", "/api/v1/rules/check", `{"files":[{"name":"a","text":"services: {s: {version: []}}"}]}`, nil, 200, `did you mean`},
-		{"check in passing", "POST", "/api/v1/rules/check", `{"passing":true,"files":[{"name":"b","text":"services: {s: {}, t: {}}"}]}`, nil, 200, `"path":"services.t"`},
+		{"check of a draft", "POST", "/api/v1/rules/check", `{"isDraft":true,"files":[{"name":"b","text":"services: {s: {}, t: {}}"}]}`, nil, 200, `"path":"services.t"`},
 		{"format", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"services:\n    s:  {}\n"}]}`, nil, 200, `"text":"services:\n  s: {}\n"`},
 		{"format what is no YAML", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"["}]}`, nil, 422, `"code":"syntax"`},
 		{"the schema", "GET", "/api/v1/rules/schema", "", nil, 200, `json-schema.org/draft/2020-12`},
-		{"what holds", "GET", "/api/v1/services/s/effective", "", nil, 200, `"name":"timeout","value":"15s","from":"built in"`},
-		{"what holds for nobody", "GET", "/api/v1/services/ghost/effective", "", nil, 422, `declare no service ghost`},
+		{"settings in force", "GET", "/api/v1/services/s/effective", "", nil, 200, `"name":"timeout","value":"15s","from":"built in"`},
+		{"settings of an unknown service", "GET", "/api/v1/services/ghost/effective", "", nil, 404, `declare no service ghost`},
 		{"unknown field", "POST", "/api/v1/revisions", `{"fils":[]}`, nil, 400, `unknown field \"fils\"`},
 		{"not JSON", "POST", "/api/v1/explain", `GET /`, nil, 400, `"code":"body"`},
 		{"a body that is too large", "POST", "/api/v1/rules/check", `{"by":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
@@ -117,7 +117,7 @@ func TestAnswers(t *testing.T) {
 		{"a release of nobody", "GET", "/api/v1/releases/r", "", nil, 404, `there is no release r`},
 		{"a wish for a release of nobody", "POST", "/api/v1/releases/7/hold", `{}`, nil, 404, `there is no release 7`},
 		{"a release that is not declared", "POST", "/api/v1/releases", `{"name":"r"}`, nil, 422, `declare no release`},
-		{"a workload of nobody", "PUT", "/api/v1/standins/s~v1", `{"errors":0.5}`, nil, 422, `no simulated workloads`},
+		{"a workload of nobody", "PUT", "/api/v1/standins/s~v1", `{"errors":0.5}`, nil, 422, `has no stand-ins`},
 		{"a path of nobody", "GET", "/api/v1/nothing", "", nil, 404, `"code":"not-found"`},
 		{"a wrong method", "DELETE", "/api/v1/mesh", "", nil, 405, `"status":405`},
 		{"a page of another site", "POST", "/api/v1/explain", `{"url":"s"}`, []string{"Origin: http://evil.example"}, 403, `"code":"wrong-origin"`},
@@ -171,7 +171,7 @@ func TestDrafts(t *testing.T) {
 		{draft, `"0"`, `"version":1`, 200}, // mistakes in it do not matter
 		{draft, `"0"`, `"code":"draft-changed"`, 412},
 		{draft, `"1"`, `"version":2`, 200},
-		{`{"by": "", "files": []}`, `"0"`, `a draft needs a name`, 422},
+		{`{"by": "", "files": []}`, `"0"`, `a draft needs the name`, 422},
 		{`{"bye": ""}`, `"0"`, `unknown field`, 400},
 	} {
 		if status, b := put(c.body, c.match); status != c.status || !strings.Contains(b, c.want) {
@@ -187,7 +187,7 @@ func TestDrafts(t *testing.T) {
 	if r, _ := ask(t, "DELETE", url+"?by=mate", ""); r.StatusCode != 204 {
 		t.Errorf("delete: %d", r.StatusCode)
 	}
-	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 404 || !strings.Contains(b, `"code":"no-draft"`) {
+	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 404 || !strings.Contains(b, `has no draft of bundle main`) {
 		t.Errorf("deleted: %d %s", r.StatusCode, b)
 	}
 }
@@ -229,7 +229,7 @@ func TestStreams(t *testing.T) {
 		t.Errorf("after publishing: %+v", s)
 	}
 	ask(t, "POST", url+wire.Prefix+"p/acks", `{"sequence":3,"revision":1}`)
-	if f := c.Fleet(); !f[0].Connected || f[0].Revision != 1 || f[0].Behind {
+	if f := c.Fleet.List().Proxies; !f[0].IsConnected || f[0].Revision != 1 || f[0].IsBehind {
 		t.Errorf("fleet: %+v", f)
 	}
 
@@ -250,9 +250,9 @@ func TestStreams(t *testing.T) {
 	}
 }
 
-// TestTheDocumentIsWhole: every reference of the OpenAPI document leads
+// TestOpenAPI: every reference of the OpenAPI document leads
 // somewhere, and the committed one is the one that is served.
-func TestTheDocumentIsWhole(t *testing.T) {
+func TestOpenAPI(t *testing.T) {
 	url, _ := serve(t)
 	_, served := ask(t, "GET", url+"/api/v1/openapi.json", "")
 	committed, err := os.ReadFile("openapi.json")

@@ -1,95 +1,112 @@
 package api
 
 import (
-	"bytes"
 	"encoding/json"
+	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 
-	"github.com/invopop/jsonschema"
+	"github.com/swaggest/jsonschema-go"
+	"github.com/swaggest/openapi-go"
+	"github.com/swaggest/openapi-go/openapi31"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 )
 
-// OpenAPI makes the OpenAPI 3.1 document from the operations and the types of
-// their bodies.
+// OpenAPI makes the OpenAPI 3.1 document from the operations and the types of their
+// bodies.
 func OpenAPI() ([]byte, error) {
-	schemas := map[string]any{}
-	r := &jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: schemaName, LookupComment: fieldDoc}
-	ref := func(v any) map[string]any {
-		schema := r.Reflect(v)
-		for name, def := range schema.Definitions {
-			schemas[name] = def
-		}
-		return map[string]any{"$ref": "#/$defs/" + schemaName(reflect.TypeOf(v))}
-	}
-	content := func(media string, v any) map[string]any {
-		return map[string]any{media: map[string]any{"schema": ref(v)}}
-	}
-	fault := map[string]any{"description": "What is wrong and what to do next", "content": content("application/problem+json", dto.Problem{})}
-	paths := map[string]map[string]any{}
+	r := openapi31.NewReflector()
+	r.Spec.Info.WithTitle("Nightjar").WithVersion("1")
+	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions,
+		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return t.Name() }),
+		jsonschema.InterceptNullability(onlyPointersAreNullable),
+		jsonschema.InterceptProp(describe))
 	for _, op := range (&Server{}).operations() {
-		path, params := "/api/v1", []any{}
-		for part := range strings.SplitSeq(strings.TrimPrefix(op.path, "/"), "/") {
-			if name, ok := strings.CutPrefix(part, ":"); ok {
-				part = "{" + name + "}"
-				params = append(params, map[string]any{"name": name, "in": "path", "required": true, "schema": map[string]any{"type": "string"}})
-			}
-			path += "/" + part
+		oc, err := r.NewOperationContext(op.method, "/api/v1"+bracePath(op.path))
+		if err != nil {
+			return nil, err
 		}
-		for _, q := range op.query {
-			params = append(params, map[string]any{"name": q.name, "in": "query", "description": q.doc, "schema": map[string]any{"type": q.kind}})
-		}
-		if op.ifMatch != "" {
-			params = append(params, map[string]any{"name": "If-Match", "in": "header", "schema": map[string]any{"type": "string"},
-				"description": op.ifMatch})
-		}
-		status, media := "200", op.media
-		if op.method == "POST" && (op.id == "publish" || op.id == "restore" || op.id == "split") {
-			status = "201"
-		}
-		if media == "" {
-			media = "application/json"
-		}
-		good := map[string]any{"description": "OK"}
-		switch {
-		case op.out != nil:
-			good["content"] = content(media, op.out)
-		case op.method == "DELETE":
-			status = "204"
-		default:
-			good["content"] = map[string]any{media: map[string]any{"schema": map[string]any{"type": "object"}}}
-		}
-		o := map[string]any{"operationId": op.id, "summary": op.summary, "parameters": params,
-			"responses": map[string]any{status: good, "default": fault}}
+		oc.SetID(op.id)
+		oc.SetSummary(op.summary)
+		oc.AddReqStructure(op.parameters())
 		if op.in != nil {
-			o["requestBody"] = map[string]any{"required": true, "content": content("application/json", op.in)}
+			oc.AddReqStructure(op.in, openapi.WithContentType("application/json"))
 		}
-		if paths[path] == nil {
-			paths[path] = map[string]any{}
+		oc.AddRespStructure(op.out, func(u *openapi.ContentUnit) {
+			u.HTTPStatus, u.ContentType, u.Description = op.status, op.media, http.StatusText(op.status)
+		})
+		oc.AddRespStructure(model.Problem{}, func(u *openapi.ContentUnit) {
+			u.IsDefault, u.ContentType, u.Description = true, "application/problem+json", "What happened, why, and what to do next"
+		})
+		if err := r.AddOperation(oc); err != nil {
+			return nil, err
 		}
-		paths[path][strings.ToLower(op.method)] = o
 	}
-	doc, err := json.MarshalIndent(map[string]any{"openapi": "3.1.0", "info": map[string]any{"title": "Nightjar", "version": "1"},
-		"paths": paths, "components": map[string]any{"schemas": schemas}}, "", "  ")
-	return bytes.ReplaceAll(doc, []byte("#/$defs/"), []byte("#/components/schemas/")), err
+	return json.MarshalIndent(r.Spec, "", "  ")
 }
 
-// schemaName keeps types of one name in two packages apart.
-func schemaName(t reflect.Type) string {
-	pkg := t.PkgPath()[strings.LastIndexByte(t.PkgPath(), '/')+1:]
-	switch pkg {
-	case "control", "dto", "":
-		return t.Name()
+// bracePath is a path with {name} in place of :name.
+func bracePath(path string) string {
+	parts := strings.Split(path, "/")
+	for i, part := range parts {
+		if name, ok := strings.CutPrefix(part, ":"); ok {
+			parts[i] = "{" + name + "}"
+		}
 	}
-	return strings.ToUpper(pkg[:1]) + pkg[1:] + t.Name()
+	return strings.Join(parts, "/")
 }
 
-// fieldDoc is the doc tag of a field.
-func fieldDoc(t reflect.Type, field string) string {
-	if t.Kind() != reflect.Struct || field == "" {
-		return ""
+// parameters is a struct whose fields are the parameters of an operation, tagged as
+// the reflector reads them.
+func (op *operation) parameters() any {
+	var fields []reflect.StructField
+	add := func(kind reflect.Type, in, name, doc string) {
+		tag := in + ":" + strconv.Quote(name)
+		if doc != "" {
+			tag += " description:" + strconv.Quote(doc)
+		}
+		fields = append(fields, reflect.StructField{Name: "P" + strconv.Itoa(len(fields)), Type: kind, Tag: reflect.StructTag(tag)})
 	}
-	f, _ := t.FieldByName(field)
-	return f.Tag.Get("doc")
+	text, whole := reflect.TypeFor[string](), reflect.TypeFor[int64]()
+	for part := range strings.SplitSeq(op.path, "/") {
+		if name, ok := strings.CutPrefix(part, ":"); ok {
+			add(text, "path", name, "")
+		}
+	}
+	for _, p := range op.params {
+		kind := text
+		if p.kind == "integer" {
+			kind = whole
+		}
+		add(kind, "query", p.name, p.doc)
+	}
+	if op.ifMatch != "" {
+		add(text, "header", "If-Match", op.ifMatch)
+	}
+	return reflect.New(reflect.StructOf(fields)).Elem().Interface()
+}
+
+// onlyPointersAreNullable: lists and maps are never null.
+func onlyPointersAreNullable(p jsonschema.InterceptNullabilityParams) {
+	if p.NullAdded && p.Type.Kind() != reflect.Pointer {
+		p.Schema.RemoveType(jsonschema.Null)
+	}
+}
+
+// describe adds the doc tag of a field as its description, and requires fields that
+// are always there.
+func describe(p jsonschema.InterceptPropParams) error {
+	if !p.Processed {
+		return nil
+	}
+	if doc := p.Field.Tag.Get("doc"); doc != "" {
+		p.PropertySchema.WithDescription(doc)
+	}
+	name, options, ok := strings.Cut(p.Field.Tag.Get("json"), ",")
+	if ok = ok || name != ""; ok && !strings.Contains(options, "omit") {
+		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
+	}
+	return nil
 }

@@ -3,6 +3,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/subtle"
 	"encoding/json"
@@ -19,8 +20,11 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"nightjar/api/dto"
+	"nightjar/api/from"
+	"nightjar/api/model"
 	"nightjar/control"
+	"nightjar/control/fleet"
+	"nightjar/control/problem"
 	"nightjar/core/release"
 	"nightjar/store"
 )
@@ -32,12 +36,40 @@ const (
 
 // Server is the HTTP side of the service.
 type Server struct {
-	control *control.Control
-	console fs.FS
-	log     *slog.Logger
-	streams atomic.Int32
-	echo    *echo.Echo
-	shared  shared
+	control  *control.Control
+	console  fs.FS
+	log      *slog.Logger
+	streams  atomic.Int32 // that are open
+	echo     *echo.Echo
+	liveMesh liveMesh
+	origins  http.CrossOriginProtection
+	sample   atomic.Pointer[StandIns]
+}
+
+// StandIns are the stand-ins of a sample mesh.
+type StandIns interface {
+	List() []model.StandIn
+	// Change changes an instance, or all of SERVICE~VERSION (or SERVICE/VERSION), and
+	// returns all stand-ins.
+	Change(which string, c model.StandInChange) ([]model.StandIn, error)
+}
+
+// noStandIns are those of a service without a sample mesh.
+type noStandIns struct{}
+
+func (noStandIns) List() []model.StandIn { return []model.StandIn{} }
+func (noStandIns) Change(string, model.StandInChange) ([]model.StandIn, error) {
+	return nil, problem.Invalid("this service has no stand-ins: \"nightjar demo\" starts some")
+}
+
+// SetStandIns names the stand-ins that the API shows.
+func (s *Server) SetStandIns(all StandIns) { s.sample.Store(&all) }
+
+func (s *Server) standIns() StandIns {
+	if all := s.sample.Load(); all != nil {
+		return *all
+	}
+	return noStandIns{}
 }
 
 // New makes a server; console holds the built console, with index.html.
@@ -59,7 +91,7 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
 	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
-	s.meshRoutes(s.echo)
+	s.proxyRoutes(s.echo)
 	s.echo.GET("/*", s.page)
 	return s
 }
@@ -73,13 +105,13 @@ func (s *Server) ServeProxies(ctx context.Context, l net.Listener, token string,
 		return func(c *echo.Context) error {
 			r := c.Request()
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+token)) != 1 {
-				return problem(http.StatusUnauthorized, "token", "this is not the token of the proxies: start the proxy with --token-file and the file that the service has")
+				return failed(http.StatusUnauthorized, "token", "this is not the token of the proxies: start the proxy with --token-file and a copy of the service's file")
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
 			return next(c)
 		}
 	})
-	s.meshRoutes(e)
+	s.proxyRoutes(e)
 	return s.serve(ctx, e, l, drain)
 }
 
@@ -123,12 +155,11 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			host = name
 		}
 		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			return problem(http.StatusMisdirectedRequest, "wrong-host", "this service answers for 127.0.0.1 and localhost, not for %s", r.Host)
+			return failed(http.StatusMisdirectedRequest, "wrong-host", "this service answers for 127.0.0.1 and localhost, not for %s", r.Host)
 		}
-		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			if o := r.Header.Get("Origin"); o != "" && o != "http://"+r.Host {
-				return problem(http.StatusForbidden, "wrong-origin", "a page of %s may not change anything here", o)
-			}
+		if err := s.origins.Check(r); err != nil {
+			return failed(http.StatusForbidden, "wrong-origin", "a page of %s may not change anything here: use the console of this service",
+				cmp.Or(r.Header.Get("Origin"), "another site"))
 		}
 		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
 		return next(c)
@@ -136,58 +167,57 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // failure is an error with its answer.
-type failure struct{ dto.Problem }
+type failure struct{ model.Problem }
 
 func (f *failure) Error() string { return f.Detail }
 
-func problem(status int, code, format string, args ...any) *failure {
-	return &failure{dto.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: fmt.Sprintf(format, args...)}}
+func failed(status int, code, format string, args ...any) *failure {
+	return &failure{model.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: fmt.Sprintf(format, args...)}}
 }
 
 // asProblem turns any error of a handler into its answer.
 func asProblem(err error) *failure {
 	var (
 		f        *failure
-		mistaken control.Mistaken
-		overtook control.Overtaken
-		unusable control.Unusable
-		missing  control.Missing
-		taken    control.NameTaken
-		busy     control.Busy
+		rejected problem.RulesRejected
+		conflict problem.RevisionConflict
+		invalid  problem.InvalidRequest
+		missing  problem.NotFound
+		busy     problem.Busy
+		taken    fleet.NameTaken
+		unknown  fleet.NotRegistered
 		refused  release.Refused
-		unknown  control.NotRegistered
 		large    *http.MaxBytesError
 		status   echo.HTTPStatusCoder
 	)
+	answer := func(status int, code string) *failure { return failed(status, code, "%s", err.Error()) }
 	switch {
 	case errors.As(err, &f):
 		return f
-	case errors.As(err, &mistaken):
-		f = problem(http.StatusUnprocessableEntity, "mistakes", "%s", mistaken.Error())
-		f.Findings = mistaken.Findings
+	case errors.As(err, &rejected):
+		f = answer(http.StatusUnprocessableEntity, "rules-rejected")
+		f.Findings = from.Findings(rejected.Findings)
 		return f
-	case errors.As(err, &overtook):
-		return problem(http.StatusPreconditionFailed, "overtaken", "%s", overtook.Error())
-	case errors.As(err, &unusable):
-		return problem(http.StatusUnprocessableEntity, "unusable", "%s", unusable.Error())
-	case errors.As(err, &missing):
-		return problem(http.StatusNotFound, "not-found", "%s", missing.Error())
+	case errors.As(err, &conflict):
+		return answer(http.StatusPreconditionFailed, "revision-conflict")
+	case errors.As(err, &invalid):
+		return answer(http.StatusUnprocessableEntity, "invalid")
+	case errors.As(err, &missing), errors.Is(err, store.ErrNotFound):
+		return answer(http.StatusNotFound, "not-found")
 	case errors.As(err, &busy):
-		return problem(http.StatusConflict, "busy", "%s", busy.Error())
+		return answer(http.StatusConflict, "busy")
 	case errors.As(err, &refused):
-		return problem(http.StatusConflict, "not-now", "%s", refused.Error())
+		return answer(http.StatusConflict, "not-now")
 	case errors.As(err, &taken):
-		return problem(http.StatusConflict, "name-taken", "%s", taken.Error())
+		return answer(http.StatusConflict, "name-taken")
 	case errors.As(err, &unknown):
-		return problem(http.StatusNotFound, "not-registered", "%s", unknown.Error())
-	case errors.Is(err, store.ErrNotFound):
-		return problem(http.StatusNotFound, "not-found", "there is no such revision: rules log lists them")
+		return answer(http.StatusNotFound, "not-registered")
 	case errors.As(err, &large):
-		return problem(http.StatusRequestEntityTooLarge, "too-large", "the body is larger than %d bytes", large.Limit)
+		return failed(http.StatusRequestEntityTooLarge, "too-large", "the body has more than %d bytes: send less", large.Limit)
 	case errors.As(err, &status) && status.StatusCode() < 500:
-		return problem(status.StatusCode(), "request", "%s: see /api/v1/openapi.json", http.StatusText(status.StatusCode()))
+		return failed(status.StatusCode(), "request", "%s: see /api/v1/openapi.json", http.StatusText(status.StatusCode()))
 	}
-	return problem(http.StatusInternalServerError, "internal", "%s", err.Error())
+	return answer(http.StatusInternalServerError, "internal")
 }
 
 func (s *Server) fail(c *echo.Context, err error) {
@@ -208,7 +238,7 @@ func (s *Server) fail(c *echo.Context, err error) {
 func (s *Server) stream() (end func(), err error) {
 	if s.streams.Add(1) > maxStreams {
 		s.streams.Add(-1)
-		return nil, problem(http.StatusServiceUnavailable, "too-many-streams", "%d streams are open: close some", maxStreams)
+		return nil, failed(http.StatusServiceUnavailable, "too-many-streams", "%d streams are open: close some", maxStreams)
 	}
 	return func() { s.streams.Add(-1) }, nil
 }
@@ -218,7 +248,7 @@ func (s *Server) stream() (end func(), err error) {
 func (s *Server) page(c *echo.Context) error {
 	path := strings.TrimPrefix(c.Request().URL.Path, "/")
 	if strings.HasPrefix(path, "api/") || strings.HasPrefix(path, "mesh/v1/") {
-		return problem(http.StatusNotFound, "not-found", "there is nothing at /%s: see /api/v1/openapi.json", path)
+		return failed(http.StatusNotFound, "not-found", "there is nothing at /%s: see /api/v1/openapi.json", path)
 	}
 	if info, err := fs.Stat(s.console, path); err == nil && !info.IsDir() {
 		if strings.HasPrefix(path, "assets/") {
@@ -228,10 +258,10 @@ func (s *Server) page(c *echo.Context) error {
 		return nil
 	}
 	if slices.Contains([]string{"assets", "favicon.ico"}, strings.Split(path, "/")[0]) {
-		return problem(http.StatusNotFound, "not-found", "there is nothing at /%s", path)
+		return failed(http.StatusNotFound, "not-found", "there is nothing at /%s", path)
 	}
 	if _, err := fs.Stat(s.console, "index.html"); err != nil {
-		return problem(http.StatusNotFound, "no-console", "this binary was built without the console: run make build")
+		return failed(http.StatusNotFound, "no-console", "this binary was built without the console: run make build")
 	}
 	c.Response().Header().Set("Cache-Control", "no-cache")
 	http.ServeFileFS(c.Response(), c.Request(), s.console, "index.html")

@@ -14,7 +14,7 @@ func (a *app) activity() *cobra.Command {
 	var limit int
 	cmd := &cobra.Command{
 		Use:   "activity",
-		Short: "What people did and what proxies saw of their guards, newest first",
+		Short: "Changes and guard events, newest first",
 		Example: `  nightjar activity
   nightjar activity --service sailings -o json`,
 		Args: exactly(0, ""),
@@ -32,7 +32,7 @@ func (a *app) activity() *cobra.Command {
 			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) {
 				if len(list.Activity) == 0 {
-					s.Line("Nothing happened yet.")
+					s.Line("There is no activity yet.")
 					return
 				}
 				var rows [][]string
@@ -43,7 +43,7 @@ func (a *app) activity() *cobra.Command {
 					}
 					rows = append(rows, []string{e.At.Local().Format(time.DateTime), e.Who, e.Kind, cmp.Or(e.Instance, what), e.Detail})
 				}
-				s.Table([]string{"AT", "WHO", "WHAT", "OF", "DETAIL"}, rows)
+				s.Table([]string{"TIME", "WHO", "EVENT", "TARGET", "DETAIL"}, rows)
 			})
 		},
 	}

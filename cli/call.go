@@ -11,22 +11,21 @@ import (
 	"github.com/jedib0t/go-pretty/v6/progress"
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
 func (a *app) call() *cobra.Command {
 	var headers []string
-	var in control.Call
+	var in model.CallRequest
 	var rate string
 	cmd := &cobra.Command{
 		Use:   "call URL",
-		Short: "Send real requests through the mesh and tally who answered",
-		Long: `Send real requests through the mesh and tally which version answered, with which
-status, against the share that the rules intend; every share has its 95% interval.
-The host of the URL is a service, or a host of a gateway. Exit code 1: a request
-without success, or, from 30 requests on, a share whose interval does not hold the
-expected one.`,
+		Short: "Send requests through the mesh and count which versions answer",
+		Long: `Send real requests through the mesh and count which version answers, with which status,
+against the share that the rules intend; every share has a 95% interval. The host of
+the URL is a service, or a host of a gateway. Exit code 1: a request without success,
+or, from 30 requests on, a share whose interval does not include the expected one.`,
 		Example: `  nightjar call http://sailings/sailings/today -n 200
   nightjar call http://sailings/sailings/today -n 50 -H 'x-crew: yes' --from kiosk`,
 		Args: exactly(1, "URL"),
@@ -38,7 +37,7 @@ expected one.`,
 			in.URL, in.Headers = args[0], h
 			if rate != "" {
 				if in.Rate, err = strconv.ParseFloat(strings.TrimSuffix(rate, "/s"), 64); err != nil || in.Rate <= 0 {
-					return usagef("--rate %s: expected requests a second, such as 20/s", rate)
+					return usagef("--rate %s: expected requests per second, such as 20/s", rate)
 				}
 			}
 			if in.Count < 1 {
@@ -49,52 +48,53 @@ expected one.`,
 				return err
 			}
 			bar, done := a.bar(in.Count)
-			t, err := c.Call(cmd.Context(), in, bar)
+			result, err := c.Call(cmd.Context(), in, bar)
 			done()
 			if err != nil {
 				return err
 			}
-			if err := a.printer(cmd).Show(t, func(s *out.Sheet) { tallySheet(s, t) }); err != nil {
+			if err := a.printer(cmd).Show(result, func(s *out.Sheet) { callSheet(s, result) }); err != nil {
 				return err
 			}
-			if t.Failed > 0 || slices.ContainsFunc(t.Versions, func(v control.VersionTally) bool { return v.Verdict == control.Off }) {
+			differs := func(v model.VersionCount) bool { return v.Verdict == model.ShareDiffers }
+			if result.Failed > 0 || slices.ContainsFunc(result.Versions, differs) {
 				return finding
 			}
 			return nil
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; may come several times")
+	f.StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; can be repeated")
 	f.IntVarP(&in.Count, "count", "n", 1, "how many requests")
 	f.StringVarP(&in.Method, "method", "X", "GET", "method")
 	f.StringVarP(&in.Body, "data", "d", "", "body")
 	f.StringVar(&in.From, "from", "", "calling service, whose proxy sends the requests (default: the service's own)")
-	f.StringVar(&rate, "rate", "", "requests a second, such as 20/s (default: as fast as they are answered)")
+	f.StringVar(&rate, "rate", "", "requests per second, such as 20/s (default: as fast as they are answered)")
 	f.IntVarP(&in.Concurrency, "concurrency", "c", 8, "requests at once")
 	return cmd
 }
 
 // bar draws progress for work of some size.
-func (a *app) bar(total int) (update func(control.Tally), done func()) {
+func (a *app) bar(total int) (update func(model.CallResult), done func()) {
 	if total < 20 {
-		return func(control.Tally) {}, func() {}
+		return func(model.CallResult) {}, func() {}
 	}
 	const name = "Requests"
 	show, done := a.progress(name, int64(total), func(s *progress.Style) { s.Visibility.ETA = true })
-	return func(tally control.Tally) { show(name, int64(tally.Done)) }, done
+	return func(r model.CallResult) { show(name, int64(r.Done)) }, done
 }
 
-func tallySheet(s *out.Sheet, t control.Tally) {
-	if t.Done < t.Asked {
-		s.Line("%d of %d requests have an outcome.", t.Done, t.Asked)
+func callSheet(s *out.Sheet, t model.CallResult) {
+	if t.Done < t.Planned {
+		s.Line("%d of %d requests were sent.", t.Done, t.Planned)
 	}
 	if len(t.Versions) > 0 {
 		var rows [][]string
 		for _, v := range t.Versions {
 			rows = append(rows, []string{v.Service + "/" + v.Version, fmt.Sprint(v.Count), out.Percent(v.Share),
-				out.Percent(v.Low) + " to " + out.Percent(v.High), out.Percent(v.Expected), string(v.Verdict)})
+				out.Percent(v.Low) + " to " + out.Percent(v.High), out.Percent(v.Expected), v.Verdict})
 		}
-		s.Table([]string{"VERSION", "ANSWERS>", "SHARE>", "95% INTERVAL", "EXPECTED>", ""}, rows)
+		s.Table([]string{"VERSION", "RESPONSES>", "SHARE>", "95% INTERVAL", "EXPECTED>", "VERDICT"}, rows)
 		s.Line("")
 	}
 	s.Line("Success    %s (%s to %s), %d of %d", out.Percent(t.Success), out.Percent(t.Low), out.Percent(t.High), t.Done-t.Failed, t.Done)
@@ -104,11 +104,11 @@ func tallySheet(s *out.Sheet, t control.Tally) {
 	}
 	s.Line("Routes     %s", counts(t.Routes))
 	s.Line("Instances  %s", counts(t.Instances))
-	s.Line("Latency    p50 %s, p95 %s, p99 %s; %.1f s in all", out.Millis(t.P50MS), out.Millis(t.P95MS), out.Millis(t.P99MS), t.Seconds)
+	s.Line("Latency    p50 %s, p95 %s, p99 %s; %.1f s in total", out.Millis(t.P50MS), out.Millis(t.P95MS), out.Millis(t.P99MS), t.Seconds)
 	if len(t.Revisions) > 1 {
-		s.Line("Revisions  %s: the rules changed while the requests ran", counts(t.Revisions))
+		s.Line("Revisions  %s: the rules changed meanwhile", counts(t.Revisions))
 	}
-	if sample := t.Sample; sample != nil && t.Asked == 1 || sample != nil && t.Failed > 0 {
+	if sample := t.Sample; sample != nil && t.Planned == 1 || sample != nil && t.Failed > 0 {
 		head := fmt.Sprint(sample.Status)
 		if to := sample.Headers["Location"]; to != "" {
 			head += " to " + to
@@ -124,7 +124,7 @@ func counts(m map[string]int) string {
 	for _, k := range keys {
 		name := k
 		if strings.HasSuffix(k, "/") {
-			name = k + "(plain)"
+			name = k + "(no route)"
 		}
 		parts = append(parts, fmt.Sprintf("%s %d", name, m[k]))
 	}

@@ -10,10 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
-	"nightjar/wire"
 )
 
 // run runs a command line that needs no service.
@@ -138,27 +136,27 @@ func TestFormats(t *testing.T) {
 // TestFleetSheet: who needs a look comes first, with a mark and a word.
 func TestFleetSheet(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	member := func(id string, state control.State, change func(*control.Member)) control.Member {
-		m := control.Member{Registration: wire.Registration{ID: id, Service: "s", Version: "v1", Program: "dev"}, State: state, Revision: 4, Seen: now}
+	member := func(id string, state string, change func(*model.Proxy)) model.Proxy {
+		m := model.Proxy{ID: id, Service: "s", Version: "v1", Program: "dev", State: state, Revision: 4, LastSeen: now}
 		change(&m)
 		return m
 	}
-	f := dto.Fleet{Revision: 4, Proxies: []control.Member{
-		member("a", control.Follows, func(m *control.Member) { m.LagMS, m.Connections, m.Memory = 5, 12, 20<<20 }),
-		member("b", control.Behind, func(m *control.Member) { m.Revision, m.LagMS = 3, 12_000 }),
-		member("c", control.Refuses, func(m *control.Member) { m.Error = "no port" }),
-		member("d", control.Doubt, func(m *control.Member) { m.Seen = now.Add(-40 * time.Second) }),
+	f := model.Fleet{Revision: 4, Proxies: []model.Proxy{
+		member("a", model.ProxyCurrent, func(m *model.Proxy) { m.LagMS, m.Connections, m.MemoryBytes = 5, 12, 20<<20 }),
+		member("b", model.ProxyBehind, func(m *model.Proxy) { m.Revision, m.LagMS = 3, 12_000 }),
+		member("c", model.ProxyRejecting, func(m *model.Proxy) { m.Rejection = "no port" }),
+		member("d", model.ProxyUnconfirmed, func(m *model.Proxy) { m.LastSeen = now.Add(-40 * time.Second) }),
 	}}
 	var b bytes.Buffer
 	if err := (&out.Printer{W: &b, Format: "table"}).Show(f, func(s *out.Sheet) { fleetSheet(s, f, now) }); err != nil {
 		t.Fatal(err)
 	}
-	const want = `1 of 4 proxies follow revision 4; 3 need a look.
-   PROXY  BESIDE  SITE  REVISION  STATE                 LAG     SEEN  CONNECTIONS  MEMORY  PROGRAM
-!  c      s/v1                 4  refuses: no port        –      now            0       –  dev
-!  b      s/v1                 3  behind             12.0 s      now            0       –  dev
-!  d      s/v1                 4  doubted                 –  40s ago            0       –  dev
-   a      s/v1                 4  follows           5.00 ms      now           12  20 MiB  dev
+	const want = `1 of 4 proxies have revision 4 in force; 3 need attention.
+   PROXY  WORKLOAD  SITE  REVISION  STATE               LAG (ms)  LAST SEEN  CONNECTIONS  MEMORY (MiB)  PROGRAM VERSION
+!  c      s/v1                   4  rejecting: no port         –        now            0             –  dev
+!  b      s/v1                   3  behind               12000.0        now            0             –  dev
+!  d      s/v1                   4  unconfirmed                –    40s ago            0             –  dev
+   a      s/v1                   4  current                  5.0        now           12          20.0  dev
 `
 	if b.String() != want {
 		t.Errorf("got\n%swant\n%s", b.String(), want)
@@ -196,7 +194,7 @@ func TestReadFiles(t *testing.T) {
 	if err := os.Truncate(big, 64<<20); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := readFiles(cmd, []string{big}); err == nil || !strings.Contains(err.Error(), "the most in one rule set") {
+	if _, err := readFiles(cmd, []string{big}); err == nil || !strings.Contains(err.Error(), "the limit of a rule set") {
 		t.Errorf("64 MiB: %v", err)
 	}
 }

@@ -20,10 +20,10 @@ func (a *app) demo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the service with a sample mesh and steady traffic",
-		Long: `Run the service, the sample mesh (a night ferry line of eleven instances with a
-proxy each, and a gateway) and steady traffic of 40 requests a second, all in one
-process. The gateway listens 80 ports, the outside harbour office 90 ports above
-the service. Records go to a temporary directory unless --data names another.`,
+		Long: `Run the service, the sample mesh (a night ferry line of eleven instances with a proxy
+each, and a gateway) and steady traffic of 40 requests per second, all in one process.
+The gateway listens 80 ports above the service, the harbour office outside the mesh 90
+ports. Records are kept in a temporary directory unless --data names another one.`,
 		Example: `  nightjar demo
   nightjar demo --addr 127.0.0.1:7700 --no-traffic`,
 		Args: exactly(0, ""),
@@ -43,14 +43,14 @@ the service. Records go to a temporary directory unless --data names another.`,
 				defer os.RemoveAll(data)
 			}
 			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelError}))
-			const drain = 500 * time.Millisecond // twice that and a little is how long the end may take
+			const drain = 500 * time.Millisecond // shutdown takes little more than twice that
 			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Traced: share, OTLP: otlp, Log: log, Drain: drain})
 			if err != nil {
 				return err
 			}
 			mesh := standin.Mesh{Server: s.URL(), Gateway: gateway, Outside: outside, Program: a.program, Log: log, Drain: drain}
 			return s.Run(cmd.Context(), func(ctx context.Context) error {
-				return mesh.Run(ctx, s.Control(), func(ctx context.Context) {
+				return mesh.Run(ctx, s, func(ctx context.Context) {
 					if !quiet {
 						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.URL(), gateway, a.serverFlag(addr), program())
 					} else {
@@ -66,10 +66,10 @@ the service. Records go to a temporary directory unless --data names another.`,
 	f := cmd.Flags()
 	f.StringVar(&addr, "addr", "127.0.0.1:7600", "address of the service")
 	f.StringVar(&data, "data", "", "directory of the records (default: a temporary one)")
-	f.StringVar(&traced, "trace-share", "5%", "share of the requests that come without a trace context to trace")
-	f.StringVar(&otlp, "otlp", "", "URL of a receiver of OTLP over HTTP for the traces")
-	f.BoolVar(&noTraffic, "no-traffic", false, "send no requests")
-	f.BoolVar(&quiet, "quiet", false, "print the console's address alone")
+	f.StringVar(&traced, "trace-share", "5%", "share of the requests without a trace context that are traced")
+	f.StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP")
+	f.BoolVar(&noTraffic, "no-traffic", false, "send no traffic")
+	f.BoolVar(&quiet, "quiet", false, "print only the address of the console")
 	return cmd
 }
 
@@ -86,7 +86,7 @@ Five things to try, in another terminal:
   %[4]s explain GET http://sailings/sailings/today -H 'x-crew: yes'%[3]s
   %[4]s release start sailings-to-v2 --follow%[3]s
 
-Ctrl-C ends it.
+Press Ctrl-C to stop.
 `
 
 // serverFlag is the flag that the other commands need to find this service.

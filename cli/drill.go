@@ -6,17 +6,17 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
 func (a *app) drill() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "drill",
-		Short: "Harm requests on purpose, for a limited time",
-		Long: `Let a version fail, answer late, or let instances be down, on purpose and for a
-limited time. A drill is in force in the proxies at once, beside the rules, and
-ends there by itself, even when the service is away.`,
+		Short: "Inject failures for a limited time",
+		Long: `Let attempts fail, delay them, or take instances down, on purpose and for a limited
+time. A drill is in force in the proxies at once, beside the rules, and ends there by
+itself, even when the service is down.`,
 		Example: `  nightjar drill start --service sailings --version v1 --fail 30% --for 30s
   nightjar drill list`,
 		Args: exactly(0, "start|list|stop"),
@@ -27,12 +27,12 @@ ends there by itself, even when the service is away.`,
 }
 
 func (a *app) drillStart() *cobra.Command {
-	ask := control.DrillAsk{}
+	q := model.DrillRequest{}
 	cmd := &cobra.Command{
 		Use:   "start",
-		Short: "Begin a drill",
-		Long: `Begin a drill. --fail and --delay harm tries: retries and guards see them as
-they would see a failing or slow instance. --down takes whole instances away.`,
+		Short: "Start a drill",
+		Long: `Start a drill. --fail and --delay act on attempts: retries and guards see a failing or
+slow instance. With --down, whole instances get no requests.`,
 		Example: `  nightjar drill start --service sailings --version v1 --fail 100% --for 30s
   nightjar drill start --service sailings --delay 4s --when 'headers: {x-crew: "yes"}' --for 1m`,
 		Args: exactly(0, "--service S --fail 30% --for 30s"),
@@ -41,30 +41,30 @@ they would see a failing or slow instance. --down takes whole instances away.`,
 			if err != nil {
 				return err
 			}
-			ask.By = author()
-			d, err := c.StartDrill(cmd.Context(), ask)
+			q.By = author()
+			d, err := c.StartDrill(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
 			return a.printer(cmd).Show(d, func(s *out.Sheet) {
-				s.Line("%s began: %s: %s, until %s.", d.ID, d.Target, d.What, d.Ends.Local().Format(time.TimeOnly))
+				s.Line("%s started: %s: %s, until %s.", d.ID, d.Target, d.What, d.Ends.Local().Format(time.TimeOnly))
 				if s.CSV {
-					drillSheet(s, []control.Drill{d})
+					drillSheet(s, []model.Drill{d})
 				}
 			})
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&ask.Service, "service", "", "service to harm")
-	f.StringVar(&ask.Version, "version", "", "only this version")
-	f.StringVar(&ask.Site, "site", "", "only instances at this site; without --service, those of all services")
-	f.StringVar(&ask.Instance, "instance", "", "only this instance of the service")
-	f.StringVar(&ask.Fail, "fail", "", "share of the tries that fail, such as 30%")
-	f.IntVar(&ask.Status, "status", 0, "status with which they fail (default 503)")
-	f.StringVar(&ask.Delay, "delay", "", "time by which every try is late, such as 2s")
-	f.BoolVar(&ask.Down, "down", false, "nobody calls the instances")
-	f.StringVar(&ask.When, "when", "", "only requests for which this condition of the rule language holds")
-	f.StringVar(&ask.For, "for", "30s", "how long, from 1s to 1h")
+	f.StringVar(&q.Service, "service", "", "called service")
+	f.StringVar(&q.Version, "version", "", "only this version")
+	f.StringVar(&q.Site, "site", "", "only instances at this site; without --service, those of all services")
+	f.StringVar(&q.Instance, "instance", "", "only this instance of the service")
+	f.StringVar(&q.Fail, "fail", "", "share of the attempts that fail, such as 30%")
+	f.IntVar(&q.Status, "status", 0, "status of failed attempts (default 503)")
+	f.StringVar(&q.Delay, "delay", "", "delay before every attempt, such as 2s")
+	f.BoolVar(&q.Down, "down", false, "the instances get no requests")
+	f.StringVar(&q.When, "when", "", "only requests that match this condition of the rule language")
+	f.StringVar(&q.For, "for", "30s", "how long, from 1s to 1h")
 	cmd.RegisterFlagCompletionFunc("service", func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
 		return a.serviceNames(cmd, nil, word)
 	})
@@ -74,7 +74,7 @@ they would see a failing or slow instance. --down takes whole instances away.`,
 func (a *app) drillList() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
-		Short: "Drills that run or ran, newest first",
+		Short: "Drills, newest first",
 		Example: `  nightjar drill list
   nightjar drill list -o json`,
 		Args: exactly(0, ""),
@@ -89,7 +89,7 @@ func (a *app) drillList() *cobra.Command {
 			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) {
 				if len(list.Drills) == 0 {
-					s.Line("There was no drill yet. Begin one: nightjar drill start -h")
+					s.Line("There was no drill yet. Start one: \"nightjar drill start -h\" shows how.")
 					return
 				}
 				drillSheet(s, list.Drills)
@@ -101,14 +101,14 @@ func (a *app) drillList() *cobra.Command {
 func (a *app) drillStop() *cobra.Command {
 	return &cobra.Command{
 		Use:   "stop ID",
-		Short: "End a drill before its time",
+		Short: "Stop a drill before its time",
 		Example: `  nightjar drill stop drill-1
   nightjar drill stop drill-1 -o json`,
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (ids []string, _ cobra.ShellCompDirective) {
 			if c, err := a.client(); err == nil && len(args) == 0 {
 				list, _ := c.Drills(cmd.Context())
 				for _, d := range list.Drills {
-					if d.Running {
+					if d.IsRunning {
 						ids = append(ids, d.ID)
 					}
 				}
@@ -132,28 +132,28 @@ func (a *app) drillStop() *cobra.Command {
 	}
 }
 
-func drillSheet(s *out.Sheet, list []control.Drill) {
+func drillSheet(s *out.Sheet, list []model.Drill) {
 	var rows [][]string
 	for _, d := range list {
 		state := "ended"
 		switch {
-		case d.Running:
-			state = "runs, " + max(time.Until(d.Ends), 0).Round(time.Second).String() + " left"
+		case d.IsRunning:
+			state = "running, " + max(time.Until(d.Ends), 0).Round(time.Second).String() + " left"
 		case d.Stopped != nil:
 			state = "stopped"
 		}
 		rows = append(rows, []string{d.ID, state, d.Target, d.What, cmp.Or(d.When, "all requests"), d.By, d.Began.Local().Format(time.DateTime), d.Ends.Sub(d.Began).String()})
 	}
-	s.Table([]string{"DRILL", "STATE", "HARMS", "HOW", "WHICH", "BY", "BEGAN", "FOR"}, rows)
+	s.Table([]string{"DRILL", "STATE", "TARGET", "FAILURE", "REQUESTS", "BY", "STARTED", "DURATION>"}, rows)
 }
 
-// drillLines tell on every sheet what runs now.
-func drillLines(s *out.Sheet, m control.Mesh) {
+// drillLines shows on every sheet which drills are running.
+func drillLines(s *out.Sheet, m model.Mesh) {
 	for _, d := range m.Drills {
 		which := ""
 		if d.When != "" {
 			which = " (when " + d.When + ")"
 		}
-		s.Line("Drill %s runs for another %s, by %s: %s: %s%s.", d.ID, max(d.Ends.Sub(m.At), 0).Round(time.Second), d.By, d.Target, d.What, which)
+		s.Line("Drill %s is running for another %s, by %s: %s: %s%s.", d.ID, max(d.Ends.Sub(m.At), 0).Round(time.Second), d.By, d.Target, d.What, which)
 	}
 }

@@ -9,12 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
-	"nightjar/core/effect"
 )
 
-// rowFlags choose rows of a comparison.
+// rowFlags select rows of a comparison.
 type rowFlags struct {
 	by  string
 	of  string
@@ -27,21 +26,21 @@ const usualRows = 15
 func (r *rowFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&r.by, "by", "", "only rows of this kind: caller, service, route, version or link")
-	f.StringVar(&r.of, "of", "", "only rows whose name holds this")
-	f.BoolVar(&r.all, "all", false, fmt.Sprintf("every row, not the first %d", usualRows))
+	f.StringVar(&r.of, "of", "", "only rows whose name contains this")
+	f.BoolVar(&r.all, "all", false, fmt.Sprintf("every row, not only the first %d", usualRows))
 	cmd.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"mesh", "caller", "service", "route", "version", "link"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func (r *rowFlags) check() error {
-	if r.by != "" && !slices.Contains(effect.Kinds, effect.Kind(r.by)) {
+	if r.by != "" && !slices.Contains(model.RowKinds, string(r.by)) {
 		return usagef("--by %s: expected caller, service, route, version, link or mesh", r.by)
 	}
 	return nil
 }
 
-// take picks the rows that were asked for.
-func (r *rowFlags) take(rows []effect.Row) []effect.Row {
-	out := []effect.Row{}
+// take selects the rows that were asked for.
+func (r *rowFlags) take(rows []model.EffectRow) []model.EffectRow {
+	out := []model.EffectRow{}
 	for _, row := range rows {
 		if (r.by == "" || string(row.Kind) == r.by) && strings.Contains(row.Name, r.of) {
 			out = append(out, row)
@@ -51,29 +50,29 @@ func (r *rowFlags) take(rows []effect.Row) []effect.Row {
 }
 
 // sheet writes rows of a comparison.
-func (r *rowFlags) sheet(s *out.Sheet, rows []effect.Row, before, after string) {
+func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after string) {
 	rows = r.take(rows)
 	more := 0
 	if !r.all && !s.CSV && len(rows) > usualRows {
 		more, rows = len(rows)-usualRows, rows[:usualRows]
 	}
 	if len(rows) == 0 {
-		s.Line("There is nothing to compare.")
+		s.Line("There are no requests to compare.")
 		return
 	}
 	if s.CSV {
 		effectCSV(s, rows)
 		return
 	}
-	header := []string{"REQUESTS OF", "NUMBER>", "SUCCESS>", "POINTS (95%)>", "VERDICT", "FIRST TRY>", "LOAD>", "P95>", "", "WHY NOT"}
+	header := []string{"GROUP", "REQUESTS>", "SUCCESS>", "POINTS (95%)>", "VERDICT", "FIRST ATTEMPT>", "ATTEMPTS/REQ>", "P95 (ms)>", "", "FAILURES BY REASON"}
 	if s.Wide {
-		header = append(header, "P50>", "", "P99>", "", "SHARES", "RPS>")
+		header = append(header, "P50 (ms)>", "", "P99 (ms)>", "", "SHARES", "REQ/S>")
 	}
 	var table [][]string
 	for _, row := range rows {
 		line := []string{strings.TrimSpace(string(row.Kind) + " " + row.Name), fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
 			pair(row.Success, out.Share), points(row.Success), marked(row.Verdict),
-			pair(row.FirstTry, out.Share), pair(row.Load, load), pair(row.P95MS, millisOf), latencyWord(row.P95MS), reasonsOf(row)}
+			pair(row.FirstAttempt, out.Share), pair(row.AttemptsPerRequest, perRequest), pair(row.P95MS, millisOf), latencyWord(row.P95MS), reasonsOf(row)}
 		if s.Wide {
 			line = append(line, pair(row.P50MS, millisOf), latencyWord(row.P50MS), pair(row.P99MS, millisOf), latencyWord(row.P99MS), sharesOf(row), fmt.Sprintf("%.1f → %.1f", row.Before.RPS, row.After.RPS))
 		}
@@ -81,23 +80,23 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []effect.Row, before, after string) 
 	}
 	s.Table(header, table)
 	if more > 0 {
-		s.Line("%s more: --all shows them, --by and --of choose.", count(more, "row"))
+		s.Line("%s more: --all shows them, --by and --of select.", count(more, "row"))
 	}
 	for _, row := range rows {
-		if row.ShareP != nil && *row.ShareP < effect.OffShare {
-			s.Line("Shares of route %s are off its weights (chi-square, p %.2g): %s.", row.Name, *row.ShareP, sharesOf(row))
+		if row.SharesDiffer() {
+			s.Line("Shares of route %s differ from its weights (chi-square, p %.2g): %s.", row.Name, *row.ShareP, sharesOf(row))
 		}
 	}
 	s.Line("\nEach cell: %s → %s. Points: percentage points of success, with their 95%% interval.", before, after)
 }
 
 // effectCSV writes every figure of rows in a column of its own.
-func effectCSV(s *out.Sheet, rows []effect.Row) {
+func effectCSV(s *out.Sheet, rows []model.EffectRow) {
 	header := []string{"kind", "name", "requests_before", "requests_after", "verdict"}
-	figures := func(r effect.Row) []effect.Figure {
-		return []effect.Figure{r.Success, r.FirstTry, r.Load, r.P50MS, r.P95MS, r.P99MS}
+	figures := func(r model.EffectRow) []model.EffectFigure {
+		return []model.EffectFigure{r.Success, r.FirstAttempt, r.AttemptsPerRequest, r.P50MS, r.P95MS, r.P99MS}
 	}
-	for _, f := range []string{"success", "first_try", "load", "p50_ms", "p95_ms", "p99_ms"} {
+	for _, f := range []string{"success", "first_attempt", "attempts_per_request", "p50_ms", "p95_ms", "p99_ms"} {
 		for _, part := range []string{"before", "after", "change", "low", "high", "verdict"} {
 			header = append(header, f+"_"+part)
 		}
@@ -120,17 +119,17 @@ func effectCSV(s *out.Sheet, rows []effect.Row) {
 	s.Table(header, table)
 }
 
-// marked puts a mark before a verdict that calls for a look.
-func marked(v effect.Verdict) string {
+// marked puts a mark before a verdict that needs attention.
+func marked(v string) string {
 	switch v {
-	case effect.Worse, effect.Slower:
+	case model.Worse, model.Slower:
 		return "! " + string(v)
 	}
 	return string(v)
 }
 
-func latencyWord(f effect.Figure) string {
-	if f.Verdict == effect.NoChange || f.Verdict == effect.TooFew {
+func latencyWord(f model.EffectFigure) string {
+	if f.Verdict == model.NoClearChange || f.Verdict == model.TooFew {
 		return ""
 	}
 	return marked(f.Verdict)
@@ -140,27 +139,23 @@ func millisOf(f *float64) string {
 	if f == nil {
 		return "–"
 	}
-	return out.Millis(*f)
+	return out.MS(*f)
 }
 
-// pair writes both sides of a figure, once when they read the same, and with one
-// unit when that is the same.
-func pair(f effect.Figure, write func(*float64) string) string {
+// pair writes both sides of a figure, once when they read the same.
+func pair(f model.EffectFigure, write func(*float64) string) string {
 	b, a := write(f.Before), write(f.After)
 	if a == b {
 		return a
 	}
-	for _, unit := range []string{"%", " ms", " s"} {
-		if number, ok := strings.CutSuffix(b, unit); ok && strings.HasSuffix(a, unit) {
-			b = number
-			break
-		}
+	if number, ok := strings.CutSuffix(b, "%"); ok && strings.HasSuffix(a, "%") {
+		b = number
 	}
 	return b + " → " + a
 }
 
 // points is a difference of shares in percentage points.
-func points(f effect.Figure) string {
+func points(f model.EffectFigure) string {
 	if f.Change == nil {
 		return "–"
 	}
@@ -171,12 +166,12 @@ func points(f effect.Figure) string {
 	return text
 }
 
-// reasonsOf names the reasons that differ first.
-func reasonsOf(r effect.Row) string {
+// reasonsOf is the failures by reason on both sides.
+func reasonsOf(r model.EffectRow) string {
 	var parts []string
 	for _, x := range r.Reasons {
 		text := fmt.Sprintf("%s %d → %d", x.Reason, x.Before, x.After)
-		if v := x.Share.Verdict; v == effect.Worse {
+		if v := x.Share.Verdict; v == model.Worse {
 			text = "! " + text
 		}
 		parts = append(parts, text)
@@ -184,7 +179,7 @@ func reasonsOf(r effect.Row) string {
 	return strings.Join(parts, ", ")
 }
 
-func sharesOf(r effect.Row) string {
+func sharesOf(r model.EffectRow) string {
 	var parts []string
 	for _, x := range r.Shares {
 		parts = append(parts, fmt.Sprintf("%s %s of %s", x.Target, out.Percent(x.Observed), out.Percent(x.Intended)))
@@ -199,31 +194,31 @@ func (a *app) effect() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "effect [REVISION]",
 		Short: "What a change did to the success of requests: before and after",
-		Long: `What a published revision did: success, first tries, latency and load before and
-after it, for the mesh and for every caller, service, route, version and link, the
-worst first. Without a number: the newest revision. With --ago or --at: any moment.
-A difference is called better or worse only where its 95% interval leaves 0 out and
-both sides have 30 requests. Requests that followed another revision are left out.
+		Long: `What a published revision did: success, first attempts, latency and attempts per
+request before and after it, for the mesh and for every caller, service, route, version
+and link, the worst first. Without a number: the newest revision. With --ago or --at:
+any time. A difference is better or worse only if its 95% interval excludes 0 and both
+sides have at least 30 requests. Requests that followed another revision are left out.
 Exit code 1 only with --fail-on.`,
 		Example: `  nightjar effect
   nightjar effect 3 --by route -o wide`,
 		Annotations: map[string]string{moreFormats: "html"},
 		Args:        cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q := control.EffectAsk{Window: int64(window / time.Second), Settle: -1}
+			q := model.EffectQuery{Window: int64(window / time.Second), Settle: -1}
 			if cmd.Flags().Changed("settle") {
 				q.Settle = int64(settle / time.Second)
 			}
 			if len(args) == 1 {
 				n, err := strconv.ParseUint(args[0], 10, 32)
 				if err != nil || n == 0 {
-					return usagef("%q is not the number of a revision: nightjar rules log lists them", args[0])
+					return usagef("%q is not the number of a revision: \"nightjar rules log\" lists the revisions", args[0])
 				}
 				q.Revision = uint(n)
 			}
 			switch {
 			case at != "" && ago > 0 || (at != "" || ago > 0) && q.Revision > 0:
-				return usagef("a revision, --at and --ago do not go together: name one")
+				return usagef("a revision, --at and --ago cannot be combined: use one of them")
 			case at != "":
 				t, err := time.ParseInLocation("2006-01-02 15:04:05", at, time.Local)
 				if err != nil {
@@ -263,9 +258,9 @@ Exit code 1 only with --fail-on.`,
 			}); err != nil {
 				return err
 			}
-			worse := slices.ContainsFunc(shown.Rows, func(r effect.Row) bool { return r.Verdict == effect.Worse })
+			worse := slices.ContainsFunc(shown.Rows, func(r model.EffectRow) bool { return r.Verdict == model.Worse })
 			whole := e.Whole()
-			if failOn != "" && worse || failOn == "unclear" && (whole == nil || whole.Verdict == effect.TooFew) {
+			if failOn != "" && worse || failOn == "unclear" && (whole == nil || whole.Verdict == model.TooFew) {
 				return finding
 			}
 			return nil
@@ -273,38 +268,38 @@ Exit code 1 only with --fail-on.`,
 	}
 	rows.add(cmd)
 	f := cmd.Flags()
-	f.DurationVar(&window, "window", 0, "how long each side is, at most (default 5m)")
-	f.DurationVar(&settle, "settle", 0, "what is left out after the change (default 5s)")
-	f.DurationVar(&ago, "ago", 0, "a moment so long ago, in place of a revision")
-	f.StringVar(&at, "at", "", "a moment, in place of a revision")
-	f.StringVar(&failOn, "fail-on", "", "exit with 1 when a row is worse; or unclear: also when there are too few requests to tell")
+	f.DurationVar(&window, "window", 0, "longest time to compare on each side (default 5m)")
+	f.DurationVar(&settle, "settle", 0, "time to leave out after the change (default 5s)")
+	f.DurationVar(&ago, "ago", 0, "how long ago, instead of a revision")
+	f.StringVar(&at, "at", "", "a time, instead of a revision")
+	f.StringVar(&failOn, "fail-on", "", "worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell")
 	return cmd
 }
 
-func effectLead(s *out.Sheet, e *control.Effect) {
+func effectLead(s *out.Sheet, e *model.Effect) {
 	if e.Revision > 0 {
 		s.Line("Revision %d, %s: %q, by %s", e.Revision, e.At.Local().Format("2006-01-02 15:04:05"), e.Message, e.Author)
 	} else {
-		s.Line("What changed at %s", e.At.Local().Format("2006-01-02 15:04:05"))
+		s.Line("What happened at %s", e.At.Local().Format("2006-01-02 15:04:05"))
 	}
 	s.Line("%s", e.Windows())
 	if e.Due != nil {
-		s.Line("  · It is full at %s; what stands here may change until then.", e.Due.Local().Format("15:04:05"))
+		s.Line("  · The window is full at %s; until then the figures can change.", e.Due.Local().Format("15:04:05"))
 	}
 	for _, n := range e.Notes {
 		s.Line("  · %s", n)
 	}
 	if w := e.Whole(); w != nil {
-		s.Line("All requests, each hop by itself: %s.", verdictWords(w.Success))
+		s.Line("All requests between services: %s.", verdictWords(w.Success))
 	}
 	s.Line("")
 }
 
 // verdictWords is a figure of success as a sentence.
-func verdictWords(f effect.Figure) string {
+func verdictWords(f model.EffectFigure) string {
 	switch {
-	case f.Verdict == effect.TooFew:
-		return fmt.Sprintf("too few requests to tell (%d are needed on each side)", effect.Least)
+	case f.Verdict == model.TooFew:
+		return fmt.Sprintf("too few requests to tell (at least %d on each side are needed)", model.LeastRequests)
 	case f.Change == nil:
 		return string(f.Verdict)
 	}

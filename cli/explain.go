@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 	"nightjar/core/rules"
 )
 
@@ -38,10 +38,10 @@ func (a *app) explain() *cobra.Command {
 	var from string
 	cmd := &cobra.Command{
 		Use:   "explain METHOD URL",
-		Short: "Which route takes a request, why not the others, and what holds for it",
-		Long: `Say which route takes a request, why each earlier one does not, how likely each
-version is, and which settings hold, each with the file and line it comes from.
-Nothing is sent. The host of the URL is a service, or a host of a gateway.`,
+		Short: "Which route takes a request, why not others, and which settings hold",
+		Long: `Explain which route takes a request, why earlier routes do not, how likely each version
+is, and which settings hold, each with its file and line. Nothing is sent. The host of
+the URL is a service, or a host of a gateway.`,
 		Example: `  nightjar explain GET http://sailings/sailings/today -H 'x-crew: yes'
   nightjar explain GET http://tickets.ferry.example/`,
 		Args: exactly(2, "METHOD URL"),
@@ -54,66 +54,66 @@ Nothing is sent. The host of the URL is a service, or a host of a gateway.`,
 			if err != nil {
 				return err
 			}
-			e, err := c.Explain(cmd.Context(), control.Ask{Method: args[0], URL: args[1], Headers: h, From: from})
+			e, err := c.Explain(cmd.Context(), model.RequestSpec{Method: args[0], URL: args[1], Headers: h, From: from})
 			if err != nil {
 				return err
 			}
 			return a.printer(cmd).Show(e, func(s *out.Sheet) { explainSheet(s, e) })
 		},
 	}
-	cmd.Flags().StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; may come several times")
+	cmd.Flags().StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; can be repeated")
 	cmd.Flags().StringVar(&from, "from", "", "calling service")
 	return cmd
 }
 
-func explainSheet(s *out.Sheet, e control.Explained) {
+func explainSheet(s *out.Sheet, e model.Explanation) {
 	s.Line("%s %s enters at the %s, revision %d.", e.Method, e.URL, e.Entry, e.Revision)
-	for _, l := range e.Ladders {
-		if l.Plain {
-			s.Line("\n%s %s has no routes: plain balancing over all its instances.", l.Kind, l.Name)
+	for _, l := range e.Steps {
+		if l.IsBalanced {
+			s.Line("\n%s %s has no routes: requests are balanced over all its instances.", l.Kind, l.Name)
 			continue
 		}
-		s.Line("\nRoutes of %s %s, in order:", l.Kind, l.Name)
+		s.Line("\nRoutes of %s %s, in match order:", l.Kind, l.Name)
 		var rows [][]string
-		for _, r := range l.Rungs {
+		for _, r := range l.Routes {
 			rows = append(rows, []string{r.Result, r.Route, r.Why, r.At.String()})
 		}
-		s.Table([]string{"", "ROUTE", "WHY", "WRITTEN"}, rows)
+		s.Table([]string{"RESULT", "ROUTE", "WHY", "DEFINED AT"}, rows)
 	}
 	if len(e.Odds) > 0 {
-		s.Line("\nGoes to:")
+		s.Line("\nTargets:")
 		var rows [][]string
 		for _, o := range e.Odds {
 			rows = append(rows, []string{rules.Target{Service: o.Service, Version: o.Version, Site: o.Site}.String(), out.Percent(o.Share), fmt.Sprint(o.Instances)})
 		}
-		s.Table([]string{"VERSION", "ODDS>", "INSTANCES>"}, rows)
+		s.Table([]string{"VERSION", "PROBABILITY>", "INSTANCES>"}, rows)
 	}
 	if len(e.Unreachable) > 0 {
-		s.Line("\nCannot be reached now, so that requests go elsewhere where there is another way:")
+		s.Line("\nUnreachable now; requests go to other instances where there are any:")
 		var rows [][]string
 		for _, u := range e.Unreachable {
 			rows = append(rows, []string{u.Instance, u.Version, u.Proxy, u.Cause})
 		}
-		s.Table([]string{"INSTANCE", "VERSION", "BY", "WHY"}, rows)
+		s.Table([]string{"INSTANCE", "VERSION", "FROM PROXY", "WHY"}, rows)
 	}
 	if len(e.Settings) > 0 {
-		s.Line("\nWhat holds:")
+		s.Line("\nSettings:")
 		var rows [][]string
 		for _, v := range e.Settings {
 			name := v.Name
 			if v.Service != "" {
 				name = v.Service + ": " + name
 			}
-			rows = append(rows, []string{name, v.Value, v.From, written(v.Origin)})
+			rows = append(rows, []string{name, v.Value, v.From, written(v.At)})
 		}
-		s.Table([]string{"SETTING", "VALUE", "SET BY", "WRITTEN"}, rows)
+		s.Table([]string{"SETTING", "VALUE", "SET BY", "DEFINED AT"}, rows)
 	}
 	if w := e.Answer; w != nil {
 		switch {
 		case w.Location != "":
-			s.Line("\nThe route answers by itself: %d to %s", w.Status, w.Location)
+			s.Line("\nThe route redirects: %d to %s", w.Status, w.Location)
 		default:
-			s.Line("\nThe route answers by itself: %d %q", w.Status, w.Body)
+			s.Line("\nThe route responds by itself: %d %q", w.Status, w.Body)
 		}
 	}
 	if r := e.Refusal; r != nil {

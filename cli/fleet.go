@@ -10,20 +10,19 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
 func (a *app) fleet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fleet",
-		Short: "Proxies: program, revision in force and how late, connections, memory",
-		Long: `List the proxies, those first that do not follow the newest revision.
+		Short: "Proxies: state, revision in force and its lag, connections, memory, program version",
+		Long: `List the proxies; those that need attention come first.
 
-LAG is how long after its commit the newest revision was in force in a proxy;
-for a proxy that is behind, how long it is late by now. MEMORY is that of the
-process, which may hold several proxies.`,
+LAG is the time from the commit of the newest revision until it was in force in the
+proxy; for a proxy that is behind, until now. MEMORY is that of the process, which can
+hold several proxies.`,
 		Example: `  nightjar fleet
   nightjar fleet -o csv`,
 		Args: exactly(0, ""),
@@ -39,24 +38,24 @@ process, which may hold several proxies.`,
 			return a.printer(cmd).Show(f, func(s *out.Sheet) { fleetSheet(s, f, time.Now()) })
 		},
 	}
-	cmd.AddCommand(a.take())
+	cmd.AddCommand(a.adopt())
 	return cmd
 }
 
-func (a *app) take() *cobra.Command {
+func (a *app) adopt() *cobra.Command {
 	var all bool
 	cmd := &cobra.Command{
-		Use:   "take NAME...",
-		Short: "Have proxies follow this mesh, whatever they followed before",
-		Long: `A proxy follows the mesh whose rules it was given first. When the service at its
-address comes with another data directory, an empty one for instance, or with an
-older state of it, the proxy goes on with the rules that it has and says so in the
-fleet. When the new state is what you want, say so: the proxies then take it.`,
-		Example: `  nightjar fleet take kiosk-v1-a
-  nightjar fleet take --all`,
+		Use:   "adopt NAME...",
+		Short: "Tell proxies to follow this mesh, whatever mesh they followed before",
+		Long: `A proxy follows the mesh whose rules it got first. When the service at its address
+starts with another data directory (an empty one, for example) or with an older copy
+of it, the proxy keeps the rules that it has, and "nightjar fleet" shows it as
+rejecting. If the new state is the right one, adopt the proxy: then it follows it.`,
+		Example: `  nightjar fleet adopt kiosk-v1-a
+  nightjar fleet adopt --all`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) > 0) == all {
-				return usagef("name the proxies, or say --all for those that refuse this mesh")
+				return usagef("name the proxies, or use --all for every proxy that rejects this mesh")
 			}
 			return nil
 		},
@@ -65,45 +64,45 @@ fleet. When the new state is what you want, say so: the proxies then take it.`,
 			if err != nil {
 				return err
 			}
-			told, err := c.Take(cmd.Context(), args)
+			told, err := c.Adopt(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			return a.printer(cmd).Show(told, func(s *out.Sheet) {
 				if len(told) == 0 {
-					s.Line("No proxy refuses this mesh.")
+					s.Line("No proxy rejects this mesh.")
 					return
 				}
-				s.Line("Told %s; each follows with its next sign of life: %s", count(len(told), "proxy"), strings.Join(told, ", "))
+				s.Line("Adopted %s, with effect from its next heartbeat: %s", count(len(told), "proxy"), strings.Join(told, ", "))
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&all, "all", false, "all proxies that refuse this mesh")
+	cmd.Flags().BoolVar(&all, "all", false, "every proxy that rejects this mesh")
 	return cmd
 }
 
-func fleetSheet(s *out.Sheet, f dto.Fleet, now time.Time) {
-	late := slices.DeleteFunc(slices.Clone(f.Proxies), func(p control.Member) bool { return !needsLook(&p) })
+func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
+	needing := slices.DeleteFunc(slices.Clone(f.Proxies), func(p model.Proxy) bool { return !needsAttention(&p) })
 	switch n := len(f.Proxies); {
 	case n == 0:
-		s.Line("No proxy has registered. Start one: nightjar proxy --service NAME --version v1 --app HOST:PORT")
+		s.Line("No proxy is registered. Start one: nightjar proxy --service NAME --version v1 --app HOST:PORT")
 		return
-	case len(late) == 0:
-		s.Line("All %d proxies follow revision %d.", n, f.Revision)
+	case len(needing) == 0:
+		s.Line("All %d proxies have revision %d in force.", n, f.Revision)
 	default:
-		follow := 0
+		current := 0
 		for _, p := range f.Proxies {
-			if p.State == control.Follows {
-				follow++
+			if p.State == model.ProxyCurrent {
+				current++
 			}
 		}
-		s.Line("%d of %d proxies follow revision %d; %d need a look.", follow, n, f.Revision, len(late))
+		s.Line("%d of %d proxies have revision %d in force; %d need attention.", current, n, f.Revision, len(needing))
 	}
 	list := slices.Clone(f.Proxies)
-	slices.SortStableFunc(list, func(a, b control.Member) int { return urgency(&a) - urgency(&b) })
-	header := []string{"", "PROXY", "BESIDE", "SITE", "REVISION>", "STATE", "LAG>", "SEEN>", "CONNECTIONS>", "MEMORY>", "PROGRAM"}
+	slices.SortStableFunc(list, func(a, b model.Proxy) int { return urgency(&a) - urgency(&b) })
+	header := []string{"", "PROXY", "WORKLOAD", "SITE", "REVISION>", "STATE", "LAG (ms)>", "LAST SEEN>", "CONNECTIONS>", "MEMORY (MiB)>", "PROGRAM VERSION"}
 	if s.Wide {
-		header = append(header, "INBOUND", "OUTBOUND", "PID>", "RUNS SINCE")
+		header = append(header, "INBOUND", "OUTBOUND", "PID>", "STARTED")
 	}
 	var rows [][]string
 	for _, p := range list {
@@ -111,11 +110,11 @@ func fleetSheet(s *out.Sheet, f dto.Fleet, now time.Time) {
 		if p.Gateway != "" {
 			what = "gateway " + p.Gateway
 		}
-		mark, state := "", string(p.State)
-		if needsLook(&p) {
+		mark, state := "", p.State
+		if needsAttention(&p) {
 			mark = "!"
-			if p.Error != "" {
-				state += ": " + p.Error
+			if p.Rejection != "" {
+				state += ": " + p.Rejection
 			}
 			for _, one := range p.Problems {
 				state += "; " + one.Kind + ": " + one.Detail
@@ -124,8 +123,8 @@ func fleetSheet(s *out.Sheet, f dto.Fleet, now time.Time) {
 				mark, state = text.FgYellow.Sprint(mark), text.FgYellow.Sprint(state)
 			}
 		}
-		row := []string{mark, p.ID, cmp.Or(what, "calls only"), p.Site, fmt.Sprint(p.Revision), state, out.Millis(p.LagMS), ago(now.Sub(p.Seen)), fmt.Sprint(p.Connections),
-			out.Bytes(p.Memory), p.Program}
+		row := []string{mark, p.ID, cmp.Or(what, "none"), p.Site, fmt.Sprint(p.Revision), state, out.MS(p.LagMS), ago(now.Sub(p.LastSeen)), fmt.Sprint(p.Connections),
+			out.MiB(p.MemoryBytes), p.Program}
 		if s.Wide {
 			row = append(row, p.Inbound, p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
 		}
@@ -134,12 +133,12 @@ func fleetSheet(s *out.Sheet, f dto.Fleet, now time.Time) {
 	s.Table(header, rows)
 }
 
-// needsLook tells whether a person should look at a proxy.
-func needsLook(p *control.Member) bool { return p.State != control.Follows || len(p.Problems) > 0 }
+// needsAttention tells whether a person should look at a proxy.
+func needsAttention(p *model.Proxy) bool { return p.State != model.ProxyCurrent || len(p.Problems) > 0 }
 
-// urgency sorts proxies: who needs a look comes first.
-func urgency(p *control.Member) int {
-	n := 2 * slices.Index([]control.State{control.Refuses, control.Behind, control.Doubt, control.Away, control.Follows}, p.State)
+// urgency sorts proxies: those that need attention come first.
+func urgency(p *model.Proxy) int {
+	n := 2 * slices.Index([]string{model.ProxyRejecting, model.ProxyBehind, model.ProxyUnconfirmed, model.ProxyDisconnected, model.ProxyCurrent}, p.State)
 	if len(p.Problems) > 0 {
 		n = min(n, 1)
 	}

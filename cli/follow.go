@@ -10,16 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
-// followEvery is how often what is followed is shown anew.
+// followEvery is how often --follow shows something.
 const followEvery = time.Second
 
-// follow shows something once, or again and again until the command is ended:
-// in place on a terminal, one after the other into a pipe, there JSON as one
-// line each.
+// follow shows something once, or repeatedly until the command is interrupted: in
+// place on a terminal, one after the other into a pipe (JSON as one line each).
 func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, *out.Printer) error) error {
 	if !again {
 		return show(cmd.Context(), a.printer(cmd))
@@ -47,7 +46,7 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 			_, err = w.Write(page.Bytes())
 		}
 		if err != nil {
-			return nil // whoever read is gone
+			return nil // the reader is gone
 		}
 		select {
 		case <-cmd.Context().Done():
@@ -88,7 +87,7 @@ func (w *windowFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.IntVar(&w.seconds, "window", 10, "seconds that the figures cover; at most 14 days")
 	f.DurationVar(&w.ago, "ago", 0, "how long ago the window ended, such as 5m")
-	f.BoolVar(&w.follow, "follow", false, "show it again every second: in place on a terminal, one after the other into a pipe")
+	f.BoolVar(&w.follow, "follow", false, "show it every second: in place on a terminal, one after the other into a pipe")
 }
 
 func (w *windowFlags) check() error {
@@ -98,7 +97,7 @@ func (w *windowFlags) check() error {
 	case w.ago < 0 || w.ago > maxWindow:
 		return usagef("--ago %s: expected a time up to 14 days (336h)", w.ago)
 	case w.ago > 0 && w.follow:
-		return usagef("--ago and --follow do not go together: what is past does not change")
+		return usagef("--ago and --follow cannot be combined: the past does not change")
 	}
 	return nil
 }
@@ -112,7 +111,7 @@ func (w *windowFlags) at() int64 {
 }
 
 // showMesh shows the mesh with the figures of the window.
-func (a *app) showMesh(cmd *cobra.Command, w *windowFlags, show func(*out.Printer, control.Mesh) error) error {
+func (a *app) showMesh(cmd *cobra.Command, w *windowFlags, show func(*out.Printer, model.Mesh) error) error {
 	if err := w.check(); err != nil {
 		return err
 	}

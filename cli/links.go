@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
 func (a *app) links() *cobra.Command {
@@ -14,15 +14,15 @@ func (a *app) links() *cobra.Command {
 	var from, to string
 	cmd := &cobra.Command{
 		Use:   "links",
-		Short: "Who calls whom: what the callers got, and what the workloads answered",
-		Long: `Who calls whom, with the figures of the callers' side and of the workloads' side.
-The difference is what the mesh adds (time) or saves (failures that a retry hid).`,
+		Short: "Who calls whom: what callers got, and what workloads answered",
+		Long: `Who calls whom, with the figures as callers saw them and as workloads answered. The
+difference is what the mesh adds (time) or saves (failures that a retry hid).`,
 		Example: `  nightjar links
   nightjar links --from kiosk -o wide`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
-				list := []control.Link{}
+			return a.showMesh(cmd, &window, func(p *out.Printer, m model.Mesh) error {
+				list := []model.Link{}
 				for _, l := range m.Links {
 					if (from == "" || l.From == from) && (to == "" || l.To == to) {
 						list = append(list, l)
@@ -33,54 +33,54 @@ The difference is what the mesh adds (time) or saves (failures that a retry hid)
 		},
 	}
 	window.add(cmd)
-	cmd.Flags().StringVar(&from, "from", "", "only calls of this service or gateway")
-	cmd.Flags().StringVar(&to, "to", "", "only calls of this service")
+	cmd.Flags().StringVar(&from, "from", "", "only requests of this service or gateway")
+	cmd.Flags().StringVar(&to, "to", "", "only requests to this service")
 	a.completeService(cmd, "from", "to")
 	return cmd
 }
 
-// linksOut is the answer of links as JSON.
+// linksOut is the output of the command as JSON.
 type linksOut struct {
-	End    int64          `json:"end"`
-	Window int64          `json:"window"`
-	Links  []control.Link `json:"links"`
+	End    int64        `json:"end"`
+	Window int64        `json:"window"`
+	Links  []model.Link `json:"links"`
 }
 
-func linkSheet(s *out.Sheet, m control.Mesh, list []control.Link) {
-	s.Line("Figures of the last %d s. APP is what the workloads themselves answered.\n", m.Window)
+func linkSheet(s *out.Sheet, m model.Mesh, list []model.Link) {
+	s.Line("Figures of the last %d s. WORKLOAD: as the workloads answered, each attempt by itself.\n", m.Window)
 	if len(list) == 0 {
-		s.Line("Nobody called anybody.")
+		s.Line("There were no requests between services.")
 		return
 	}
-	header := []string{"FROM", "TO", "HOP", "RPS>", "SUCCESS>", "APP SUCCESS>", "LOAD>", "P50>", "P95>", "P99>", "APP P95>"}
+	header := []string{"FROM", "TO", "TRANSPORT", "REQ/S>", "SUCCESS>", "WORKLOAD SUCCESS>", "ATTEMPTS/REQ>", "P50 (ms)>", "P95 (ms)>", "P99 (ms)>", "WORKLOAD P95 (ms)>"}
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "FAILED>", "REFUSED>", "ABANDONED>", "CALLER>", "SENT>", "RECEIVED>", "OPEN>")
+		header = append(header, "FIRST ATTEMPT>", "FAILED>", "REFUSED>", "ABANDONED>", "CALLER FAULT>", "REQUEST BYTES>", "RESPONSE BYTES>", "OPEN CONNECTIONS>")
 	}
 	var rows [][]string
 	for _, l := range list {
 		f := l.Figures
-		row := []string{l.From, l.To, l.Hop, fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), appSuccess(f), load(f.LoadFactor),
-			out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS), appP95(f)}
+		row := []string{l.From, l.To, l.Transport, fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), workloadSuccess(f), perRequest(f.AttemptsPerRequest),
+			out.MS(f.P50MS), out.MS(f.P95MS), out.MS(f.P99MS), workloadP95(f)}
 		if s.Wide {
-			row = append(row, out.Share(f.FirstTry), fmt.Sprint(f.Failed), fmt.Sprint(f.Refused), fmt.Sprint(f.Abandoned), fmt.Sprint(f.CallerFault), amount(f.Sent), amount(f.Received), opened(f.Open))
+			row = append(row, out.Share(f.FirstAttempt), fmt.Sprint(f.Failed), fmt.Sprint(f.Refused), fmt.Sprint(f.Abandoned), fmt.Sprint(f.CallerFault), amount(f.RequestBytes), amount(f.ResponseBytes), opened(f.OpenConnections))
 		}
 		rows = append(rows, row)
 	}
 	s.Table(header, rows)
 }
 
-func appSuccess(f control.Figures) string {
-	if f.App == nil {
+func workloadSuccess(f model.Figures) string {
+	if f.Workload == nil {
 		return "–"
 	}
-	return out.Share(f.App.Success)
+	return out.Share(f.Workload.Success)
 }
 
-func appP95(f control.Figures) string {
-	if f.App == nil {
+func workloadP95(f model.Figures) string {
+	if f.Workload == nil {
 		return "–"
 	}
-	return out.Millis(f.App.P95MS)
+	return out.MS(f.Workload.P95MS)
 }
 
 func opened(n int64) string {
@@ -103,7 +103,7 @@ func amount(n uint64) string {
 	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
 }
 
-// completeService completes flags with the names of services that run now.
+// completeService completes flags with the names of services.
 func (a *app) completeService(cmd *cobra.Command, flags ...string) {
 	for _, name := range flags {
 		cmd.RegisterFlagCompletionFunc(name, func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {

@@ -30,16 +30,16 @@ func (a *app) proxy() *cobra.Command {
 		Short: "Run a proxy beside a workload, or a gateway",
 		Long: `Run a proxy beside one instance of a workload, or serve a gateway of the rules.
 
-Beside a workload the proxy listens twice: at --inbound, where other proxies
-send requests for the workload at --app, and at --outbound, where the workload
-sends its own requests, with the name of the called service as host. A workload
-that takes a proxy from its environment needs nothing more than
-HTTP_PROXY=http://HOST:PORT of --outbound.
+Beside a workload, the proxy listens at two addresses: at --inbound, where other proxies
+send requests for the workload at --app; and at --outbound, where the workload sends its
+own requests, with the name of the called service as host. A workload that reads the
+address of a proxy from its environment only needs HTTP_PROXY=http://HOST:PORT of
+--outbound.
 
-SIGTERM drains: the instance leaves the registry, requests finish, and the
-process ends. SIGHUP starts the program anew, with the same arguments, hands it
-the listeners, and drains once the new process has rules in force: an upgrade
-that nobody notices.`,
+SIGTERM drains: the instance leaves the registry, requests finish, and the process
+exits. SIGHUP starts the program again with the same arguments, hands over the
+listeners, and drains when the new process has rules in force: an upgrade without
+failed requests.`,
 		Example: `  nightjar proxy --service sailings --version v1 --app 127.0.0.1:9001 --outbound 127.0.0.1:9101
   nightjar proxy --gateway front-door`,
 		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, or --gateway NAME"),
@@ -48,20 +48,20 @@ that nobody notices.`,
 				return usagef("name the workload with --service and --version, or a gateway with --gateway")
 			}
 			if cfg.Gateway != "" && (cfg.Service != "" || cfg.App != "") {
-				return usagef("--gateway does not go with --service or --app: a gateway has no workload")
+				return usagef("--gateway cannot be combined with --service or --app: a gateway has no workload")
 			}
 			for name, v := range map[string]string{"--app": cfg.App, "--inbound": cfg.Inbound, "--outbound": cfg.Outbound, "--metrics": cfg.Metrics} {
 				if _, _, err := net.SplitHostPort(v); v != "" && err != nil {
-					return usagef("%s %q: write HOST:PORT, such as 127.0.0.1:9001", name, v)
+					return usagef("%s %q: expected HOST:PORT, such as 127.0.0.1:9001", name, v)
 				}
 			}
 			for service, address := range cfg.Ports {
 				if _, _, err := net.SplitHostPort(address); err != nil {
-					return usagef("--port %s=%s: write SERVICE=HOST:PORT, such as %s=127.0.0.1:9201", service, address, service)
+					return usagef("--port %s=%s: expected SERVICE=HOST:PORT, such as %s=127.0.0.1:9201", service, address, service)
 				}
 			}
 			if cfg.Gateway != "" && len(cfg.Ports) > 0 {
-				return usagef("--port does not go with --gateway: a gateway has no workload that would call")
+				return usagef("--port cannot be combined with --gateway: a gateway has no workload")
 			}
 			server, err := client.ServerURL(a.server)
 			if err != nil {
@@ -92,25 +92,25 @@ that nobody notices.`,
 	f := cmd.Flags()
 	f.StringVar(&cfg.Service, "service", "", "service of the workload")
 	f.StringVar(&cfg.Version, "version", "", "version of the workload")
-	f.StringVar(&cfg.Site, "site", "", "place where it runs")
-	f.StringVar(&cfg.ID, "name", "", "unique name of this instance (default: from service, version or gateway, and a number)")
-	f.StringVar(&cfg.App, "app", "", "HOST:PORT of the workload; without it the proxy only makes calls")
-	f.StringVar(&cfg.Inbound, "inbound", "", "HOST:PORT to take requests for the workload (default: a free port of 127.0.0.1)")
+	f.StringVar(&cfg.Site, "site", "", "site where it runs")
+	f.StringVar(&cfg.ID, "name", "", "unique name of this instance (default: made of service, version or gateway, and a random number)")
+	f.StringVar(&cfg.App, "app", "", "HOST:PORT of the workload; without it, the proxy only sends requests")
+	f.StringVar(&cfg.Inbound, "inbound", "", "HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Outbound, "outbound", "", "HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
-	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; for TCP services too; may be given several times")
+	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP services; can be repeated")
 	f.StringVar(&tokenFile, "token-file", "", "file with the token for a service on another machine (see serve --proxies)")
-	f.StringVar(&state, "state", defaultState(), "directory in which rules and instances are kept for a start while the service is away; empty: none")
-	f.StringVar(&logged, "log-requests", "0%", "share of the requests to write to standard output, a line of JSON each")
-	f.BoolVar(&cfg.LogTrouble, "log-trouble", false, "write every request that did not succeed, whatever the share")
+	f.StringVar(&state, "state", defaultState(), "directory where rules and instances are kept, for a start while the service is down; empty: none")
+	f.StringVar(&logged, "log-requests", "0%", "share of the requests to log to standard output, as one line of JSON each")
+	f.BoolVar(&cfg.LogFailures, "log-failures", false, "log every request that did not succeed, whatever the share")
 	f.StringVar(&cfg.Metrics, "metrics", "", "HOST:PORT for /metrics (OpenMetrics), /healthz and /readyz; empty: none")
-	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at the end")
-	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory from which relative names of TLS files in rules count (default: the working directory)")
+	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at shutdown")
+	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory that relative names of TLS files in rules refer to (default: the working directory)")
 	return cmd
 }
 
-// runProxy runs a proxy and says when it is ready, until it is told to end or
-// another process took over.
+// runProxy runs a proxy and prints when it is ready, until it is told to stop or another
+// process took over.
 func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) error {
 	program, lost := exec.LookPath(os.Args[0]) // the file of that name then, not the one that runs now
 	if lost == nil {
@@ -132,12 +132,12 @@ func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) err
 				process.Notify(fmt.Sprintf("READY=1\nMAINPID=%d", os.Getpid()))
 			case <-again:
 				if lost != nil {
-					cfg.Log.Error("cannot tell which program to start; this process goes on", "error", lost)
+					cfg.Log.Error("the program to start is not known; this process continues", "error", lost)
 					continue
 				}
 				pid, err := p.HandOver(cmd.Context(), program, os.Args)
 				if err != nil {
-					cfg.Log.Error("not handed over; this process goes on", "error", err)
+					cfg.Log.Error("the listeners were not handed over; this process continues", "error", err)
 					continue
 				}
 				cfg.Log.Info("handed over; this process drains", "to", pid)
@@ -167,7 +167,7 @@ func readyLine(p *proxy.Proxy, cfg proxy.Config) string {
 	return line
 }
 
-// defaultState is where proxies keep what they know when nothing else is said.
+// defaultState is where proxies keep rules and instances by default.
 func defaultState() string {
 	dir, err := os.UserCacheDir()
 	if err != nil {
@@ -176,7 +176,7 @@ func defaultState() string {
 	return filepath.Join(dir, "nightjar", "proxies")
 }
 
-// kindOf is the name of what a proxy stands beside.
+// kindOf is the name of what a proxy serves.
 func kindOf(cfg proxy.Config) string {
 	if cfg.Gateway != "" {
 		return cfg.Gateway
@@ -184,7 +184,7 @@ func kindOf(cfg proxy.Config) string {
 	return cfg.Service + "-" + cfg.Version
 }
 
-// withID gives the proxy a name when it was given none.
+// withID gives the proxy a name if it has none.
 func withID(cfg proxy.Config) proxy.Config {
 	if cfg.Before != nil {
 		cfg.ID = cfg.Before.ID

@@ -13,19 +13,17 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/cli/out"
 	"nightjar/client"
-	"nightjar/control"
-	"nightjar/core/release"
 )
 
 func (a *app) release() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "release",
 		Short: "Move a service to a new version in judged stages",
-		Long: `A release gives a new version a cohort first, then ever more of the requests, and
-judges every stage by what was measured. A missed judgement takes the traffic back to
+		Long: `A release sends a cohort to a new version first, then a growing share of the requests,
+and judges every stage by what was measured. A missed judgement returns all traffic to
 the old version. Releases are declared in the section releases of the rules.`,
 		Example: `  nightjar release start sailings-to-v2 --follow
   nightjar release list`,
@@ -33,11 +31,11 @@ the old version. Releases are declared in the section releases of the rules.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(a.releaseList(), a.releaseShow(), a.releaseStart(),
-		a.releaseAct(control.ActHold, "Stop a release at the weights that it has", "It is judged all the same, and withdrawn when it misses."),
-		a.releaseAct(control.ActResume, "Let a held release go on", "It goes to the next stage when this one has shown what it had to, or when the judge could\nnot tell; else it is judged on."),
-		a.releaseAct(control.ActSkip, "Leave out the rest of a stage", "The next stage begins at once, and nobody is asked for it."),
-		a.releaseAct(control.ActWithdraw, "Take the traffic back to the old version", "A completed release can be taken back too, while its routes are as it wrote them."),
-		a.releaseAct(control.ActFinish, "Go to the end at once", "The new version takes over without being judged any more."),
+		a.releaseAct(model.ActHold, "Hold a release at its weights", "It is still judged, and withdrawn when it misses a judgement."),
+		a.releaseAct(model.ActResume, "Resume a held release", "It continues with the next stage if this one is finished, or if the figures were\ninconclusive; else the stage is judged further."),
+		a.releaseAct(model.ActSkip, "Skip the rest of a stage", "The next stage begins at once, and no receiver is asked."),
+		a.releaseAct(model.ActWithdraw, "Return all traffic to the old version", "A completed release can be withdrawn too, as long as nobody changed its routes."),
+		a.releaseAct(model.ActFinish, "Finish a release at once", "The new version takes over without further judgements."),
 		a.releaseKey())
 	return cmd
 }
@@ -45,7 +43,7 @@ the old version. Releases are declared in the section releases of the rules.`,
 func (a *app) releaseList() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
-		Short: "Releases that run or ran, newest first, and those that are declared",
+		Short: "Releases, newest first, and those that can be started",
 		Example: `  nightjar release list
   nightjar release list -o json`,
 		Args: exactly(0, ""),
@@ -60,26 +58,26 @@ func (a *app) releaseList() *cobra.Command {
 			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) {
 				if len(list.Releases)+len(list.Declared) == 0 {
-					s.Line("The rules in force declare no release. Write one in the section releases: see docs/releases.md")
+					s.Line("The rules in force declare no release. Add one in the section releases: see docs/releases.md")
 					return
 				}
 				var rows [][]string
 				for _, r := range list.Releases {
 					last := ""
 					if r.Last != nil {
-						last = string(r.Last.Verdict)
+						last = r.Last.Verdict
 					}
-					rows = append(rows, []string{fmt.Sprint(r.Number), r.Name, r.Service, r.From + " to " + r.To, string(r.State), stepName(&r), last,
-						fmt.Sprintf("%d of %d", r.Bad, r.Requests), cmp.Or(r.Starter, "–"), r.Began.Local().Format(time.DateTime), whyText(s, &r)})
+					rows = append(rows, []string{fmt.Sprint(r.Number), r.Name, r.Service, r.From + " to " + r.To, r.State, stepName(&r), last,
+						fmt.Sprintf("%d of %d", r.Bad, r.Requests), cmp.Or(r.StartedBy, "–"), r.Began.Local().Format(time.DateTime), whyText(s, &r)})
 				}
 				if len(rows) > 0 || s.CSV {
-					s.Table([]string{"NO>", "RELEASE", "SERVICE", "MOVES", "STATE", "STAGE", "JUDGED", "FAILED>", "BY", "BEGAN", "WHY"}, rows)
+					s.Table([]string{"NUMBER>", "RELEASE", "SERVICE", "VERSIONS", "STATE", "STAGE", "LAST JUDGEMENT", "FAILED>", "BY", "STARTED", "WHY"}, rows)
 				}
 				for _, d := range list.Declared {
 					if d.Blocked != "" {
-						s.Line("Declared: %s (%s %s to %s), which cannot begin now: %s.", d.Name, d.Service, d.From, d.To, d.Blocked)
+						s.Line("Declared: %s (%s %s to %s), which cannot start now: %s.", d.Name, d.Service, d.From, d.To, d.Blocked)
 					} else {
-						s.Line("Declared: %s (%s %s to %s). Begin it: nightjar release start %s", d.Name, d.Service, d.From, d.To, d.Name)
+						s.Line("Declared: %s (%s %s to %s). Start it: nightjar release start %s", d.Name, d.Service, d.From, d.To, d.Name)
 					}
 				}
 			})
@@ -87,9 +85,8 @@ func (a *app) releaseList() *cobra.Command {
 	}
 }
 
-// whyText says who holds or ended a release and why, in a few words where there
-// is no room for all of them.
-func whyText(s *out.Sheet, r *control.Release) string {
+// whyText is who holds or ended a release and why, shortened where there is no room.
+func whyText(s *out.Sheet, r *model.Release) string {
 	if s.Wide || s.CSV || r.Why == "" {
 		return r.Why
 	}
@@ -97,7 +94,7 @@ func whyText(s *out.Sheet, r *control.Release) string {
 	return r.By + ": " + why
 }
 
-func stepName(r *control.Release) string {
+func stepName(r *model.Release) string {
 	if r.Step < 0 || r.Step >= len(r.Steps) {
 		return "–"
 	}
@@ -108,9 +105,9 @@ func (a *app) releaseStart() *cobra.Command {
 	var follow bool
 	cmd := &cobra.Command{
 		Use:   "start [NAME]",
-		Short: "Begin a release that the rules in force declare",
-		Long: `Begin a release that the rules in force declare; the name may be left out when there
-is one. It goes on by itself. With --follow, exit code 1 when it is withdrawn.`,
+		Short: "Start a release that the rules in force declare",
+		Long: `Start a release that the rules in force declare; the name may be left out when there is
+only one. It continues by itself. With --follow, exit code 1 when it is withdrawn.`,
 		Example: `  nightjar release start sailings-to-v2
   nightjar release start sailings-to-v2 --follow`,
 		Args:              cobra.MaximumNArgs(1),
@@ -120,11 +117,11 @@ is one. It goes on by itself. With --follow, exit code 1 when it is withdrawn.`,
 			if err != nil {
 				return err
 			}
-			ask := control.ReleaseAsk{By: author()}
+			q := model.StartReleaseRequest{By: author()}
 			if len(args) == 1 {
-				ask.Name = args[0]
+				q.Name = args[0]
 			}
-			r, err := c.StartRelease(cmd.Context(), ask)
+			r, err := c.StartRelease(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
@@ -132,11 +129,11 @@ is one. It goes on by itself. With --follow, exit code 1 when it is withdrawn.`,
 				return a.followRelease(cmd, c, fmt.Sprint(r.Number))
 			}
 			return a.printer(cmd).Show(r, func(s *out.Sheet) {
-				s.Line("Release %d (%s) began: %s of %s to %s. Look: nightjar release show %s --follow", r.Number, r.Name, r.From, r.Service, r.To, r.Name)
+				s.Line("Release %d (%s) started: %s of %s to %s. Watch it: nightjar release show %s --follow", r.Number, r.Name, r.From, r.Service, r.To, r.Name)
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&follow, "follow", false, "stay until its end: in place on a terminal, plain lines into a pipe")
+	cmd.Flags().BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
 	return cmd
 }
 
@@ -145,8 +142,8 @@ func (a *app) releaseShow() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "show NAME",
 		Short: "One release with its judgements and events",
-		Long: `One release, by its name (the newest run of it) or number, with its stages, judgements
-and events. With --follow it is shown until its end; exit code 1 when it was withdrawn.`,
+		Long: `One release, by its name (the newest run) or number, with its stages, judgements and
+events. With --follow, it is shown until its end; exit code 1 when it is withdrawn.`,
 		Example: `  nightjar release show sailings-to-v2
   nightjar release show sailings-to-v2 --follow`,
 		Args:              exactly(1, "NAME"),
@@ -166,7 +163,7 @@ and events. With --follow it is shown until its end; exit code 1 when it was wit
 			return a.printer(cmd).Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 15) })
 		},
 	}
-	cmd.Flags().BoolVar(&follow, "follow", false, "stay until its end: in place on a terminal, plain lines into a pipe")
+	cmd.Flags().BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
 	return cmd
 }
 
@@ -185,7 +182,7 @@ func (a *app) releaseAct(act, short, long string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := c.ActRelease(cmd.Context(), args[0], act, dto.ReleaseAct{By: author(), Why: why})
+			r, err := c.ActOnRelease(cmd.Context(), args[0], act, model.ReleaseAction{By: author(), Why: why})
 			if err != nil {
 				return err
 			}
@@ -194,7 +191,7 @@ func (a *app) releaseAct(act, short, long string) *cobra.Command {
 			})
 		},
 	}
-	if act != control.ActResume && act != control.ActSkip {
+	if act != model.ActResume && act != model.ActSkip {
 		cmd.Flags().StringVarP(&why, "message", "m", "", "why")
 	}
 	return cmd
@@ -203,7 +200,7 @@ func (a *app) releaseAct(act, short, long string) *cobra.Command {
 func (a *app) releaseKey() *cobra.Command {
 	return &cobra.Command{
 		Use:   "key",
-		Short: "The public key with which receivers check what they are told",
+		Short: "The public key by which receivers check the signatures of events",
 		Example: `  nightjar release key
   nightjar release key -o json`,
 		Args: exactly(0, ""),
@@ -212,7 +209,7 @@ func (a *app) releaseKey() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			k, err := c.NoticeKey(cmd.Context())
+			k, err := c.SigningKey(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -261,7 +258,7 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 		case err != nil && first:
 			return err
 		case err != nil:
-			fmt.Fprintf(cmd.ErrOrStderr(), "nightjar: %v; trying again\n", err)
+			fmt.Fprintf(cmd.ErrOrStderr(), "nightjar: %v; retrying\n", err)
 		case inPlace:
 			name = fmt.Sprint(r.Number) // a newer run of the name is another release
 			var page bytes.Buffer
@@ -274,11 +271,11 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 		default:
 			name = fmt.Sprint(r.Number)
 			if a.releaseLines(w, &r, &judged, &happened) != nil {
-				return nil // whoever read is gone
+				return nil // the reader is gone
 			}
 		}
-		if err == nil && r.State.Over() {
-			if r.State == release.Withdrawn {
+		if err == nil && r.IsOver() {
+			if r.State == model.ReleaseWithdrawn {
 				return finding
 			}
 			return nil
@@ -292,7 +289,7 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 }
 
 // releaseLines writes what is new, one line each.
-func (a *app) releaseLines(w io.Writer, r *control.Release, judged, happened *int) error {
+func (a *app) releaseLines(w io.Writer, r *model.Release, judged, happened *int) error {
 	type line struct {
 		at    time.Time
 		text  string
@@ -327,7 +324,7 @@ func (a *app) releaseLines(w io.Writer, r *control.Release, judged, happened *in
 	return nil
 }
 
-func eventText(e *release.Event) string {
+func eventText(e *model.ReleaseEvent) string {
 	text := strings.TrimPrefix(fmt.Sprintf("%s %s", e.Step, e.Kind), " ")
 	if e.By != "" {
 		text += " by " + e.By
@@ -338,7 +335,7 @@ func eventText(e *release.Event) string {
 	return text
 }
 
-func judgementText(r *control.Release, j *release.Judgement) string {
+func judgementText(r *model.Release, j *model.StageJudgement) string {
 	text := fmt.Sprintf("%s %s: %s %s, %s %s", j.StepName, j.Verdict, r.To, sideText(&j.To), r.From, sideText(&j.From))
 	if f := j.Worst(); f != nil {
 		text += "; " + f.Expectation + ": " + f.Measured
@@ -346,30 +343,30 @@ func judgementText(r *control.Release, j *release.Judgement) string {
 	return text
 }
 
-func sideText(s *release.Side) string {
+func sideText(s *model.JudgementSide) string {
 	if s.Requests == 0 {
 		return "no requests"
 	}
 	return fmt.Sprintf("%.2f%% of %d", 100**s.Success, s.Requests)
 }
 
-// rail is the steps in one line.
-func rail(r *control.Release) string {
+// rail is all steps in one line.
+func rail(r *model.Release) string {
 	var parts []string
 	for i, st := range r.Steps {
 		mark := " "
 		switch {
-		case i < r.Step || i == r.Step && r.State == release.Completed:
+		case i < r.Step || i == r.Step && r.State == model.ReleaseCompleted:
 			mark = "✓"
-		case i == r.Step && r.State == release.Withdrawn:
+		case i == r.Step && r.State == model.ReleaseWithdrawn:
 			mark = "✗"
-		case i == r.Step && r.State == release.Held:
+		case i == r.Step && r.State == model.ReleaseHeld:
 			mark = "‖"
 		case i == r.Step:
 			mark = "▶"
 		}
 		name := st.Name
-		if st.Hold {
+		if st.Holds {
 			name += " (holds)"
 		}
 		parts = append(parts, "["+mark+" "+name+"]")
@@ -377,7 +374,7 @@ func rail(r *control.Release) string {
 	return strings.Join(parts, " ")
 }
 
-func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
+func releaseSheet(s *out.Sheet, r *model.Release, rows int) {
 	table := func() {
 		var list [][]string
 		for i := range slices.Backward(r.Judgements) {
@@ -391,9 +388,9 @@ func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
 			} else if n := len(j.Findings); n > 0 {
 				why = j.Findings[n-1].Expectation + ": " + j.Findings[n-1].Measured
 			}
-			list = append(list, []string{j.At.Local().Format(time.TimeOnly), j.StepName, string(j.Verdict), fmt.Sprintf("%.1f%%", 100*j.Share), sideText(&j.To), sideText(&j.From), p99Text(&j.To), p99Text(&j.From), why})
+			list = append(list, []string{j.At.Local().Format(time.TimeOnly), j.StepName, j.Verdict, fmt.Sprintf("%.1f%%", 100*j.Share), sideText(&j.To), sideText(&j.From), p99Text(&j.To), p99Text(&j.From), why})
 		}
-		s.Table([]string{"AT", "STAGE", "JUDGED", "SHARE", r.To, r.From, "P99 " + r.To, "P99 " + r.From, "NUMBERS"}, list)
+		s.Table([]string{"TIME", "STAGE", "VERDICT", "SHARE>", r.To + " SUCCESS>", r.From + " SUCCESS>", r.To + " P99 (ms)>", r.From + " P99 (ms)>", "FIGURES"}, list)
 	}
 	if s.CSV {
 		table()
@@ -403,7 +400,7 @@ func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
 	s.Line("%s", rail(r))
 	s.Line("%s", stateText(r))
 	if r.Requests > 0 {
-		s.Line("%s was sent %d requests; %d failed, about %.0f more than %s would have.", r.To, r.Requests, r.Bad, r.More, r.From)
+		s.Line("%s got %d requests; %d failed, about %.0f more than %s would have.", r.To, r.Requests, r.Bad, r.Excess, r.From)
 	}
 	if len(r.Judgements) > 0 {
 		s.Line("")
@@ -415,21 +412,21 @@ func releaseSheet(s *out.Sheet, r *control.Release, rows int) {
 			s.Line("%s  %s", e.At.Local().Format(time.TimeOnly), eventText(&e))
 		}
 	}
-	for _, n := range r.Notices {
+	for _, n := range r.Notifications {
 		if n.State != "delivered" {
-			s.Line("Not told yet: %s of %s (%s after %s: %s)", n.URL, n.Type, n.State, count(n.Tries, "try"), n.Answer)
+			s.Line("Not delivered: %s to %s (%s after %s: %s)", n.Type, n.URL, n.State, count(n.Attempts, "attempt"), n.Response)
 		}
 	}
 }
 
-func p99Text(s *release.Side) string {
+func p99Text(s *model.JudgementSide) string {
 	if s.P99MS == nil {
 		return "–"
 	}
-	return fmt.Sprintf("%.1f ms", *s.P99MS)
+	return fmt.Sprintf("%.1f", *s.P99MS)
 }
 
-func placesText(places []release.Place) string {
+func placesText(places []model.RouteRef) string {
 	var parts []string
 	for _, p := range places {
 		parts = append(parts, p.String())
@@ -437,25 +434,25 @@ func placesText(places []release.Place) string {
 	return strings.Join(parts, ", ")
 }
 
-// stateText says where a release is and what it waits for.
-func stateText(r *control.Release) string {
+// stateText is the state of a release, and what it waits for.
+func stateText(r *model.Release) string {
 	left := func(seconds float64) string { return (time.Duration(seconds) * time.Second).String() }
 	switch r.State {
-	case release.Completed, release.Withdrawn:
+	case model.ReleaseCompleted, model.ReleaseWithdrawn:
 		return fmt.Sprintf("%s by %s after %s: %s.", r.State, r.By, r.Ended.Sub(r.Began).Round(time.Second), r.Why)
-	case release.Held:
-		return fmt.Sprintf("held by %s: %s. Go on: nightjar release resume %s", r.By, r.Why, r.Name)
-	case release.Ready:
+	case model.ReleaseHeld:
+		return fmt.Sprintf("held by %s: %s. Resume it: nightjar release resume %s", r.By, r.Why, r.Name)
+	case model.ReleaseReady:
 		return "ready"
-	case release.Shifting:
-		if r.Asking {
-			return "shifting: receivers are asked whether the next stage may begin"
+	case model.ReleaseShifting:
+		if r.IsAsking {
+			return "shifting: asking receivers whether the next stage may begin"
 		}
-		return "shifting: proxies are getting the new weights"
+		return "shifting: sending the new weights to the proxies"
 	}
-	text := fmt.Sprintf("%s: %s left, judged next in %s", r.State, left(r.Left+0.5), left(r.NextLook+0.5))
-	if r.Left == 0 && r.Last != nil {
-		text = fmt.Sprintf("%s: %s beyond its time, since it is %s; withdrawn or held after %s", r.State, left(r.Waited), r.Last.Verdict, left(r.Patience))
+	text := fmt.Sprintf("%s: %s left, next judgement in %s", r.State, left(r.LeftSeconds+0.5), left(r.NextJudgementSeconds+0.5))
+	if r.LeftSeconds == 0 && r.Last != nil {
+		text = fmt.Sprintf("%s: %s over its time, because the last judgement is %s; withdrawn or held after %s", r.State, left(r.WaitedSeconds), r.Last.Verdict, left(r.PatienceSeconds))
 	}
 	return text
 }

@@ -7,15 +7,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 )
 
 func (a *app) routes() *cobra.Command {
 	var window windowFlags
 	cmd := &cobra.Command{
 		Use:   "routes [SERVICE]",
-		Short: "Per route: share of the requests, success, latency, tries, refusals",
+		Short: "Routes with their share of requests, success, latency, attempts and refusals",
 		Example: `  nightjar routes
   nightjar routes sailings -o wide`,
 		ValidArgsFunction: a.serviceNames,
@@ -26,15 +26,15 @@ func (a *app) routes() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
-				ladders := laddersOf(m)
+			return a.showMesh(cmd, &window, func(p *out.Printer, m model.Mesh) error {
+				lists := routeLists(m)
 				if len(args) > 0 {
-					ladders = slices.DeleteFunc(ladders, func(l ladder) bool { return l.Of != args[0] })
-					if len(ladders) == 0 {
-						return usagef("there is no service or gateway %s with routes; these have some: %s", args[0], ladderNames(m))
+					lists = slices.DeleteFunc(lists, func(l routeList) bool { return l.Parent != args[0] })
+					if len(lists) == 0 {
+						return usagef("there is no service or gateway %s with routes: name one of %s", args[0], parentNames(m))
 					}
 				}
-				return p.Show(routesOut{m.End, m.Window, ladders}, func(s *out.Sheet) { routeSheet(s, m, ladders) })
+				return p.Show(routesOut{m.End, m.Window, lists}, func(s *out.Sheet) { routeSheet(s, m, lists) })
 			})
 		},
 	}
@@ -42,51 +42,51 @@ func (a *app) routes() *cobra.Command {
 	return cmd
 }
 
-// routesOut is the answer of routes as JSON.
+// routesOut is the output of the command as JSON.
 type routesOut struct {
-	End     int64    `json:"end"`
-	Window  int64    `json:"window"`
-	Ladders []ladder `json:"ladders"`
+	End    int64       `json:"end"`    // of the window, in seconds since 1970
+	Window int64       `json:"window"` // in seconds
+	Routes []routeList `json:"routes"`
 }
 
-// ladder is the routes of one service or gateway, in match order.
-type ladder struct {
-	Of     string          `json:"of"`
-	Kind   string          `json:"kind"` // service or gateway
-	Routes []control.Route `json:"routes"`
+// routeList is the routes of one service or gateway, in match order.
+type routeList struct {
+	Parent string        `json:"parent"`
+	Kind   string        `json:"kind"` // service or gateway
+	Routes []model.Route `json:"routes"`
 }
 
-func laddersOf(m control.Mesh) []ladder {
-	list := []ladder{}
+func routeLists(m model.Mesh) []routeList {
+	list := []routeList{}
 	for _, g := range m.Gateways {
-		list = append(list, ladder{g.Name, "gateway", g.Routes})
+		list = append(list, routeList{g.Name, "gateway", g.Routes})
 	}
 	for _, s := range m.Services {
 		if len(s.Routes) > 0 {
-			list = append(list, ladder{s.Name, "service", s.Routes})
+			list = append(list, routeList{s.Name, "service", s.Routes})
 		}
 	}
 	return list
 }
 
-func ladderNames(m control.Mesh) string {
+func parentNames(m model.Mesh) string {
 	var names []string
-	for _, l := range laddersOf(m) {
-		names = append(names, l.Of)
+	for _, l := range routeLists(m) {
+		names = append(names, l.Parent)
 	}
 	return strings.Join(names, ", ")
 }
 
-func routeSheet(s *out.Sheet, m control.Mesh, ladders []ladder) {
-	s.Line("Figures of the last %d s; a share is of all requests on that ladder.\n", m.Window)
-	header := []string{"LADDER", "ROUTE", "WHEN", "SHARE>", "RPS>", "SUCCESS>", "P50>", "P95>", "P99>", "LOAD>", "REFUSED>"}
+func routeSheet(s *out.Sheet, m model.Mesh, lists []routeList) {
+	s.Line("Figures of the last %d s. SHARE: of all requests that these routes took.\n", m.Window)
+	header := []string{"SERVICE", "ROUTE", "WHEN", "SHARE>", "REQ/S>", "SUCCESS>", "P50 (ms)>", "P95 (ms)>", "P99 (ms)>", "ATTEMPTS/REQ>", "REFUSED>"}
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "SENT>", "RECEIVED>", "REASONS", "WRITTEN")
+		header = append(header, "FIRST ATTEMPT>", "REQUEST BYTES>", "RESPONSE BYTES>", "FAILURES BY REASON", "DEFINED AT")
 	}
 	var rows [][]string
-	for _, l := range ladders {
+	for _, l := range lists {
 		for i, r := range l.Routes {
-			name := l.Of
+			name := l.Parent
 			if i > 0 && !s.CSV {
 				name = ""
 			}
@@ -95,22 +95,22 @@ func routeSheet(s *out.Sheet, m control.Mesh, ladders []ladder) {
 				when = "always"
 			}
 			f := r.Figures
-			row := []string{name, r.Name, when, out.Share(r.Share), fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS),
-				load(f.LoadFactor), fmt.Sprint(f.Refused)}
+			row := []string{name, r.Name, when, out.Share(r.Share), fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.MS(f.P50MS), out.MS(f.P95MS), out.MS(f.P99MS),
+				perRequest(f.AttemptsPerRequest), fmt.Sprint(f.Refused)}
 			if s.Wide {
-				row = append(row, out.Share(f.FirstTry), amount(f.Sent), amount(f.Received), reasonList(f.Reasons), r.At.String())
+				row = append(row, out.Share(f.FirstAttempt), amount(f.RequestBytes), amount(f.ResponseBytes), reasonList(f.Reasons), r.At.String())
 			}
 			rows = append(rows, row)
 		}
 	}
 	if len(rows) == 0 {
-		s.Line("No routes are in force: every service is balanced plainly over all its instances.")
+		s.Line("No routes are in force: requests are balanced over all instances of a service.")
 		return
 	}
 	s.Table(header, rows)
 }
 
-// reasonList is why the mesh answered, the most frequent first.
+// reasonList is failures by reason, the most frequent first.
 func reasonList(reasons map[string]uint64) string {
 	var parts []string
 	for name := range reasons {

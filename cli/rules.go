@@ -14,21 +14,21 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/from"
+	"nightjar/api/model"
 	"nightjar/cli/out"
 	"nightjar/client"
-	"nightjar/control"
 	"nightjar/core/rules"
 )
 
 func (a *app) rules() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rules",
-		Short: "Check rule files, compare them with what is in force, put them in force",
+		Short: "Check rule files, compare them with what is in force, publish them",
 		Args:  cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				return usagef("there is no command rules %s; nightjar rules -h lists all", args[0])
+				return usagef("there is no command rules %s: \"nightjar rules -h\" lists the commands", args[0])
 			}
 			return cmd.Help()
 		},
@@ -38,15 +38,15 @@ func (a *app) rules() *cobra.Command {
 }
 
 // printFindings writes mistakes and warnings as text.
-func printFindings(w io.Writer, found []rules.Finding, colour bool) {
+func printFindings(w io.Writer, found []model.Finding, colour bool) {
 	for _, f := range found {
-		t := f.Text()
+		t := from.ToFinding(f).Text()
 		if colour {
 			paint := text.FgYellow
-			if f.Severity == rules.Mistake {
+			if f.Severity == model.Mistake {
 				paint = text.FgRed
 			}
-			t = strings.Replace(t, ": "+string(f.Severity)+" ", ": "+paint.Sprint(f.Severity)+" ", 1)
+			t = strings.Replace(t, ": "+f.Severity+" ", ": "+paint.Sprint(f.Severity)+" ", 1)
 		}
 		fmt.Fprint(w, t)
 	}
@@ -61,11 +61,10 @@ func (a *app) rulesCheck() *cobra.Command {
 		Short: "Report every mistake and warning of rule files",
 		Long: `Report every mistake and warning of rule files, all in one run.
 
-With a service within reach the files are checked beside its other bundles and
-against what runs now, and the console shows when they differ from what is in
-force. Without one they are checked by themselves, and TLS files count from the
-working directory. Exit code 1: mistakes. Besides the usual formats, -o sarif is
-for CI systems.`,
+If the service can be reached, the files are checked together with its other bundles
+and against what is running now, and the console shows when they differ from what is in
+force. If not, they are checked by themselves. Exit code 1: mistakes. Besides the usual
+formats, there is -o sarif for CI systems.`,
 		Example: `  nightjar rules check examples/ferry
   cat examples/ferry/rules.yaml | nightjar rules check - -o sarif`,
 		Annotations: map[string]string{moreFormats: "sarif"},
@@ -90,26 +89,26 @@ for CI systems.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
+	cmd.Flags().StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files belong to")
 	return cmd
 }
 
 // checkSheet writes findings as text, or, for a spreadsheet, as a table.
-func checkSheet(cmd *cobra.Command, s *out.Sheet, rep control.Report, colour bool) {
+func checkSheet(cmd *cobra.Command, s *out.Sheet, rep model.CheckReport, colour bool) {
 	if s.CSV {
 		var rows [][]string
 		for _, f := range rep.Findings {
-			rows = append(rows, []string{f.At.File, strconv.Itoa(f.At.Line), strconv.Itoa(f.At.Col), string(f.Severity), string(f.Code), f.Path, f.Message, f.Expected})
+			rows = append(rows, []string{f.At.File, strconv.Itoa(f.At.Line), strconv.Itoa(f.At.Col), f.Severity, f.Code, f.Path, f.Message, f.Expected})
 		}
-		s.Table([]string{"FILE", "LINE", "COLUMN", "SEVERITY", "CODE", "PLACE", "MESSAGE", "EXPECTED"}, rows)
+		s.Table([]string{"FILE", "LINE>", "COLUMN>", "SEVERITY", "CODE", "PATH", "MESSAGE", "EXPECTED"}, rows)
 		return
 	}
 	printFindings(cmd.OutOrStdout(), rep.Findings, colour)
 	s.Line("%s, %s.", count(rep.Mistakes, "mistake"), count(rep.Warnings, "warning"))
 }
 
-// check asks the service; alone says why when it had to do without.
-func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep control.Report, alone, err error) {
+// check checks files by the service; alone says why when it had to do without one.
+func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep model.CheckReport, alone, err error) {
 	files, err := readFiles(cmd, args)
 	if err != nil {
 		return rep, nil, err
@@ -118,13 +117,13 @@ func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep contr
 	if err != nil {
 		return rep, nil, err
 	}
-	rep, err = c.Check(cmd.Context(), dto.CheckIn{Bundle: bundle, Files: files, By: author()})
+	rep, err = c.Check(cmd.Context(), model.CheckRequest{Bundle: bundle, Files: files, By: author()})
 	var gone *client.Unreachable
 	if errors.As(err, &gone) {
-		_, found := rules.Check(files, rules.Live{})
-		rep = control.Report{Findings: found, Mistakes: rules.Mistakes(found), Changes: []rules.Change{}}
+		_, found := rules.Check(from.ToFiles(files), rules.Live{})
+		rep = model.CheckReport{Findings: from.Findings(found), Mistakes: rules.Mistakes(found), Changes: []model.Change{}}
 		rep.Warnings = len(found) - rep.Mistakes
-		return rep, fmt.Errorf("none answers at %s", gone.Server), nil
+		return rep, fmt.Errorf("no service answers at %s", gone.Server), nil
 	}
 	return rep, nil, err
 }
@@ -134,8 +133,8 @@ func (a *app) rulesDiff() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "diff " + filesWords,
 		Short: "Compare rule files with what is in force",
-		Long: `Compare rule files with what is in force, by meaning: comments and layout do not
-count. Exit code 0: the same; 1: they differ, or have mistakes.`,
+		Long: `Compare rule files with what is in force, by meaning: comments and layout do not matter.
+Exit code 0: they are the same; 1: they differ, or have mistakes.`,
 		Example: `  nightjar rules diff examples/ferry
   nightjar rules diff examples/ferry -o json`,
 		Args: someFiles,
@@ -145,7 +144,7 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 				return err
 			}
 			if alone != nil {
-				return &client.Unreachable{Server: a.server, Err: errors.New("needed to compare with what is in force")}
+				return &client.Unreachable{Server: a.server, Err: errors.New("a comparison with what is in force needs it")}
 			}
 			err = a.printer(cmd).Show(rep, func(s *out.Sheet) {
 				switch {
@@ -153,12 +152,12 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 					printFindings(cmd.OutOrStdout(), rep.Findings, a.colour())
 					s.Line("%s: nothing was compared.", count(rep.Mistakes, "mistake"))
 				case len(rep.Changes) == 0:
-					s.Line("The same as revision %d, which is in force.", rep.Revision)
+					s.Line("The files are the same as revision %d, which is in force.", rep.Revision)
 				default:
-					s.Line("%s against revision %d, which is in force:", count(len(rules.Condense(rep.Changes)), "difference"), rep.Revision)
+					s.Line("%s against revision %d, which is in force:", count(len(condensed(rep.Changes)), "difference"), rep.Revision)
 					printChanges(s, rep.Changes, "IN FORCE", "FILES")
 				}
-				overlaid(s, &rep)
+				releaseChanges(s, &rep)
 			})
 			if err == nil && (rep.Mistakes > 0 || len(rep.Changes) > 0) {
 				return finding
@@ -166,42 +165,47 @@ count. Exit code 0: the same; 1: they differ, or have mistakes.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files are")
+	cmd.Flags().StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files belong to")
 	return cmd
 }
 
-// overlaid tells what releases change besides the files, and which differences
-// only take back what a release has written.
-func overlaid(s *out.Sheet, rep *control.Report) {
+// releaseChanges shows what releases change besides the files, and which differences
+// only undo what a release wrote.
+func releaseChanges(s *out.Sheet, rep *model.CheckReport) {
 	for _, o := range rep.Releases {
 		if !o.Written {
-			s.Line("Release %s runs, and changes besides what is written (no file needs to follow it; to publish other targets there withdraws it):", o.Release)
-			printChanges(s, o.Changes, "WRITTEN", "NOW")
+			s.Line("Release %s is running and changes these routes without changing the files (publishing other targets for them withdraws it):", o.Release)
+			printChanges(s, o.Changes, "FILES", "NOW")
 			continue
 		}
-		var back []rules.Change
+		var back []model.Change
 		for _, c := range o.Changes {
-			if slices.ContainsFunc(rep.Changes, func(d rules.Change) bool { return d.Path == c.Path && d.Before == c.After }) {
+			if slices.ContainsFunc(rep.Changes, func(d model.Change) bool { return d.Path == c.Path && d.Before == c.After }) {
 				back = append(back, c)
 			}
 		}
 		if len(back) > 0 {
-			s.Line("Release %s wrote this in revision %d; the files do not have it, and to publish them takes it back (nightjar rules show prints the text in force):", o.Release, o.Revision)
-			printChanges(s, back, "BEFORE IT", "WRITTEN BY IT")
+			s.Line("Release %s wrote this in revision %d, and your files do not have it: publishing them undoes it (\"nightjar rules show\" prints the files in force):", o.Release, o.Revision)
+			printChanges(s, back, "BEFORE", "BY THE RELEASE")
 		}
 	}
 }
 
-func printChanges(s *out.Sheet, changes []rules.Change, before, after string) {
+func printChanges(s *out.Sheet, changes []model.Change, before, after string) {
 	var rows [][]string
-	for _, c := range rules.Condense(changes) {
+	for _, c := range condensed(changes) {
 		rows = append(rows, []string{c.Kind(), c.Path, cmp.Or(c.Before, "–"), cmp.Or(c.After, "–"), c.At.String()})
 	}
-	s.Table([]string{"", "PLACE", before, after, "WRITTEN"}, rows)
+	s.Table([]string{"CHANGE", "PATH", before, after, "DEFINED AT"}, rows)
 }
 
-// mistaken prints the mistakes that made the service refuse rules.
-func (a *app) mistaken(cmd *cobra.Command, err error) error {
+// condensed is changes without those that follow from others.
+func condensed(changes []model.Change) []model.Change {
+	return from.Changes(rules.Condense(from.ToChanges(changes)))
+}
+
+// rejected prints the mistakes of rules that the service rejected.
+func (a *app) rejected(cmd *cobra.Command, err error) error {
 	var no *client.Refused
 	if !errors.As(err, &no) || len(no.Findings) == 0 {
 		return err
@@ -214,28 +218,28 @@ func (a *app) mistaken(cmd *cobra.Command, err error) error {
 }
 
 // published prints a revision that was put in force.
-func (a *app) published(cmd *cobra.Command, p control.Published) error {
+func (a *app) published(cmd *cobra.Command, p model.Published) error {
 	err := a.printer(cmd).Show(p, func(s *out.Sheet) {
 		printFindings(cmd.ErrOrStderr(), p.Warnings, false)
-		r := p.Reached
+		r := p.Rollout
 		switch {
 		case r.Connected == 0:
-			s.Line("Revision %d is stored; no proxy is connected to follow it.", p.Revision)
-		case r.InForce == r.Connected:
+			s.Line("Revision %d is published; no proxy is connected.", p.Revision)
+		case r.Acknowledged == r.Connected:
 			s.Line("Revision %d is in force in %s after %.0f ms.", p.Revision, allProxies(r.Connected), r.AfterMS)
 		default:
-			s.Line("Revision %d is in force in %d of %d proxies after %.0f ms; not in %s.", p.Revision, r.InForce, r.Connected, r.AfterMS, strings.Join(r.Missing, ", "))
+			s.Line("Revision %d is in force in %d of %d proxies after %.0f ms; not in: %s.", p.Revision, r.Acknowledged, r.Connected, r.AfterMS, strings.Join(r.Missing, ", "))
 		}
-		for _, name := range p.Withdrew {
-			s.Line("It withdraws release %s, whose route it changes.", name)
+		for _, name := range p.Withdrawn {
+			s.Line("Release %s was withdrawn, because its route changed.", name)
 		}
 		if len(p.Changes) == 0 {
-			s.Line("It changes nothing.")
+			s.Line("Nothing changed.")
 			return
 		}
 		printChanges(s, p.Changes, "BEFORE", "NOW")
 	})
-	if err == nil && p.Reached.InForce < p.Reached.Connected {
+	if err == nil && p.Rollout.Acknowledged < p.Rollout.Connected {
 		return finding
 	}
 	return err
@@ -260,15 +264,15 @@ func (a *app) rulesPublish() *cobra.Command {
 	var expect int
 	cmd := &cobra.Command{
 		Use:   "publish " + filesWords,
-		Short: "Put rule files in force as one revision",
-		Long: `Put rule files in force as one atomic revision, and wait until every connected
-proxy follows it. With a mistake in any file nothing is published. Exit code 1:
-mistakes, or proxies that do not follow the revision yet.`,
+		Short: "Publish rule files as one revision",
+		Long: `Publish rule files as one atomic revision, and wait until every connected proxy has it
+in force. If any file has a mistake, nothing is published. Exit code 1: mistakes, or
+proxies that do not have the revision in force yet.`,
 		Example: `  nightjar rules publish examples/ferry --message "the usual"
-  nightjar rules publish --empty --message "plain balancing again"`,
+  nightjar rules publish --empty --message "no routes"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if empty == (len(args) > 0) {
-				return usagef("expected: %s %s, or --empty to take every file out of the bundle", cmd.CommandPath(), filesWords)
+				return usagef("expected: %s %s, or --empty to remove every file of the bundle", cmd.CommandPath(), filesWords)
 			}
 			return nil
 		},
@@ -289,18 +293,18 @@ mistakes, or proxies that do not follow the revision yet.`,
 				n := uint(expect)
 				on = &n
 			}
-			p, err := c.Publish(cmd.Context(), dto.PublishIn{Bundle: bundle, Files: files, Author: author(), Message: message, WaitMS: waitMS(wait)}, on)
+			p, err := c.Publish(cmd.Context(), model.PublishRequest{Bundle: bundle, Files: files, Author: author(), Message: message, WaitMS: waitMS(wait)}, on)
 			if err != nil {
-				return a.mistaken(cmd, err)
+				return a.rejected(cmd, err)
 			}
 			return a.published(cmd, p)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&bundle, "bundle", control.MainBundle, "bundle that the files replace")
-	f.StringVarP(&message, "message", "m", "", "why")
-	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
-	f.BoolVar(&empty, "empty", false, "publish the bundle without any file")
+	f.StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files replace")
+	f.StringVarP(&message, "message", "m", "", "message of the revision")
+	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
+	f.BoolVar(&empty, "empty", false, "publish the bundle without files")
 	f.IntVar(&expect, "expect", 0, "publish only when this revision is in force")
 	return cmd
 }

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"nightjar/api/model"
+
 	"github.com/spf13/cobra"
 
 	"nightjar/core/rules"
@@ -28,8 +30,8 @@ func someFiles(cmd *cobra.Command, args []string) error {
 
 // readFiles reads the named files, the rule files below the named directories,
 // and standard input for -.
-func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
-	var files []rules.File
+func readFiles(cmd *cobra.Command, args []string) ([]model.File, error) {
+	var files []model.File
 	total := 0
 	add := func(name string, r io.Reader) error {
 		b, err := io.ReadAll(io.LimitReader(r, rules.MaxBytes+1))
@@ -37,10 +39,10 @@ func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
 			return err
 		}
 		if total += len(b); total > rules.MaxBytes {
-			return usagef("the files up to %s hold more than %d bytes, the most in one rule set", name, rules.MaxBytes)
+			return usagef("the files up to %s have more than %d MiB, the limit of a rule set: leave out files that are not rules", name, rules.MaxBytes>>20)
 		}
-		if !slices.ContainsFunc(files, func(f rules.File) bool { return f.Name == name }) {
-			files = append(files, rules.File{Name: name, Text: string(b)})
+		if !slices.ContainsFunc(files, func(f model.File) bool { return f.Name == name }) {
+			files = append(files, model.File{Name: name, Text: string(b)})
 		}
 		return nil
 	}
@@ -74,7 +76,7 @@ func readFiles(cmd *cobra.Command, args []string) ([]rules.File, error) {
 			if err != nil {
 				return usage{err}
 			}
-			if path != arg && strings.HasPrefix(d.Name(), ".") { // also what editors leave behind
+			if path != arg && strings.HasPrefix(d.Name(), ".") { // such as the temporary files of editors
 				if d.IsDir() {
 					return fs.SkipDir
 				}

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 	"nightjar/core/rules"
 )
 
@@ -17,24 +17,24 @@ func (a *app) rulesFormat() *cobra.Command {
 	var write, check bool
 	cmd := &cobra.Command{
 		Use:   "format " + filesWords,
-		Short: "Lay rule files out anew; comments stay",
-		Long: `Lay rule files out anew: two spaces a level, lists one level below their key,
-single spaces in brackets, one empty line at most. Comments stay, and so does
-what the files say. One file is printed; --write changes files in place. With
---check nothing is written, and the exit code is 1 when a file is laid out otherwise.`,
+		Short: "Format rule files; comments stay",
+		Long: `Format rule files: two spaces per level, lists one level below their key, single spaces
+in brackets, at most one empty line. Comments and meaning stay. One file is printed;
+--write changes files in place. With --check nothing is written, and the exit code is 1
+when a file is not formatted.`,
 		Example: `  nightjar rules format examples/ferry/rules.yaml
   nightjar rules format --check examples/ferry`,
 		Args: someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if write && check {
-				return usagef("--write and --check do not go together")
+				return usagef("--write and --check cannot be combined")
 			}
 			files, err := readFiles(cmd, args)
 			if err != nil {
 				return err
 			}
 			if len(files) > 1 && !write && !check {
-				return usagef("%d files cannot be printed as one: expected --write to change them, or --check", len(files))
+				return usagef("%d files cannot be printed as one: use --write to change them, or --check", len(files))
 			}
 			type result struct {
 				File    string `json:"file"`
@@ -43,7 +43,7 @@ what the files say. One file is printed; --write changes files in place. With
 			results, changed := []result{}, 0
 			var errs []error
 			for _, f := range files {
-				text, err := rules.Format(f)
+				text, err := rules.Format(rules.File(f))
 				if err != nil {
 					errs = append(errs, err)
 					continue
@@ -59,7 +59,7 @@ what the files say. One file is printed; --write changes files in place. With
 				changed++
 				if write {
 					if f.Name == standardInput {
-						return usagef("standard input cannot be changed in place: leave --write out")
+						return usagef("standard input cannot be changed in place: leave out --write")
 					}
 					if err := replaceFile(filepath.FromSlash(f.Name), text); err != nil {
 						errs = append(errs, err)
@@ -77,7 +77,7 @@ what the files say. One file is printed; --write changes files in place. With
 				}
 				verb := "changed"
 				if check {
-					verb = "laid out otherwise"
+					verb = "not formatted"
 				}
 				s.Line("%d of %s %s.", changed, count(len(results), "file"), verb)
 			})
@@ -118,7 +118,7 @@ func (a *app) rulesSchema() *cobra.Command {
 		Use:   "schema",
 		Short: "Print the JSON Schema of a rule file, for editors",
 		Long: `Print the JSON Schema (draft 2020-12) of a rule file, for editors and other
-checkers. It knows keys and shapes; nightjar rules check also knows names.`,
+checkers. It covers keys and types; "nightjar rules check" also checks names.`,
 		Example: `  nightjar rules schema
   nightjar rules schema > nightjar.schema.json`,
 		Args: exactly(0, ""),
@@ -129,7 +129,7 @@ checkers. It knows keys and shapes; nightjar rules check also knows names.`,
 	}
 }
 
-// effective prints what holds for a service.
+// effective prints the settings that hold for a service.
 func (a *app) effective(cmd *cobra.Command, service string) error {
 	c, err := a.client()
 	if err != nil {
@@ -142,9 +142,9 @@ func (a *app) effective(cmd *cobra.Command, service string) error {
 	return a.printer(cmd).Show(e, func(s *out.Sheet) { effectiveSheet(s, e) })
 }
 
-func effectiveSheet(s *out.Sheet, e control.Effective) {
-	row := func(of string, h rules.Holding) []string {
-		return []string{of, h.Name, h.Value, h.From, written(h.Origin)}
+func effectiveSheet(s *out.Sheet, e model.EffectiveSettings) {
+	row := func(of string, h model.Setting) []string {
+		return []string{of, h.Name, h.Value, h.From, written(h.At)}
 	}
 	var rows [][]string
 	for _, h := range e.Settings {
@@ -160,12 +160,12 @@ func effectiveSheet(s *out.Sheet, e control.Effective) {
 			}
 		}
 	}
-	s.Line("What holds for service %s, revision %d:\n", e.Service, e.Revision)
-	s.Table([]string{"OF", "SETTING", "VALUE", "SET BY", "WRITTEN"}, rows)
+	s.Line("Settings that hold for service %s, revision %d:\n", e.Service, e.Revision)
+	s.Table([]string{"FOR", "SETTING", "VALUE", "SET BY", "DEFINED AT"}, rows)
 }
 
-// written is where something stands, for a table.
-func written(o rules.Origin) string {
+// written is where something is defined, for a table.
+func written(o model.Origin) string {
 	if o.File == "" {
 		return "–"
 	}

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/cli/out"
 )
 
@@ -19,14 +19,14 @@ func (a *app) rulesShow() *cobra.Command {
 	var service string
 	cmd := &cobra.Command{
 		Use:   "show [REVISION]",
-		Short: "Print the files of a revision, by default the one in force, or what holds for a service",
+		Short: "Print the files of a revision, by default the one in force, or the settings that hold for a service",
 		Example: `  nightjar rules show
   nightjar rules show --effective sailings`,
 		Args: atMostOneNumber,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if service != "" {
 				if len(args) > 0 {
-					return usagef("--effective speaks of the revision in force: leave %s out", args[0])
+					return usagef("--effective is about the revision in force: leave out %s", args[0])
 				}
 				return a.effective(cmd, service)
 			}
@@ -56,7 +56,7 @@ func (a *app) rulesShow() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&service, "effective", "", "a service: print what holds for it after policies and defaults, each value with its origin")
+	cmd.Flags().StringVar(&service, "effective", "", "print the settings that hold for this service after policies and defaults, each with its origin")
 	cmd.RegisterFlagCompletionFunc("effective", func(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {
 		return a.serviceNames(cmd, nil, toComplete)
 	})
@@ -73,7 +73,7 @@ func atMostOneNumber(cmd *cobra.Command, args []string) error {
 func revisionNumber(s string) (uint, error) {
 	n, err := strconv.ParseUint(s, 10, 32)
 	if err != nil || n == 0 {
-		return 0, usagef("%q is not the number of a revision; nightjar rules log lists them", s)
+		return 0, usagef("%q is not the number of a revision: \"nightjar rules log\" lists the revisions", s)
 	}
 	return uint(n), nil
 }
@@ -94,7 +94,7 @@ func (a *app) rulesLog() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all := dto.Revisions{Revisions: []dto.Revision{}}
+			all := model.RevisionPage{Revisions: []model.Revision{}}
 			for before := uint(0); len(all.Revisions) < limit; {
 				page, err := c.Revisions(cmd.Context(), before, min(200, limit-len(all.Revisions)))
 				if err != nil {
@@ -115,7 +115,7 @@ func (a *app) rulesLog() *cobra.Command {
 				for _, r := range all.Revisions {
 					rows = append(rows, []string{fmt.Sprint(r.Number), r.At.Local().Format("2006-01-02 15:04:05"), r.Kind, bundleText(r.Kind, r.Bundle), r.Author, r.Message})
 				}
-				s.Table([]string{"REVISION>", "AT", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
+				s.Table([]string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
 			})
 		},
 	}
@@ -128,7 +128,7 @@ func (a *app) rulesRestore() *cobra.Command {
 	var wait time.Duration
 	cmd := &cobra.Command{
 		Use:   "restore REVISION",
-		Short: "Put an earlier revision in force again, as a new one",
+		Short: "Publish an earlier revision again, as a new one",
 		Example: `  nightjar rules restore 1
   nightjar rules restore 1 --message "v2 was slower"`,
 		Args: exactly(1, "REVISION"),
@@ -141,22 +141,22 @@ func (a *app) rulesRestore() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := c.Restore(cmd.Context(), n, dto.RestoreIn{Author: author(), Message: message, WaitMS: waitMS(wait)})
+			p, err := c.Restore(cmd.Context(), n, model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait)})
 			if err != nil {
-				return a.mistaken(cmd, err)
+				return a.rejected(cmd, err)
 			}
 			return a.published(cmd, p)
 		},
 	}
-	cmd.Flags().StringVarP(&message, "message", "m", "", "why")
-	cmd.Flags().DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
+	cmd.Flags().StringVarP(&message, "message", "m", "", "message of the revision")
+	cmd.Flags().DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
 	return cmd
 }
 
 // bundleText names the bundle whose text a revision changed.
 func bundleText(kind, bundle string) string {
 	if bundle == "" && kind == "release" {
-		return "–" // the text is as it was
+		return "–" // the text did not change
 	}
 	return cmp.Or(bundle, "all")
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"nightjar/api/from"
 	"nightjar/cli/out"
 	"nightjar/core/rules"
 )
@@ -30,8 +31,8 @@ func TestFormatCommand(t *testing.T) {
 		{[]string{bad}, narrow, 0},
 		{[]string{dir}, "", ExitUsage},
 		{[]string{dir, "--check", "--write"}, "", ExitUsage},
-		{[]string{dir, "--check"}, bad + "\n1 of 2 files laid out otherwise.\n", ExitFinding},
-		{[]string{good, "--check"}, "0 of 1 file laid out otherwise.\n", 0},
+		{[]string{dir, "--check"}, bad + "\n1 of 2 files not formatted.\n", ExitFinding},
+		{[]string{good, "--check"}, "0 of 1 file not formatted.\n", 0},
 		{[]string{dir, "--write"}, bad + "\n1 of 2 files changed.\n", 0},
 		{[]string{dir, "--check", "-o", "json"}, "", 0},
 		{[]string{filepath.Join(dir, "gone")}, "", ExitUsage},
@@ -61,7 +62,7 @@ func TestFormatCommand(t *testing.T) {
 func TestSARIF(t *testing.T) {
 	_, found := rules.Check([]rules.File{{Name: "a/b.yaml", Text: "services:\n  s: {versions: [v1], routes: [{name: a, send: v2}, {name: b, send: v1}]}\n"}}, rules.Live{})
 	var b bytes.Buffer
-	if err := out.SARIF(&b, "1.2", found); err != nil {
+	if err := out.SARIF(&b, "1.2", from.Findings(found)); err != nil {
 		t.Fatal(err)
 	}
 	var log struct {

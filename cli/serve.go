@@ -41,10 +41,10 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
-	cmd.Flags().StringVar(&proxies, "proxies", "", "HOST:PORT where proxies of other machines are let in, with the token of --token-file; empty: only proxies of this machine")
-	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token that those proxies bring")
-	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests that come without a trace context to trace")
-	cmd.Flags().StringVar(&otlp, "otlp", "", "URL of a receiver of OTLP over HTTP for the traces, such as http://127.0.0.1:4318")
+	cmd.Flags().StringVar(&proxies, "proxies", "", "HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: only proxies of this machine")
+	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token of those proxies")
+	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
+	cmd.Flags().StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
 	return cmd
 }
@@ -53,7 +53,7 @@ func (a *app) serve() *cobra.Command {
 func shareFlag(name, text string) (float64, error) {
 	share, err := rules.ParsePercent(text)
 	if err != nil || share > rules.Whole {
-		return 0, usagef("%s %s: write a share of the requests, such as 1%%", name, text)
+		return 0, usagef("%s %s: expected a share of the requests, such as 1%%", name, text)
 	}
 	return share.Share(), nil
 }

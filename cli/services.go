@@ -7,9 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
-	"nightjar/core/engine"
 )
 
 func (a *app) services() *cobra.Command {
@@ -27,17 +26,17 @@ func (a *app) services() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.showMesh(cmd, &window, func(p *out.Printer, m control.Mesh) error {
+			return a.showMesh(cmd, &window, func(p *out.Printer, m model.Mesh) error {
 				if len(args) == 0 {
 					return p.Show(m, func(s *out.Sheet) { meshSheet(s, m) })
 				}
-				i := slices.IndexFunc(m.Services, func(s control.Service) bool { return s.Name == args[0] })
+				i := slices.IndexFunc(m.Services, func(s model.Service) bool { return s.Name == args[0] })
 				if i < 0 {
 					var names []string
 					for _, s := range m.Services {
 						names = append(names, s.Name)
 					}
-					return usagef("there is no service %s; these run or are declared: %s", args[0], strings.Join(names, ", "))
+					return usagef("there is no service %s: name one of %s", args[0], strings.Join(names, ", "))
 				}
 				return p.Show(m.Services[i], func(s *out.Sheet) { serviceSheet(s, m, m.Services[i]) })
 			})
@@ -48,18 +47,18 @@ func (a *app) services() *cobra.Command {
 }
 
 // figureHeader are the columns of figureCells.
-var figureHeader = []string{"RPS>", "SUCCESS>", "P50>", "P95>", "P99>"}
+var figureHeader = []string{"REQ/S>", "SUCCESS>", "P50 (ms)>", "P95 (ms)>", "P99 (ms)>"}
 
-func figureCells(f control.Figures) []string {
-	return []string{fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS)}
+func figureCells(f model.Figures) []string {
+	return []string{fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.MS(f.P50MS), out.MS(f.P95MS), out.MS(f.P99MS)}
 }
 
-func revisionLine(s *out.Sheet, m control.Mesh) {
+func revisionLine(s *out.Sheet, m model.Mesh) {
 	r := m.Revision
 	if r.Number == 0 {
-		s.Line("No rules are in force: every service is balanced plainly over all its instances.")
+		s.Line("No rules are in force: requests are balanced over all instances of a service.")
 	} else {
-		s.Line("Revision %d in force in %d of %d proxies (%s by %s%s).", r.Number, r.InForce, r.Connected, r.Kind, r.Author, quotedMessage(r.Message))
+		s.Line("Revision %d in force in %d of %d proxies (%s by %s%s).", r.Number, r.Acknowledged, r.Connected, r.Kind, r.Author, quotedMessage(r.Message))
 	}
 	if len(r.Behind) > 0 {
 		s.Line("Behind: %s.", strings.Join(r.Behind, ", "))
@@ -70,12 +69,12 @@ func revisionLine(s *out.Sheet, m control.Mesh) {
 	}
 }
 
-func unpublishedLine(u control.Unpublished) string {
-	what := fmt.Sprintf("differ from what is in force in %s", count(u.Changes, "place"))
+func unpublishedLine(u model.Unpublished) string {
+	what := fmt.Sprintf("differ from what is in force (%s)", count(u.Changes, "difference"))
 	if u.Mistakes > 0 {
 		what = "have " + count(u.Mistakes, "mistake")
 	}
-	return fmt.Sprintf("Not in force: the files of bundle %s that %s checked at %s %s.", u.Bundle, u.By, u.At.Local().Format("15:04:05"), what)
+	return fmt.Sprintf("Not published: the files of bundle %s that %s checked at %s %s.", u.Bundle, u.By, u.At.Local().Format("15:04:05"), what)
 }
 
 func quotedMessage(m string) string {
@@ -95,16 +94,16 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func meshSheet(s *out.Sheet, m control.Mesh) {
+func meshSheet(s *out.Sheet, m model.Mesh) {
 	revisionLine(s, m)
 	s.Line("Figures of the last %d s.\n", m.Window)
 	header := append([]string{"SERVICE", "VERSION", "INSTANCES>", "INTENDED>", "OBSERVED>"}, figureHeader...)
 	var rows [][]string
 	for _, svc := range m.Services {
 		state := ""
-		if svc.Outside {
+		if svc.IsOutside {
 			state = "outside"
-		} else if !svc.Declared {
+		} else if !svc.IsDeclared {
 			state = "not in the rules"
 		}
 		n := 0
@@ -114,7 +113,7 @@ func meshSheet(s *out.Sheet, m control.Mesh) {
 		rows = append(rows, append([]string{svc.Name, state, fmt.Sprint(n), "", ""}, figureCells(svc.Figures)...))
 		for _, v := range svc.Versions {
 			name := v.Name
-			if svc.Declared && !v.Declared {
+			if svc.IsDeclared && !v.IsDeclared {
 				name += " (not in the rules)"
 			}
 			rows = append(rows, append([]string{"", name, fmt.Sprint(len(v.Instances)), out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
@@ -122,23 +121,23 @@ func meshSheet(s *out.Sheet, m control.Mesh) {
 	}
 	s.Table(header, rows)
 	for _, g := range m.Gateways {
-		if !g.Running {
+		if !g.IsRunning {
 			s.Line("\nNo proxy serves gateway %s.", g.Name)
 		}
 	}
 }
 
-func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
+func serviceSheet(s *out.Sheet, m model.Mesh, svc model.Service) {
 	revisionLine(s, m)
 	owner := ""
 	if svc.Owner != "" {
-		owner = ", of " + svc.Owner
+		owner = ", owner " + svc.Owner
 	}
 	s.Line("%s%s; timeout %s. Figures of the last %d s.\n", svc.Name, owner, svc.Timeout, m.Window)
-	figures := func(f control.Figures) []string {
+	figures := func(f model.Figures) []string {
 		cells := figureCells(f)
 		if s.Wide {
-			cells = append(cells, out.Share(f.FirstTry), load(f.LoadFactor), appSuccess(f), appP95(f))
+			cells = append(cells, out.Share(f.FirstAttempt), perRequest(f.AttemptsPerRequest), workloadSuccess(f), workloadP95(f))
 		}
 		return cells
 	}
@@ -155,14 +154,14 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 	}
 	header := append([]string{"VERSION", "INSTANCE", "SITE", "INTENDED>", "OBSERVED>"}, figureHeader...)
 	if s.Wide {
-		header = append(header, "FIRST TRY>", "LOAD>", "APP SUCCESS>", "APP P95>", "AT")
+		header = append(header, "FIRST ATTEMPT>", "ATTEMPTS/REQ>", "WORKLOAD SUCCESS>", "WORKLOAD P95 (ms)>", "ADDRESS")
 	}
 	s.Table(header, rows)
 	if s.Wide {
-		defer guardSheet(s, svc.Callers)
+		defer guardSheet(s, svc.Guards)
 	}
 	if len(svc.Routes) == 0 {
-		s.Line("\nNo routes: plain balancing over all instances.")
+		s.Line("\nNo routes: requests are balanced over all instances.")
 		return
 	}
 	s.Line("")
@@ -180,7 +179,7 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 			}
 			send = append(send, text)
 		}
-		for _, d := range r.Does {
+		for _, d := range r.Settings {
 			if d.Name == "redirect" || d.Name == "reply" {
 				send = append(send, d.Name+" "+d.Value)
 			}
@@ -194,24 +193,24 @@ func serviceSheet(s *out.Sheet, m control.Mesh, svc control.Service) {
 		}
 		rows = append(rows, row)
 	}
-	header = []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "RPS>", "SUCCESS>", "P95>"}
+	header = []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "REQ/S>", "SUCCESS>", "P95 (ms)>"}
 	if s.Wide {
-		header = append(append(header[:4:4], figureHeader...), "TIMEOUT>", "WRITTEN")
+		header = append(append(header[:4:4], figureHeader...), "TIMEOUT>", "DEFINED AT")
 	}
 	s.Table(header, rows)
 }
 
-// load is tries for each request.
-func load(f *float64) string {
+// perRequest is attempts per request.
+func perRequest(f *float64) string {
 	if f == nil {
 		return "–"
 	}
 	return fmt.Sprintf("%.2f", *f)
 }
 
-// inProxies tells in how many proxies that call a service one of its versions is so.
-func inProxies(svc control.Service, is func(v *engine.VersionStatus) bool) (n int) {
-	for _, c := range svc.Callers {
+// inProxies is in how many calling proxies something holds for a version of a service.
+func inProxies(svc model.Service, is func(v *model.VersionGuards) bool) (n int) {
+	for _, c := range svc.Guards {
 		for i := range c.Versions {
 			if is(&c.Versions[i]) {
 				n++
@@ -221,25 +220,25 @@ func inProxies(svc control.Service, is func(v *engine.VersionStatus) bool) (n in
 	return n
 }
 
-// stateOf is what keeps an instance from its share of requests, in words.
-func stateOf(svc control.Service, in *control.Instance) (words string) {
-	if in.Doubted {
-		words += " (doubted)"
+// stateOf is why an instance gets fewer requests than its share, in words.
+func stateOf(svc model.Service, in *model.Instance) (words string) {
+	if in.IsUnconfirmed {
+		words += " (unconfirmed)"
 	}
-	if in.Down != "" {
+	if in.Unhealthy != "" {
 		words += " (unhealthy)"
 	}
 	if in.Unreachable != "" {
-		words += " (its proxy cannot reach it)"
+		words += " (not reachable by its proxy)"
 	}
-	unreachable := inProxies(svc, func(v *engine.VersionStatus) bool {
-		return slices.ContainsFunc(v.Unreachable, func(o engine.ReachStatus) bool { return o.Instance == in.ID })
+	unreachable := inProxies(svc, func(v *model.VersionGuards) bool {
+		return slices.ContainsFunc(v.Unreachable, func(o model.UnreachableInstance) bool { return o.Instance == in.ID })
 	})
 	if unreachable > 0 {
-		words += fmt.Sprintf(" (unreachable for %s)", count(unreachable, "proxy"))
+		words += fmt.Sprintf(" (unreachable from %s)", count(unreachable, "proxy"))
 	}
-	sidelined := inProxies(svc, func(v *engine.VersionStatus) bool {
-		return slices.ContainsFunc(v.Sidelined, func(o engine.OutStatus) bool { return o.Instance == in.ID })
+	sidelined := inProxies(svc, func(v *model.VersionGuards) bool {
+		return slices.ContainsFunc(v.Sidelined, func(o model.SidelinedInstance) bool { return o.Instance == in.ID })
 	})
 	if sidelined > 0 {
 		words += fmt.Sprintf(" (sidelined in %s)", count(sidelined, "proxy"))

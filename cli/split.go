@@ -6,8 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
-	"nightjar/control"
+	"nightjar/api/model"
 )
 
 func (a *app) split() *cobra.Command {
@@ -16,10 +15,10 @@ func (a *app) split() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "split SERVICE VERSION=PERCENT …",
 		Short: "Change the weights of one route, as a revision like any other",
-		Long: `Change the weights of one route in the rules in force, as a revision like any
-other. The weights are percent with up to three decimals and add to 100; a version
-that is not named gets nothing. The rule files on disk stay as they are: nightjar
-rules diff shows the difference.`,
+		Long: `Change the weights of one route in the rules in force, as a revision like any other. The
+weights are percent with up to three decimals and add to 100; a version that is not
+named gets no requests. The rule files on disk do not change: "nightjar rules diff"
+shows the difference.`,
 		Example: `  nightjar split sailings v1=80 v2=20
   nightjar split sailings v3=100 --route crew-first --message "crew stays on v3"`,
 		ValidArgsFunction: a.serviceNames,
@@ -30,13 +29,13 @@ rules diff shows the difference.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := dto.SplitIn{Route: route, Author: author(), Message: message, WaitMS: waitMS(wait)}
+			in := model.SplitRequest{Route: route, Author: author(), Message: message, WaitMS: waitMS(wait)}
 			for _, arg := range args[1:] {
 				v, w, ok := strings.Cut(arg, "=")
 				if !ok {
 					return usagef("%q: expected VERSION=PERCENT, such as v2=20", arg)
 				}
-				in.Weights = append(in.Weights, control.Weight{Target: v, Weight: w})
+				in.Weights = append(in.Weights, model.Weight{Target: v, Weight: w})
 			}
 			c, err := a.client()
 			if err != nil {
@@ -44,14 +43,14 @@ rules diff shows the difference.`,
 			}
 			p, err := c.Split(cmd.Context(), args[0], in, nil)
 			if err != nil {
-				return a.mistaken(cmd, err)
+				return a.rejected(cmd, err)
 			}
 			return a.published(cmd, p)
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&route, "route", "", "route to change (default: the only one that can be meant)")
-	f.StringVarP(&message, "message", "m", "", "why")
-	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for the proxies")
+	f.StringVarP(&message, "message", "m", "", "message of the revision")
+	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
 	return cmd
 }

@@ -8,16 +8,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/cli/out"
-	"nightjar/control"
 	"nightjar/core/rules"
 )
 
 func (a *app) standin() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "standin",
-		Short: "The simulated workloads of the sample mesh",
+		Short: "The stand-ins of the sample mesh: simulated workloads",
 		Example: `  nightjar standin list
   nightjar standin set sailings/v2 --errors 30%`,
 		Args: exactly(0, "list|set"),
@@ -25,7 +24,7 @@ func (a *app) standin() *cobra.Command {
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use:   "list",
-		Short: "The simulated workloads and how they behave now",
+		Short: "The stand-ins and how they behave now",
 		Example: `  nightjar standin list
   nightjar standin list -o json`,
 		Args: exactly(0, ""),
@@ -34,11 +33,11 @@ func (a *app) standin() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, err := c.Standins(cmd.Context())
+			list, err := c.StandIns(cmd.Context())
 			if err != nil {
 				return err
 			}
-			return a.standins(cmd, list)
+			return a.standIns(cmd, list)
 		},
 	}, a.standinSet())
 	return cmd
@@ -47,19 +46,19 @@ func (a *app) standin() *cobra.Command {
 func (a *app) standinSet() *cobra.Command {
 	var errors string
 	var median, slower time.Duration
-	var atOnce int
-	var calls, needs []string
-	change := control.StandinChange{}
+	var concurrency int
+	var calls, requires []string
+	change := model.StandInChange{}
 	cmd := &cobra.Command{
 		Use:   "set SERVICE/VERSION|INSTANCE",
-		Short: "Let simulated workloads behave otherwise, from the next request on",
+		Short: "Change how stand-ins behave, from the next request on",
 		Example: `  nightjar standin set sailings/v2 --reset --slower 60ms
-  nightjar standin set sailings/v1 --needs berths`,
+  nightjar standin set sailings/v1 --requires berths`,
 		Args: exactly(1, "SERVICE/VERSION"),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {
 			if c, err := a.client(); err == nil && len(args) == 0 {
-				list, _ := c.Standins(cmd.Context())
-				for _, s := range list.Standins {
+				list, _ := c.StandIns(cmd.Context())
+				for _, s := range list.StandIns {
 					names = append(names, s.Service+"/"+s.Version, s.Instance)
 				}
 			}
@@ -82,61 +81,61 @@ func (a *app) standinSet() *cobra.Command {
 			if set("slower") {
 				change.SlowerMS = ms(slower)
 			}
-			if set("at-once") {
-				change.AtOnce = &atOnce
+			if set("concurrency") {
+				change.Concurrency = &concurrency
 			}
 			if set("calls") {
 				change.Calls = &calls
 			}
-			if set("needs") {
-				change.Needs = &needs
+			if set("requires") {
+				change.Requires = &requires
 			}
-			if change == (control.StandinChange{}) {
-				return usagef("nothing to change: give --errors, --median, --slower, --at-once, --calls, --needs or --reset")
+			if change == (model.StandInChange{}) {
+				return usagef("nothing to change: use --errors, --median, --slower, --concurrency, --calls, --requires or --reset")
 			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
 			change.By = author()
-			list, err := c.SetStandin(cmd.Context(), args[0], change)
+			list, err := c.ChangeStandIn(cmd.Context(), args[0], change)
 			if err != nil {
 				return err
 			}
-			return a.standins(cmd, list)
+			return a.standIns(cmd, list)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&errors, "errors", "", "share of the requests answered with 500, such as 30%")
+	f.StringVar(&errors, "errors", "", "share of the requests that it answers with 500, such as 30%")
 	f.DurationVar(&median, "median", 0, "median of the service time")
-	f.DurationVar(&slower, "slower", 0, "time by which the median is above that of the sample")
-	f.IntVar(&atOnce, "at-once", 0, "requests worked on at once; more wait")
+	f.DurationVar(&slower, "slower", 0, "how much slower than in the sample")
+	f.IntVar(&concurrency, "concurrency", 0, "requests that it works on at once; more of them wait")
 	f.StringSliceVar(&calls, "calls", nil, "services that it calls, such as berths,tides")
-	f.StringSliceVar(&needs, "needs", nil, "of these, those without which it answers 502")
-	f.BoolVar(&change.Reset, "reset", false, "first, as the sample says")
+	f.StringSliceVar(&requires, "requires", nil, "of these, services without which it answers 502")
+	f.BoolVar(&change.Reset, "reset", false, "first return to what the sample says")
 	return cmd
 }
 
-func (a *app) standins(cmd *cobra.Command, list dto.Standins) error {
+func (a *app) standIns(cmd *cobra.Command, list model.StandInList) error {
 	return a.printer(cmd).Show(list, func(s *out.Sheet) {
-		if len(list.Standins) == 0 {
-			s.Line("No simulated workloads run beside this service. The sample mesh has some: nightjar demo")
+		if len(list.StandIns) == 0 {
+			s.Line("This service has no stand-ins. The sample mesh has some: nightjar demo")
 			return
 		}
 		var rows [][]string
-		for _, x := range list.Standins {
+		for _, x := range list.StandIns {
 			changed := ""
-			if x.Changed {
+			if x.IsChanged {
 				changed = "changed"
 			}
 			calls := slices.Clone(x.Calls)
 			for i, name := range calls {
-				if slices.Contains(x.Needs, name) {
-					calls[i] = name + " (needed)"
+				if slices.Contains(x.Requires, name) {
+					calls[i] = name + " (required)"
 				}
 			}
-			rows = append(rows, []string{x.Instance, x.Service + "/" + x.Version, x.Site, fmt.Sprintf("%.4g ms", x.MedianMS), fmt.Sprintf("%.4g%%", 100*x.Errors), fmt.Sprint(x.AtOnce), strings.Join(calls, ", "), changed})
+			rows = append(rows, []string{x.Instance, x.Service + "/" + x.Version, x.Site, fmt.Sprintf("%.1f", x.MedianMS), fmt.Sprintf("%.4g%%", 100*x.Errors), fmt.Sprint(x.Concurrency), strings.Join(calls, ", "), changed})
 		}
-		s.Table([]string{"INSTANCE", "PLAYS", "SITE", "MEDIAN>", "ERRORS>", "AT ONCE>", "CALLS", ""}, rows)
+		s.Table([]string{"INSTANCE", "VERSION", "SITE", "MEDIAN (ms)>", "ERRORS>", "CONCURRENCY>", "CALLS", ""}, rows)
 	})
 }

@@ -14,10 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"nightjar/api/dto"
-	"nightjar/control"
-	"nightjar/traces"
-	"nightjar/wire"
+	"nightjar/api/model"
 )
 
 // Client calls one service. The zero value is not usable; see New.
@@ -33,12 +30,12 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("no service answers at %s (%v): start one with nightjar serve or nightjar demo, or name another with --server", e.Server, e.Err)
+	return fmt.Sprintf("no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name another one with --server", e.Server, e.Err)
 }
 func (e *Unreachable) Unwrap() error { return e.Err }
 
 // Refused is an error that the service answered.
-type Refused struct{ dto.Problem }
+type Refused struct{ model.Problem }
 
 func (e *Refused) Error() string { return e.Detail }
 
@@ -73,7 +70,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any, heade
 	}
 	defer resp.Body.Close()
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
-		return fmt.Errorf("the answer of %s cannot be read (is that a Nightjar service?): %w", c.base, err)
+		return fmt.Errorf("the response of %s could not be read (is it a Nightjar service?): %w", c.base, err)
 	}
 	return nil
 }
@@ -113,13 +110,13 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 32<<20))
 	r := &Refused{}
 	if json.Unmarshal(b, &r.Problem) != nil || r.Detail == "" {
-		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf("%s answered %s: is that a Nightjar service?", c.base, resp.Status)
+		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf("%s answered %s: is it a Nightjar service?", c.base, resp.Status)
 	}
 	return nil, r
 }
 
-// Mesh returns all that runs, with the figures of the last seconds; 0 means 10.
-func (c *Client) Mesh(ctx context.Context, seconds int) (m control.Mesh, err error) {
+// Mesh returns all that runs, with the figures of the last seconds; 0: 10.
+func (c *Client) Mesh(ctx context.Context, seconds int) (m model.Mesh, err error) {
 	path := "/mesh"
 	if seconds > 0 {
 		path += fmt.Sprintf("?window=%d", seconds)
@@ -128,33 +125,33 @@ func (c *Client) Mesh(ctx context.Context, seconds int) (m control.Mesh, err err
 }
 
 // Fleet lists the proxies.
-func (c *Client) Fleet(ctx context.Context) (f dto.Fleet, err error) {
+func (c *Client) Fleet(ctx context.Context) (f model.Fleet, err error) {
 	return f, c.do(ctx, http.MethodGet, "/fleet", nil, &f)
 }
 
 // Check checks files and compares them with what is in force.
-func (c *Client) Check(ctx context.Context, in dto.CheckIn) (r control.Report, err error) {
+func (c *Client) Check(ctx context.Context, in model.CheckRequest) (r model.CheckReport, err error) {
 	return r, c.do(ctx, http.MethodPost, "/rules/check", in, &r)
 }
 
-// Effective tells what holds for a service after policies and defaults.
-func (c *Client) Effective(ctx context.Context, service string) (e control.Effective, err error) {
+// Effective returns what holds for a service after policies and defaults.
+func (c *Client) Effective(ctx context.Context, service string) (e model.EffectiveSettings, err error) {
 	return e, c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/effective", nil, &e)
 }
 
-// Draft reads what somebody is working on.
-func (c *Client) Draft(ctx context.Context, bundle, by string) (d dto.Draft, err error) {
+// Draft reads what somebody is editing.
+func (c *Client) Draft(ctx context.Context, bundle, by string) (d model.Draft, err error) {
 	return d, c.do(ctx, http.MethodGet, "/drafts/"+url.PathEscape(bundle)+"?by="+url.QueryEscape(by), nil, &d)
 }
 
-// SaveDraft keeps what somebody is working on, in place of a version of it; 0:
-// there is none yet.
-func (c *Client) SaveDraft(ctx context.Context, bundle string, in dto.DraftIn, version uint) (d dto.Draft, err error) {
+// SaveDraft saves what somebody is editing, in place of a version of it; 0: there is
+// none yet.
+func (c *Client) SaveDraft(ctx context.Context, bundle string, in model.DraftRequest, version uint) (d model.Draft, err error) {
 	return d, c.do(ctx, http.MethodPut, "/drafts/"+url.PathEscape(bundle), in, &d, ifMatch(&version)...)
 }
 
 // Publish puts files in force. With expect, only on top of that revision.
-func (c *Client) Publish(ctx context.Context, in dto.PublishIn, expect *uint) (p control.Published, err error) {
+func (c *Client) Publish(ctx context.Context, in model.PublishRequest, expect *uint) (p model.Published, err error) {
 	return p, c.do(ctx, http.MethodPost, "/revisions", in, &p, ifMatch(expect)...)
 }
 
@@ -166,33 +163,33 @@ func ifMatch(expect *uint) []string {
 }
 
 // Revisions lists revisions below before (0: from the newest), newest first.
-func (c *Client) Revisions(ctx context.Context, before uint, limit int) (r dto.Revisions, err error) {
+func (c *Client) Revisions(ctx context.Context, before uint, limit int) (r model.RevisionPage, err error) {
 	return r, c.do(ctx, http.MethodGet, fmt.Sprintf("/revisions?before=%d&limit=%d", before, limit), nil, &r)
 }
 
 // Revision reads one revision with its files; 0 is the one in force.
-func (c *Client) Revision(ctx context.Context, number uint) (r dto.Revision, err error) {
+func (c *Client) Revision(ctx context.Context, number uint) (r model.Revision, err error) {
 	return r, c.do(ctx, http.MethodGet, fmt.Sprintf("/revisions/%d", number), nil, &r)
 }
 
 // Restore publishes an earlier revision again.
-func (c *Client) Restore(ctx context.Context, number uint, in dto.RestoreIn) (p control.Published, err error) {
+func (c *Client) Restore(ctx context.Context, number uint, in model.RestoreRequest) (p model.Published, err error) {
 	return p, c.do(ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/restore", number), in, &p)
 }
 
 // Split changes the weights of one route.
-func (c *Client) Split(ctx context.Context, service string, in dto.SplitIn, expect *uint) (p control.Published, err error) {
+func (c *Client) Split(ctx context.Context, service string, in model.SplitRequest, expect *uint) (p model.Published, err error) {
 	return p, c.do(ctx, http.MethodPost, "/services/"+url.PathEscape(service)+"/split", in, &p, ifMatch(expect)...)
 }
 
-// Explain tells what would happen to a request.
-func (c *Client) Explain(ctx context.Context, in control.Ask) (e control.Explained, err error) {
+// Explain returns what would happen to a request.
+func (c *Client) Explain(ctx context.Context, in model.RequestSpec) (e model.Explanation, err error) {
 	return e, c.do(ctx, http.MethodPost, "/explain", in, &e)
 }
 
-// Call sends requests through the mesh; each is called with every tally on the
-// way, and the last one is returned.
-func (c *Client) Call(ctx context.Context, in control.Call, each func(control.Tally)) (t control.Tally, err error) {
+// Call sends requests through the mesh. It calls each with the results so far, a few
+// times a second, and returns the final ones.
+func (c *Client) Call(ctx context.Context, in model.CallRequest, each func(model.CallResult)) (t model.CallResult, err error) {
 	resp, err := c.send(ctx, http.MethodPost, "/calls", in)
 	if err != nil {
 		return t, err
@@ -201,54 +198,55 @@ func (c *Client) Call(ctx context.Context, in control.Call, each func(control.Ta
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 4<<20)
 	for lines.Scan() {
-		t = control.Tally{}
+		t = model.CallResult{}
 		if err := json.Unmarshal(lines.Bytes(), &t); err != nil {
-			return t, fmt.Errorf("a line of the answer cannot be read: %w", err)
+			return t, fmt.Errorf("a line of the response could not be read: %w", err)
 		}
 		each(t)
 	}
 	if err := lines.Err(); err != nil {
 		return t, err
 	}
-	if !t.Final {
+	if !t.IsFinal {
 		return t, errors.New("the service ended the call early: is it still running?")
 	}
 	return t, nil
 }
 
-// Activity returns what happened, newest first, from below the number before
-// (0: from the newest); of one service if it is named.
-func (c *Client) Activity(ctx context.Context, service string, before uint, limit int) (a dto.Activity, err error) {
+// Activity returns the activity log, newest first, from below the number before (0:
+// from the newest); of one service if it is named.
+func (c *Client) Activity(ctx context.Context, service string, before uint, limit int) (a model.ActivityPage, err error) {
 	q := url.Values{"service": {service}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
 	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
 }
 
-// Drills returns the drills that run or ran, newest first.
-func (c *Client) Drills(ctx context.Context) (d dto.Drills, err error) {
+// Drills returns drills, newest first.
+func (c *Client) Drills(ctx context.Context) (d model.DrillList, err error) {
 	return d, c.do(ctx, http.MethodGet, "/drills", nil, &d)
 }
 
-// StartDrill begins a drill.
-func (c *Client) StartDrill(ctx context.Context, ask control.DrillAsk) (d control.Drill, err error) {
+// StartDrill starts a drill.
+func (c *Client) StartDrill(ctx context.Context, ask model.DrillRequest) (d model.Drill, err error) {
 	return d, c.do(ctx, http.MethodPost, "/drills", ask, &d)
 }
 
-// Take tells proxies to follow this mesh, whatever they followed before: those that
-// are named, or all that refuse to. It returns which were told.
-func (c *Client) Take(ctx context.Context, names []string) (told []string, err error) {
-	var out dto.Take
-	err = c.do(ctx, http.MethodPost, "/fleet/take", dto.Take{Proxies: names}, &out)
+// Adopt tells proxies to follow this mesh, whatever mesh they followed before: those
+// of the ids, or without ids all that follow another one or reject its rules. It
+// returns the proxies that were told.
+func (c *Client) Adopt(ctx context.Context, ids []string) (told []string, err error) {
+	var out model.AdoptResult
+	err = c.do(ctx, http.MethodPost, "/fleet/adopt", model.AdoptRequest{Proxies: ids}, &out)
 	return out.Proxies, err
 }
 
-// StopDrill ends a drill before its time.
-func (c *Client) StopDrill(ctx context.Context, id, by string) (d control.Drill, err error) {
+// StopDrill stops a drill before its time.
+func (c *Client) StopDrill(ctx context.Context, id, by string) (d model.Drill, err error) {
 	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)
 }
 
-// MeshAt is the mesh with the figures of so many seconds (0: 10) that end at a
-// time in seconds since 1970 (0: now).
-func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m control.Mesh, err error) {
+// MeshAt is the mesh with the figures of so many seconds (0: 10) that end at a time,
+// in seconds since 1970 (0: now).
+func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m model.Mesh, err error) {
 	q := url.Values{}
 	if seconds > 0 {
 		q.Set("window", fmt.Sprint(seconds))
@@ -260,26 +258,27 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m control.M
 }
 
 // filterQuery is a filter as the API takes it.
-func filterQuery(f wire.Filter) url.Values {
+func filterQuery(f model.RequestFilter) url.Values {
 	q := url.Values{}
-	for name, value := range map[string]string{"from": f.From, "to": f.To, "version": f.Version, "instance": f.Instance, "route": f.Route, "method": f.Method, "path": f.Path,
-		"status": f.Status, "reason": f.Reason, "outcome": f.Outcome, "header": f.Header, "request": f.Request} {
+	for name, value := range map[string]string{"from": f.From, "to": f.To, "version": f.Version, "instance": f.Instance,
+		"route": f.Route, "method": f.Method, "path": f.Path, "status": f.Status, "reason": f.Reason, "outcome": f.Outcome,
+		"header": f.Header, "request": f.Request} {
 		if value != "" {
 			q.Set(name, value)
 		}
 	}
-	if f.Tries > 0 {
-		q.Set("tries", fmt.Sprint(f.Tries))
+	if f.Attempts > 0 {
+		q.Set("attempts", fmt.Sprint(f.Attempts))
 	}
-	if f.SlowerMS > 0 {
-		q.Set("slowerMS", fmt.Sprint(f.SlowerMS))
+	if f.SlowerThan > 0 {
+		q.Set("slowerThanMS", fmt.Sprint(f.SlowerThan))
 	}
 	return q
 }
 
 // Requests calls each with every line of the stream of requests, until each
 // returns false, ctx is done or the service ends.
-func (c *Client) Requests(ctx context.Context, f wire.Filter, each func(dto.FeedLine) bool) error {
+func (c *Client) Requests(ctx context.Context, f model.RequestFilter, each func(model.FeedLine) bool) error {
 	resp, err := c.send(ctx, http.MethodGet, "/requests?"+filterQuery(f).Encode(), nil)
 	if err != nil {
 		return err
@@ -288,9 +287,9 @@ func (c *Client) Requests(ctx context.Context, f wire.Filter, each func(dto.Feed
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(nil, 4<<20)
 	for lines.Scan() {
-		var l dto.FeedLine
+		var l model.FeedLine
 		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
-			return fmt.Errorf("a line of the answer cannot be read: %w", err)
+			return fmt.Errorf("a line of the response could not be read: %w", err)
 		}
 		if !each(l) {
 			return nil
@@ -302,20 +301,21 @@ func (c *Client) Requests(ctx context.Context, f wire.Filter, each func(dto.Feed
 	return errors.Join(errors.New("the service ended the stream: is it still running?"), lines.Err())
 }
 
-// Trouble lists some of the latest requests that did not succeed, newest first.
-func (c *Client) Trouble(ctx context.Context, f wire.Filter, limit int) (t dto.Trouble, err error) {
+// Failures lists some of the latest requests that did not succeed, newest first.
+func (c *Client) Failures(ctx context.Context, f model.RequestFilter, limit int) (out model.RecentFailures, err error) {
 	q := filterQuery(f)
 	q.Set("limit", fmt.Sprint(limit))
-	return t, c.do(ctx, http.MethodGet, "/requests/trouble?"+q.Encode(), nil, &t)
+	return out, c.do(ctx, http.MethodGet, "/requests/failures?"+q.Encode(), nil, &out)
 }
 
 // Traces lists traces of the last hour, newest first.
-func (c *Client) Traces(ctx context.Context, f traces.Filter, limit int) (t dto.Traces, err error) {
-	q := url.Values{"limit": {fmt.Sprint(limit)}, "service": {f.Service}, "outcome": {f.Outcome}, "path": {f.Path}, "slowerMS": {fmt.Sprint(f.Slower.Milliseconds())}}
+func (c *Client) Traces(ctx context.Context, f model.TraceFilter, limit int) (t model.TraceList, err error) {
+	q := url.Values{"limit": {fmt.Sprint(limit)}, "service": {f.Service}, "outcome": {f.Outcome}, "path": {f.Path},
+		"slowerThanMS": {fmt.Sprint(f.SlowerThan.Milliseconds())}}
 	return t, c.do(ctx, http.MethodGet, "/traces?"+q.Encode(), nil, &t)
 }
 
-// Trace is one trace, by the begin of its id.
-func (c *Client) Trace(ctx context.Context, id string) (t traces.Trace, err error) {
+// Trace is one trace, by the beginning of its id.
+func (c *Client) Trace(ctx context.Context, id string) (t model.Trace, err error) {
 	return t, c.do(ctx, http.MethodGet, "/traces/"+url.PathEscape(id), nil, &t)
 }

@@ -7,11 +7,10 @@ import (
 	"net/http"
 	"net/url"
 
-	"nightjar/api/dto"
-	"nightjar/control"
+	"nightjar/api/model"
 )
 
-func effectQuery(q control.EffectAsk) string {
+func effectQuery(q model.EffectQuery) string {
 	v := url.Values{}
 	for name, n := range map[string]int64{"revision": int64(q.Revision), "at": q.At, "window": q.Window} {
 		if n > 0 {
@@ -24,22 +23,23 @@ func effectQuery(q control.EffectAsk) string {
 	return v.Encode()
 }
 
-// Effects lists what revisions below before (0: from the newest) did, newest first.
-func (c *Client) Effects(ctx context.Context, before uint, limit int) (e dto.Effects, err error) {
+// Effects lists the effects of revisions below before (0: from the newest), newest
+// first.
+func (c *Client) Effects(ctx context.Context, before uint, limit int) (e model.EffectPage, err error) {
 	return e, c.do(ctx, http.MethodGet, fmt.Sprintf("/effects?before=%d&limit=%d", before, limit), nil, &e)
 }
 
-// Effect tells what a change did.
-func (c *Client) Effect(ctx context.Context, q control.EffectAsk) (e control.Effect, err error) {
+// Effect returns what a change did.
+func (c *Client) Effect(ctx context.Context, q model.EffectQuery) (e model.Effect, err error) {
 	return e, c.do(ctx, http.MethodGet, "/effect?"+effectQuery(q), nil, &e)
 }
 
 // EffectReport writes the same as one HTML page.
-func (c *Client) EffectReport(ctx context.Context, q control.EffectAsk, to io.Writer) error {
+func (c *Client) EffectReport(ctx context.Context, q model.EffectQuery, to io.Writer) error {
 	return c.copy(ctx, http.MethodGet, "/effect/report?"+effectQuery(q), nil, to)
 }
 
-// copy writes an answer as it is.
+// copy writes a response as it is.
 func (c *Client) copy(ctx context.Context, method, path string, in any, to io.Writer) error {
 	resp, err := c.send(ctx, method, path, in)
 	if err != nil {
@@ -50,13 +50,13 @@ func (c *Client) copy(ctx context.Context, method, path string, in any, to io.Wr
 	return err
 }
 
-// StartTrial begins a trial.
-func (c *Client) StartTrial(ctx context.Context, ask control.TrialAsk) (t control.Trial, err error) {
+// StartTrial starts a trial.
+func (c *Client) StartTrial(ctx context.Context, ask model.TrialRequest) (t model.Trial, err error) {
 	return t, c.do(ctx, http.MethodPost, "/trials", ask, &t)
 }
 
 // Trial is a trial as it is now; 0 is the newest.
-func (c *Client) Trial(ctx context.Context, number uint) (t control.Trial, err error) {
+func (c *Client) Trial(ctx context.Context, number uint) (t model.Trial, err error) {
 	return t, c.do(ctx, http.MethodGet, fmt.Sprintf("/trials/%d", number), nil, &t)
 }
 
@@ -65,34 +65,34 @@ func (c *Client) TrialReport(ctx context.Context, number uint, to io.Writer) err
 	return c.copy(ctx, http.MethodGet, fmt.Sprintf("/trials/%d/report", number), nil, to)
 }
 
-// StopTrial ends a trial before its time.
-func (c *Client) StopTrial(ctx context.Context, number uint, by string) (t control.Trial, err error) {
+// StopTrial stops a trial before its time.
+func (c *Client) StopTrial(ctx context.Context, number uint, by string) (t model.Trial, err error) {
 	return t, c.do(ctx, http.MethodDelete, fmt.Sprintf("/trials/%d?by=%s", number, url.QueryEscape(by)), nil, &t)
 }
 
 // Trials lists trials below the number before (0: from the newest), newest first.
-func (c *Client) Trials(ctx context.Context, before uint, limit int) (t dto.Trials, err error) {
+func (c *Client) Trials(ctx context.Context, before uint, limit int) (t model.TrialPage, err error) {
 	return t, c.do(ctx, http.MethodGet, fmt.Sprintf("/trials?before=%d&limit=%d", before, limit), nil, &t)
 }
 
-// CompareTrials tells what changed from one trial to another.
-func (c *Client) CompareTrials(ctx context.Context, before, after uint) (t control.TrialComparison, err error) {
+// CompareTrials returns what changed from one trial to another.
+func (c *Client) CompareTrials(ctx context.Context, before, after uint) (t model.TrialComparison, err error) {
 	return t, c.do(ctx, http.MethodGet, fmt.Sprintf("/trials/%d/against/%d", before, after), nil, &t)
 }
 
 // TrialNames are the names of the trials in the rules in force.
 func (c *Client) TrialNames(ctx context.Context) (names []string, err error) {
-	var t dto.TrialNames
+	var t model.TrialNames
 	err = c.do(ctx, http.MethodGet, "/trials/names", nil, &t)
 	return t.Names, err
 }
 
-// Forecast computes what requests would come to.
-func (c *Client) Forecast(ctx context.Context, ask control.ForecastAsk) (f control.Forecast, err error) {
+// Forecast computes what would happen to requests.
+func (c *Client) Forecast(ctx context.Context, ask model.ForecastRequest) (f model.Forecast, err error) {
 	return f, c.do(ctx, http.MethodPost, "/forecasts", ask, &f)
 }
 
 // ForecastReport writes the same as one HTML page.
-func (c *Client) ForecastReport(ctx context.Context, ask control.ForecastAsk, to io.Writer) error {
+func (c *Client) ForecastReport(ctx context.Context, ask model.ForecastRequest, to io.Writer) error {
 	return c.copy(ctx, http.MethodPost, "/forecasts/report", ask, to)
 }

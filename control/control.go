@@ -1,159 +1,177 @@
-// Package control is the service's work: publishing rules, keeping the
-// registry of proxies and instances, handing out snapshots, and adding up
-// telemetry. It knows no HTTP of its own; api and the proxies speak to it.
+// Package control is the work of the service, put together of its parts: one package
+// for each idea, each with its own lock and its own small view of the store.
+//
+//	journal    the activity log
+//	fleet      proxies: leases, snapshots, acknowledgements
+//	figures    what proxies counted, in memory and on disk
+//	drills     failures that are injected for a limited time
+//	revisions  rules: what is in force, history, drafts
+//	feed       single requests, live
+//	calls      requests that people want explained or sent
+//	effects    what changes did
+//	outbox     events for receivers
+//	releases   moving to a new version in judged stages
+//	trials     loads with expectations
+//	forecasts  what would happen
+//	views      what people look at
+//
+// A package depends only on those above it.
 package control
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
-	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"nightjar/control/calls"
+	"nightjar/control/drills"
+	"nightjar/control/effects"
+	"nightjar/control/feed"
+	"nightjar/control/figures"
+	"nightjar/control/fleet"
+	"nightjar/control/forecasts"
+	"nightjar/control/journal"
+	"nightjar/control/outbox"
+	"nightjar/control/releases"
+	"nightjar/control/revisions"
+	"nightjar/control/trials"
+	"nightjar/control/views"
 	"nightjar/core/engine"
-	"nightjar/core/release"
 	"nightjar/core/rules"
-	"nightjar/metrics"
 	"nightjar/store"
 	"nightjar/telemetry"
 	"nightjar/traces"
+	"nightjar/wire"
 )
 
-// LeaseTime is how long a registration holds without being renewed.
-const LeaseTime = 10 * time.Second
+const (
+	tidyEvery  = 500 * time.Millisecond
+	pruneEvery = time.Hour
+	closeTime  = 5 * time.Second // to write what is left
+)
 
-// Control is the running service without its outer layers. Make one with New.
+// Config is what the service is made of.
+type Config struct {
+	Store    *store.Store
+	Program  string             // version of the service
+	Traced   float64            // share of the requests without a trace context that proxies trace, 0 to 1
+	Key      ed25519.PrivateKey // signs events; nil: they are not signed
+	Exporter *traces.Exporter   // gets every span too; nil: none does
+	Log      *slog.Logger       // nil: nothing is logged
+	Now      func() time.Time   // nil: time.Now
+	// StartProxy: see trials.Config.
+	StartProxy func(ctx context.Context, p trials.LocalProxy) (address string, wait func(), err error)
+}
+
+// Control is the running service without its API.
 type Control struct {
-	store   *store.Store
-	program string
-	now     func() time.Time
-	started time.Time
+	Program string
+	Traces  *traces.Store
 
-	mu       sync.Mutex // guards what follows
-	force    Force
-	table    *engine.Table              // for explanations, once one is asked for; the proxies have their own
-	before   *engine.Table              // the last one
-	tables   map[tableKey]*engine.Table // as callers see them, for explanations
-	members  map[string]*member
-	ledger   ledger
-	warned   []rules.Finding // what the checker says of the rules in force
-	warnedOf [2]uint64       // rulesSeq and peersSeq when it said so
-	warnedAt time.Time
-	changed  chan struct{} // closed and replaced at every snapshot
-	drills   []store.Drill // that run
-	heard    chan struct{} // closed and replaced whenever a proxy comes, goes or acknowledges
+	Journal   *journal.Journal
+	Fleet     *fleet.Fleet
+	Figures   *figures.Figures
+	Drills    *drills.Drills
+	Revisions *revisions.Revisions
+	Feed      *feed.Feed
+	Calls     *calls.Calls
+	Effects   *effects.Effects
+	Outbox    *outbox.Outbox
+	Releases  *releases.Releases
+	Trials    *trials.Trials
+	Forecasts *forecasts.Forecasts
+	Views     *views.Views
 
-	publishing sync.Mutex           // one publish at a time; it guards releases too
-	releases   map[uint]*releaseRun // that run, and for a moment those that ended
-	counters   counters             // of what their versions answer
-	ending     bool                 // nothing is begun for releases any more
-	beside     sync.WaitGroup       // who sends loads, and asks and tells receivers
-	told       telling
-	written    written
-	briefs     atomic.Pointer[[]ReleaseBrief]
-
-	standins atomic.Pointer[Standins]
-
-	// Key signs what receivers are told; nil: nothing is signed.
-	Key ed25519.PrivateKey
-
-	checking sync.Mutex // guards drafts
-	drafts   []Unpublished
-	draftsOf uint // revision that drafts were compared with; nil drafts: not yet
-
-	drilling sync.Mutex // one drill begins or ends at a time
-
-	// Totals are told of all that is counted; nil: nobody reads them.
-	Totals *metrics.Totals
-	// Traces are kept here.
-	Traces *traces.Store
-	// Log is told of what goes wrong by itself.
-	Log *slog.Logger
-
-	// Beside starts a proxy in this process that follows snapshots of its own,
-	// until ctx is done; ended returns when it has. nil: there are none.
-	Beside func(context.Context, Beside) (address string, ended func(), err error)
-
-	forecasting chan struct{} // a place for each that is being computed
-
-	trying sync.Mutex // guards trial
-	trial  *trialRun  // that runs, or was the last one to
-
-	telemetry *telemetry.Store
-	writing   sync.Mutex         // guards unwritten
-	unwritten []*telemetry.Batch // for the disk
-	journal   journal
-	pruned    time.Time // telemetry on disk; of the goroutine that ages it
-	feed      feed
+	log *slog.Logger
+	now func() time.Time
 }
 
-// Force is what the service wants proxies to follow.
-type Force struct {
-	Revision store.Revision
-	Rules    *rules.Rules // as proxies follow them
-	Written  *rules.Rules // as their files say: without what running releases change
-	Since    time.Time
-}
-
-// New reads the rules in force from the store.
-func New(ctx context.Context, st *store.Store, program string) (*Control, error) {
-	c := &Control{store: st, program: program, now: time.Now, started: time.Now(), members: map[string]*member{},
-		changed: make(chan struct{}), heard: make(chan struct{}), ledger: newLedger(), telemetry: telemetry.New(), releases: map[uint]*releaseRun{}, forecasting: make(chan struct{}, maxForecasts), Traces: traces.New(), Log: slog.New(slog.DiscardHandler)}
-	c.ledger.mesh = st.Mesh()
-	rev, err := st.Revision(ctx, 0)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, fmt.Errorf("reading the rules in force: %w", err)
+// New reads from the store what the service needs to continue.
+func New(ctx context.Context, cfg Config) (*Control, error) {
+	if cfg.Now == nil {
+		cfg.Now = time.Now
 	}
-	written, found := rules.Check(joined(rev.Bundles), rules.Live{})
-	if n := rules.Mistakes(found); n > 0 {
-		return nil, fmt.Errorf("revision %d, which is in force, has %d mistakes for this program, the first at %s: %s; start the program that published it",
-			rev.Number, n, found[0].At, found[0].Message)
-	}
-	overlays, err := overlaysOf(&rev)
-	if err != nil {
-		return nil, err
-	}
-	c.force = Force{Revision: rev, Rules: release.Apply(written, overlays), Written: written, Since: rev.At}
-	drills, err := st.Drills(ctx, 1000)
-	if err != nil {
-		return nil, fmt.Errorf("reading the drills: %w", err)
-	}
-	for _, d := range drills {
-		if drillOf(d, c.now()).Running {
-			c.drills = append(c.drills, d)
-		}
-	}
-	if err := c.recallTelemetry(ctx); err != nil {
+	st, log := cfg.Store, cmp.Or(cfg.Log, slog.New(slog.DiscardHandler))
+	c := &Control{Program: cfg.Program, Traces: traces.New(), Journal: journal.New(st), log: log, now: cfg.Now}
+	c.Traces.Exporter = cfg.Exporter
+	c.Fleet = fleet.New(fleet.Config{Mesh: st.Mesh(), IsNew: st.IsNew(), Traced: cfg.Traced, Journal: c.Journal, Now: cfg.Now})
+	var err error
+	if c.Figures, err = figures.Open(ctx, st, cfg.Now); err != nil {
 		return nil, fmt.Errorf("reading the telemetry: %w", err)
 	}
-	if err := st.InterruptTrials(ctx, TrialRunning, TrialInterrupted); err != nil {
-		return nil, fmt.Errorf("reading the trials: %w", err)
+	if c.Drills, err = drills.Open(ctx, st, c.Fleet, c.Journal, cfg.Now); err != nil {
+		return nil, fmt.Errorf("reading the drills: %w", err)
 	}
-	if err := c.recallReleases(ctx); err != nil {
+	c.Revisions, err = revisions.Open(ctx, revisions.Config{Records: st, Fleet: c.Fleet, Journal: c.Journal, Live: c.live, Now: cfg.Now})
+	if err != nil {
+		return nil, fmt.Errorf("reading the rules in force: %w", err)
+	}
+	c.Feed = feed.New(c.Fleet, c.Traces, cfg.Now)
+	c.Calls = calls.New(calls.Config{Fleet: c.Fleet, Current: c.Revisions.Current, Drills: c.Drills.Specs, Now: cfg.Now})
+	c.Effects = effects.New(effects.Config{Records: st, Figures: c.Figures, Current: c.Revisions.Current, Drills: c.Drills.List, Now: cfg.Now})
+	c.Outbox = outbox.New(outbox.Config{Records: st, Key: cfg.Key, Log: log, Now: cfg.Now})
+	c.Releases, err = releases.Open(ctx, releases.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures,
+		Calls: c.Calls, Outbox: c.Outbox, Journal: c.Journal, Log: log, Now: cfg.Now})
+	if err != nil {
 		return nil, fmt.Errorf("reading the releases: %w", err)
 	}
-	c.bumpDrills()
-	c.bump(true, true)
-	if st.Fresh() {
-		c.ledger.settled = c.ledger.sequence
+	c.Trials, err = trials.Open(ctx, trials.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Calls: c.Calls,
+		Drills: c.Drills, Journal: c.Journal, Log: log, Now: cfg.Now, StartProxy: cfg.StartProxy})
+	if err != nil {
+		return nil, fmt.Errorf("reading the trials: %w", err)
 	}
+	c.Forecasts = forecasts.New(forecasts.Config{Figures: c.Figures, Revisions: c.Revisions, Trials: c.Trials, Fleet: c.Fleet,
+		Table: c.Calls.Table, Drills: c.Drills.Specs, Traces: c.Traces})
+	c.Views = views.New(views.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures, Drills: c.Drills,
+		Releases: c.Releases.Summaries, Now: cfg.Now})
 	return c, nil
 }
 
-const (
-	writeEvery = telemetry.Step * time.Second // telemetry is written
-	ageEvery   = time.Minute                  // telemetry is rolled up
-	pruneEvery = time.Hour                    // what is older than all that is kept goes
-)
+// live is the mesh as it is now, for the checker of rules.
+func (c *Control) live() rules.Live {
+	m := c.Fleet.Members()
+	l := rules.Live{Known: true, Versions: m.Versions}
+	l.Links, l.Busy = c.Figures.Traffic(m.Proxies)
+	return l
+}
 
-// Run expires leases, writes down and tidies until ctx is done.
+// Count takes what a proxy reports of the requests that it counted, and of its guards.
+func (c *Control) Count(id string, d wire.Delta) wire.Kept {
+	now := c.now()
+	kept, isNew := c.Figures.Count(&d)
+	if isNew {
+		c.Releases.Count(&d, telemetry.At(&d, now))
+		c.Fleet.Report(id, &d)
+		c.Journal.Add(activity(id, &d, now)...)
+	}
+	return kept
+}
+
+// activity is the events of guards that a proxy reports.
+func activity(id string, d *wire.Delta, now time.Time) []store.Activity {
+	ago := func(ms int64) time.Duration {
+		return time.Duration(min(max(ms, 0), telemetry.Kept*1000)) * time.Millisecond // a proxy can report anything
+	}
+	sent := now.Add(-ago(d.AgoMS))
+	list := make([]store.Activity, len(d.Events))
+	for i, e := range d.Events {
+		list[i] = entry(id, e, sent.Add(-ago(e.AgoMS)))
+	}
+	return list
+}
+
+func entry(id string, e engine.Event, at time.Time) store.Activity {
+	return store.Activity{At: at.UTC(), Who: id, Kind: e.Kind, Service: e.Service, Version: e.Version, Instance: e.Instance, Detail: e.Detail}
+}
+
+// Run does what has to be done regularly, until ctx is done.
 func (c *Control) Run(ctx context.Context) {
 	var loops sync.WaitGroup
-	do := func(every time.Duration, what string, job func(context.Context) error) {
+	do := func(every time.Duration, failure string, job func(context.Context) error) {
 		loops.Go(func() {
 			t := time.NewTicker(every)
 			defer t.Stop()
@@ -163,146 +181,43 @@ func (c *Control) Run(ctx context.Context) {
 					return
 				case <-t.C:
 					if err := job(ctx); err != nil && ctx.Err() == nil {
-						c.Log.Error(what, "error", err)
+						c.log.Error(failure, "error", err)
 					}
 				}
 			}
 		})
 	}
-	do(writeEvery, "telemetry cannot be written; proxies keep it meanwhile", c.writeTelemetry)
-	do(ageEvery, "telemetry cannot be rolled up", c.ageTelemetry)
-	do(recordEvery, "an effect cannot be recorded", c.recordEffects)
-	do(stepEvery, "the steps of releases cannot be stored; they wait", c.stepReleases)
-	do(noticeEvery, "what receivers are to be told cannot be read", c.deliverNotices)
-	t := time.NewTicker(500 * time.Millisecond)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			loops.Wait()
-			c.endTrial()
-			c.endReleases()
-			c.beside.Wait()
-			last, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			defer stop()
-			c.writeJournal(last)
-			if err := c.writeTelemetry(last); err != nil {
-				c.Log.Error("the last telemetry is not written", "error", err)
-			}
-			return
-		case now := <-t.C:
-			c.expire(now)
-			c.endDrills(now)
-			c.writeJournal(ctx)
-			c.telemetry.Tidy(now)
+	do(tidyEvery, "the activity log cannot be written; entries wait", c.tidy)
+	do(pruneEvery, "the activity log cannot be pruned", c.Journal.Prune)
+	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
+	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
+	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)
+	do(releases.StepEvery, "the steps of releases cannot be stored; they wait", c.Releases.Step)
+	do(outbox.DeliverEvery, "notices cannot be read; their receivers wait", c.Outbox.Deliver)
+	<-ctx.Done()
+	loops.Wait()
+	c.close(ctx)
+}
+
+// tidy lets time pass where that is all that is needed.
+func (c *Control) tidy(ctx context.Context) error {
+	now := c.now()
+	c.Fleet.Expire(now)
+	c.Drills.Expire(now)
+	c.Figures.Tidy(now)
+	return c.Journal.Write(ctx)
+}
+
+// close ends what is running, and writes what is left.
+func (c *Control) close(ctx context.Context) {
+	c.Trials.Close()
+	c.Releases.Close()
+	c.Outbox.Wait()
+	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), closeTime)
+	defer stop()
+	for what, write := range map[string]func(context.Context) error{"activity": c.Journal.Write, "telemetry": c.Figures.Write} {
+		if err := write(ctx); err != nil {
+			c.log.Error("the last "+what+" could not be written", "error", err)
 		}
 	}
-}
-
-// Trace sets the share of the requests without a trace context that proxies
-// trace, 0 to 1. It is called before anything else happens.
-func (c *Control) Trace(share float64) { c.ledger.traced = share }
-
-// Traced is that share.
-func (c *Control) Traced() float64 { return c.ledger.traced }
-
-// Program is the version of the service.
-func (c *Control) Program() string { return c.program }
-
-// Telemetry tells how many sets of names have requests now, and how many
-// requests were counted without names.
-func (c *Control) Telemetry() (series int, nameless uint64) { return c.telemetry.State() }
-
-// InForce is the revision that proxies are to follow, with its rules. Nobody
-// may change what it points to.
-func (c *Control) InForce() Force {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.force
-}
-
-// bump makes a new snapshot out of what changed and wakes everybody who waits
-// for one. The caller holds mu, or is alone.
-func (c *Control) bump(rulesChanged, peersChanged bool) {
-	c.ledger.next()
-	if rulesChanged {
-		c.ledger.noteRules(c.force.Rules)
-	}
-	if peersChanged {
-		c.ledger.notePeers(c.instances())
-	}
-	c.table, c.tables = nil, nil
-	close(c.changed)
-	c.changed = make(chan struct{})
-	c.hear()
-}
-
-// hear wakes who waits for the proxies. The caller holds mu.
-func (c *Control) hear() {
-	close(c.heard)
-	c.heard = make(chan struct{})
-}
-
-// tableKey is a caller whose proxies follow one table.
-type tableKey struct {
-	scope scopeKey
-	site  string
-}
-
-// maxTables bounds the tables that are kept for explanations.
-const maxTables = 16
-
-// tableOf is the table of the rules in force as the proxies of a caller follow it:
-// the services that it may call, its site, and the drills that run. Times of
-// requests count from Control.started.
-func (c *Control) tableOf(k tableKey) *engine.Table {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if t := c.tables[k]; t != nil {
-		return t
-	}
-	rs, instances := *c.force.Rules, c.instances()
-	sc := c.ledger.scope(k.scope)
-	if sc.known {
-		knows := func(service string) bool { return sc.services[service] }
-		rs.Services = slices.DeleteFunc(slices.Clone(rs.Services), func(s *rules.Service) bool { return !knows(s.Name) })
-		instances = slices.DeleteFunc(instances, func(in engine.Instance) bool { return !knows(in.Service) })
-	}
-	opt := engine.Options{Site: k.site, Now: c.sinceStart()}
-	if k.scope.gateway == "" {
-		opt.Calls = sc.calls
-	}
-	for _, d := range c.drills {
-		harm := d.Harm.Drill
-		harm.Until = d.Harm.Ends.Sub(c.started)
-		opt.Drills = append(opt.Drills, harm)
-	}
-	t, err := engine.Compile(&rs, instances, opt)
-	if err != nil {
-		return c.before
-	}
-	if len(c.tables) >= maxTables || c.tables == nil {
-		c.tables = map[tableKey]*engine.Table{}
-	}
-	c.tables[k] = t
-	return t
-}
-
-// sinceStart is now as the tables for explanations count time.
-func (c *Control) sinceStart() time.Duration { return c.now().Sub(c.started) }
-
-// tableNow is the table of the rules in force. Rules that were checked compile;
-// should they not, explanations keep to the table before, and every proxy says
-// in its fleet entry why.
-func (c *Control) tableNow() *engine.Table {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.table == nil {
-		t, err := engine.Compile(c.force.Rules, c.instances(), engine.Options{})
-		if err != nil {
-			return c.before
-		}
-		c.table, c.before = t, t
-	}
-	return c.table
 }

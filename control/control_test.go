@@ -1,6 +1,8 @@
 package control
 
 import (
+	"crypto/ed25519"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -8,6 +10,10 @@ import (
 	"testing"
 	"time"
 
+	"nightjar/api/model"
+	"nightjar/control/fleet"
+	"nightjar/control/problem"
+	"nightjar/control/revisions"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/store"
@@ -17,8 +23,9 @@ import (
 // clock is a Control with its own time.
 type clock struct {
 	*Control
-	t   *testing.T
-	now time.Time
+	t     *testing.T
+	now   time.Time
+	store *store.Store
 }
 
 func newClock(t *testing.T) *clock {
@@ -28,25 +35,52 @@ func newClock(t *testing.T) *clock {
 
 func reopen(t *testing.T, dir string) *clock {
 	t.Helper()
+	// By the middle of a second all proxies have reported the one before.
+	return reopenAt(t, dir, time.Date(2026, 11, 23, 22, 40, 0, 5e8, time.UTC), nil)
+}
+
+// reopenAt is a service that starts at a time.
+func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *clock {
+	t.Helper()
 	st, err := store.Open(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	c, err := New(t.Context(), st, "test")
-	if err != nil {
+	k := &clock{t: t, now: now, store: st}
+	if k.Control, err = New(t.Context(), Config{Store: st, Program: "test", Key: key, Now: func() time.Time { return k.now }}); err != nil {
 		t.Fatal(err)
 	}
-	k := &clock{c, t, time.Date(2026, 11, 23, 22, 40, 0, 5e8, time.UTC)} // by the middle of a second all have told of the one before
-	c.now, c.started = func() time.Time { return k.now }, k.now
 	return k
 }
 
-func (k *clock) publish(text string) (Published, error) {
-	return k.Publish(k.t.Context(), Publication{Bundle: MainBundle, Files: []rules.File{{Name: "a.yaml", Text: text}}, Author: "mate"})
+// snapshot is what a line of news says.
+func snapshot(t *testing.T, u *fleet.Update) wire.Snapshot {
+	t.Helper()
+	var s wire.Snapshot
+	if err := json.Unmarshal(u.Line(), &s); err != nil {
+		t.Fatal(err)
+	}
+	return s
 }
 
-func (k *clock) mustPublish(text string) Published {
+// eventually waits for what happens in the background.
+func (k *clock) eventually(what string, done func() bool) {
+	k.t.Helper()
+	for range 500 {
+		if done() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	k.t.Fatalf("waited 5s for: %s", what)
+}
+
+func (k *clock) publish(text string) (model.Published, error) {
+	return k.Revisions.Publish(k.t.Context(), revisions.Publication{Bundle: model.MainBundle, Files: []rules.File{{Name: "a.yaml", Text: text}}, Author: "mate"})
+}
+
+func (k *clock) mustPublish(text string) model.Published {
 	k.t.Helper()
 	p, err := k.publish(text)
 	if err != nil {
@@ -57,14 +91,14 @@ func (k *clock) mustPublish(text string) Published {
 
 func (k *clock) register(id, service, version string) {
 	k.t.Helper()
-	if _, err := k.Register(wire.Registration{ID: id, Nonce: "n-" + id, Service: service, Version: version, Inbound: "127.0.0.1:1"}); err != nil {
+	if _, err := k.Fleet.Register(wire.Registration{ID: id, Nonce: "n-" + id, Service: service, Version: version, Inbound: "127.0.0.1:1"}); err != nil {
 		k.t.Fatal(err)
 	}
 }
 
 const two = "services:\n  s:\n    versions: [v1, v2]\n    routes:\n      - {name: crew, when: {path: /crew}, send: v2}\n      - {name: all, send: {v1: 80, v2: 20}}\n"
 
-func firstMistake(m Mistaken) rules.Finding {
+func firstMistake(m problem.RulesRejected) rules.Finding {
 	for _, f := range m.Findings {
 		if f.Severity == rules.Mistake {
 			return f
@@ -76,54 +110,54 @@ func firstMistake(m Mistaken) rules.Finding {
 func TestPublishing(t *testing.T) {
 	k := newClock(t)
 	p := k.mustPublish(two)
-	if p.Revision != 1 || len(p.Changes) == 0 || p.Reached.Connected != 0 {
+	if p.Revision != 1 || len(p.Changes) == 0 || p.Rollout.Connected != 0 {
 		t.Errorf("first: %+v", p)
 	}
-	var mistaken Mistaken
+	var mistaken problem.RulesRejected
 	if _, err := k.publish(strings.Replace(two, "20", "10", 1)); !errors.As(err, &mistaken) || firstMistake(mistaken).Code != rules.CodeWeights {
 		t.Errorf("weights: %v", err)
 	}
 	old := uint(0)
-	var overtaken Overtaken
-	if _, err := k.Publish(t.Context(), Publication{Bundle: MainBundle, Expect: &old}); !errors.As(err, &overtaken) || overtaken.InForce != 1 {
+	var overtaken problem.RevisionConflict
+	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: model.MainBundle, Expect: &old}); !errors.As(err, &overtaken) || overtaken.Current != 1 {
 		t.Errorf("overtaken: %v", err)
 	}
-	var unusable Unusable
-	if _, err := k.Publish(t.Context(), Publication{Bundle: "No Name"}); !errors.As(err, &unusable) {
+	var unusable problem.InvalidRequest
+	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: "No Name"}); !errors.As(err, &unusable) {
 		t.Errorf("bundle name: %v", err)
 	}
-	if _, err := k.Publish(t.Context(), Publication{Bundle: MainBundle, Files: []rules.File{{Name: "a"}, {Name: "a"}}}); !errors.As(err, &unusable) {
+	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: model.MainBundle, Files: []rules.File{{Name: "a"}, {Name: "a"}}}); !errors.As(err, &unusable) {
 		t.Errorf("a file twice: %v", err)
 	}
-	if n := k.InForce().Revision.Number; n != 1 {
+	if n := k.Revisions.Current().Revision.Number; n != 1 {
 		t.Errorf("after refusals revision %d is in force", n)
 	}
 
 	// A second bundle joins; one that declares the same again is refused, and
 	// its positions say whose file it is.
-	if _, err := k.Publish(t.Context(), Publication{Bundle: "crew", Files: []rules.File{{Name: "a.yaml", Text: "services: {bunks: {versions: [v1]}}\n"}}}); err != nil {
+	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: "crew", Files: []rules.File{{Name: "a.yaml", Text: "services: {bunks: {versions: [v1]}}\n"}}}); err != nil {
 		t.Fatal(err)
 	}
-	_, err := k.Publish(t.Context(), Publication{Bundle: "night", Files: []rules.File{{Name: "a.yaml", Text: "services: {s: {}}\n"}}})
+	_, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: "night", Files: []rules.File{{Name: "a.yaml", Text: "services: {s: {}}\n"}}})
 	if !errors.As(err, &mistaken) || firstMistake(mistaken).At.File != "night:a.yaml" || firstMistake(mistaken).Also.File != "a.yaml" {
 		t.Errorf("declared in two bundles: %v", err)
 	}
-	if rs := k.InForce().Rules; rs.Service("s") == nil || rs.Service("bunks") == nil {
+	if rs := k.Revisions.Current().Rules; rs.Service("s") == nil || rs.Service("bunks") == nil {
 		t.Error("a bundle replaced another")
 	}
 
-	split, err := k.Split(t.Context(), "s", "", []Weight{{"v1", "12.5"}, {"v2", "87.5"}}, Publication{Author: "mate"})
+	split, err := k.Revisions.Split(t.Context(), "s", "", []model.Weight{{Target: "v1", Weight: "12.5"}, {Target: "v2", Weight: "87.5"}}, revisions.Publication{Author: "mate"})
 	if err != nil || split.Changes[0].After != "v1 12.5, v2 87.5" {
 		t.Errorf("split: %+v, %v", split, err)
 	}
-	if r, _ := k.Revision(t.Context(), 0); r.Kind != "split" || r.Message != "split all of s: v1 12.5, v2 87.5" || !strings.Contains(r.Bundles[MainBundle][0].Text, "send: {v1: 12.5, v2: 87.5}}") {
+	if r, _ := k.Revisions.Revision(t.Context(), 0); r.Kind != "split" || r.Message != "split all of s: v1 12.5, v2 87.5" || !strings.Contains(r.Bundles[model.MainBundle][0].Text, "send: {v1: 12.5, v2: 87.5}}") {
 		t.Errorf("revision: %+v", r)
 	}
-	back, err := k.Restore(t.Context(), 1, "mate", "", 0)
-	if err != nil || back.Revision != 4 || k.InForce().Rules.Service("bunks") != nil {
+	back, err := k.Revisions.Restore(t.Context(), 1, "mate", "", 0)
+	if err != nil || back.Revision != 4 || k.Revisions.Current().Rules.Service("bunks") != nil {
 		t.Errorf("restore: %+v, %v", back, err)
 	}
-	if _, err := k.Restore(t.Context(), 99, "", "", 0); !errors.Is(err, store.ErrNotFound) {
+	if _, err := k.Revisions.Restore(t.Context(), 99, "", "", 0); !errors.As(err, new(problem.NotFound)) {
 		t.Errorf("restore of nothing: %v", err)
 	}
 }
@@ -131,12 +165,12 @@ func TestPublishing(t *testing.T) {
 func TestUnpublishedFiles(t *testing.T) {
 	k := newClock(t)
 	k.mustPublish(two)
-	check := func(text string) []Unpublished {
+	check := func(text string) []model.Unpublished {
 		t.Helper()
-		if _, err := k.Check(t.Context(), MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
+		if _, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
 			t.Fatal(err)
 		}
-		u, err := k.Unpublished(t.Context())
+		u, err := k.Revisions.Unpublished(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -153,7 +187,7 @@ func TestUnpublishedFiles(t *testing.T) {
 		t.Errorf("a change: %+v", u)
 	}
 	k.mustPublish(other)
-	if u, _ := k.Unpublished(t.Context()); len(u) != 0 {
+	if u, _ := k.Revisions.Unpublished(t.Context()); len(u) != 0 {
 		t.Errorf("after publishing: %+v", u)
 	}
 }
@@ -162,47 +196,47 @@ func TestLeases(t *testing.T) {
 	k := newClock(t)
 	k.register("a", "s", "v1")
 	k.register("b", "s", "v1")
-	detach, err := k.Attach("b", "n-b")
+	detach, err := k.Fleet.Attach("b", "n-b")
 	if err != nil {
 		t.Fatal(err)
 	}
-	var taken NameTaken
-	if _, err := k.Register(wire.Registration{ID: "b", Nonce: "other"}); !errors.As(err, &taken) {
+	var taken fleet.NameTaken
+	if _, err := k.Fleet.Register(wire.Registration{ID: "b", Nonce: "other"}); !errors.As(err, &taken) {
 		t.Errorf("a name twice: %v", err)
 	}
-	if _, err := k.Attach("ghost", ""); !errors.As(err, new(NotRegistered)) {
+	if _, err := k.Fleet.Attach("ghost", ""); !errors.As(err, new(fleet.NotRegistered)) {
 		t.Errorf("attach without registering: %v", err)
 	}
-	news, changed := k.News("b", 0)
-	if s := news.snap; len(s.Instances) != 2 || s.Rest == nil || !s.Whole || !s.Settled {
+	news, changed := k.Fleet.Next("b", 0)
+	if s := snapshot(t, news); len(s.Instances) != 2 || s.Rest == nil || !s.Whole || !s.Settled {
 		t.Errorf("first snapshot: %+v", s)
 	}
 	seen := news.Sequence
-	k.now = k.now.Add(LeaseTime + time.Second)
-	k.expire(k.now)
+	k.now = k.now.Add(fleet.LeaseTime + time.Second)
+	k.Fleet.Expire(k.now)
 	select {
 	case <-changed:
 	default:
 		t.Error("nobody was woken")
 	}
-	news, _ = k.News("b", seen)
-	if s := news.snap; fmt.Sprint(s.GoneInstances) != "[a]" || len(s.Instances) > 0 || s.Whole || s.Services != nil || s.Rest != nil || s.Revision != 0 {
+	news, _ = k.Fleet.Next("b", seen)
+	if s := snapshot(t, news); fmt.Sprint(s.GoneInstances) != "[a]" || len(s.Instances) > 0 || s.Whole || s.Services != nil || s.Rest != nil || s.Revision != 0 {
 		t.Errorf("a is gone, and nothing else changed: %s", news.Line())
 	}
-	if again, _ := k.News("b", news.Sequence); again != nil {
+	if again, _ := k.Fleet.Next("b", news.Sequence); again != nil {
 		t.Errorf("nothing is new: %s", again.Line())
 	}
 	detach()
-	k.expire(k.now.Add(time.Second))
-	if len(k.Fleet()) != 1 {
+	k.Fleet.Expire(k.now.Add(time.Second))
+	if len(k.Fleet.List().Proxies) != 1 {
 		t.Error("a proxy that lost its stream has a lease to come back in")
 	}
-	k.Withdraw("b", "other")
-	if len(k.Fleet()) != 1 {
+	k.Fleet.Withdraw("b", "other")
+	if len(k.Fleet.List().Proxies) != 1 {
 		t.Error("another process withdrew it")
 	}
-	k.Withdraw("b", "n-b")
-	if len(k.Fleet()) != 0 {
+	k.Fleet.Withdraw("b", "n-b")
+	if len(k.Fleet.List().Proxies) != 0 {
 		t.Error("withdrawn, and still there")
 	}
 }
@@ -214,11 +248,11 @@ func TestUnsettledAfterARestart(t *testing.T) {
 	first := reopen(t, dir)
 	first.mustPublish(two)
 	k := reopen(t, dir)
-	if n, _ := k.News("", 0); n.snap.Settled || n.snap.Revision != 1 || n.snap.Services[0].Name != "s" {
+	if n, _ := k.Fleet.Next("", 0); snapshot(t, n).Settled || snapshot(t, n).Revision != 1 || snapshot(t, n).Services[0].Name != "s" {
 		t.Errorf("right after: %s", n.Line())
 	}
-	k.expire(k.now.Add(LeaseTime + time.Second))
-	if n, _ := k.News("", 0); !n.snap.Settled {
+	k.Fleet.Expire(k.now.Add(fleet.LeaseTime + time.Second))
+	if n, _ := k.Fleet.Next("", 0); !snapshot(t, n).Settled {
 		t.Error("later")
 	}
 }
@@ -228,20 +262,20 @@ func TestAwaitCountsConnectedProxies(t *testing.T) {
 	for _, id := range []string{"a", "b", "away"} {
 		k.register(id, "s", "v1")
 		if id != "away" {
-			if _, err := k.Attach(id, "n-"+id); err != nil {
+			if _, err := k.Fleet.Attach(id, "n-"+id); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
-	k.Acknowledge("a", wire.Ack{Revision: 1})
-	k.Acknowledge("b", wire.Ack{Revision: 0, Error: "no port"})
+	k.Fleet.Acknowledge("a", wire.Ack{Revision: 1})
+	k.Fleet.Acknowledge("b", wire.Ack{Revision: 0, Error: "no port"})
 	p := k.mustPublish(two)
-	if p.Reached.Connected != 2 || p.Reached.InForce != 1 || fmt.Sprint(p.Reached.Missing) != "[b: no port]" {
-		t.Errorf("%+v", p.Reached)
+	if p.Rollout.Connected != 2 || p.Rollout.Acknowledged != 1 || fmt.Sprint(p.Rollout.Missing) != "[b: no port]" {
+		t.Errorf("%+v", p.Rollout)
 	}
 	k.now = k.now.Add(7 * time.Millisecond)
-	go k.Acknowledge("b", wire.Ack{Revision: 1})
-	if r := k.await(t.Context(), 1, k.now.Add(-7*time.Millisecond), time.Minute); r.InForce != 2 || r.AfterMS != 7 {
+	go k.Fleet.Acknowledge("b", wire.Ack{Revision: 1})
+	if r := k.Fleet.Await(t.Context(), 1, k.now.Add(-7*time.Millisecond), time.Minute); r.Acknowledged != 2 || r.AfterMS != 7 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -269,7 +303,7 @@ func TestFigures(t *testing.T) {
 	k.Count("p", d) // sent again after a lost answer
 	k.now = k.now.Add(2 * time.Second)
 	k.Count("p", delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
-	m, err := k.View(t.Context(), 10, 0)
+	m, err := k.Views.Mesh(t.Context(), 10, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -308,16 +342,16 @@ func TestFigures(t *testing.T) {
 	}
 	k.mustPublish(two)
 	k.now = k.now.Add(time.Minute)
-	if m, _ := k.View(t.Context(), 10, 0); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
+	if m, _ := k.Views.Mesh(t.Context(), 10, 0); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
 		t.Error("without requests nothing is known")
 	} else if !near(m.Services[0].Versions[0].Intended, 0.8) {
 		t.Errorf("without requests the last route tells what is intended: %v", m.Services[0].Versions[0].Intended)
 	}
 }
 
-func view(t *testing.T, k *clock) Service {
+func view(t *testing.T, k *clock) model.Service {
 	t.Helper()
-	m, err := k.View(t.Context(), 10, 0)
+	m, err := k.Views.Mesh(t.Context(), 10, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

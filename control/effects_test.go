@@ -8,10 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"nightjar/core/effect"
-	"nightjar/core/rules"
+	"nightjar/api/model"
+	"nightjar/control/problem"
 	"nightjar/core/stats"
-	"nightjar/core/trial"
 	"nightjar/store"
 	"nightjar/wire"
 )
@@ -25,9 +24,9 @@ func (k *clock) traffic(seq *uint64, revision uint, begin, end time.Time, ok, fa
 		bucket := uint16(stats.Bucket(20 * time.Millisecond))
 		k.Count("p", delta(*seq, wire.Series{Revision: revision, Service: "s", Version: "v1", RouteOf: "s", Route: "all",
 			Counts: stats.Counts{OK: ok, FirstOK: ok, Failed: failed, Tries: ok + failed, Latency: []stats.Bin{{Bucket: bucket, N: ok + failed}}}}))
-		k.telemetry.Tidy(k.now)
+		k.Figures.Tidy(k.now)
 	}
-	if err := k.writeTelemetry(k.t.Context()); err != nil {
+	if err := k.Figures.Write(k.t.Context()); err != nil {
 		k.t.Fatal(err)
 	}
 }
@@ -50,15 +49,15 @@ func TestEffectsKeepRevisionsApart(t *testing.T) {
 	k.mustPublish(two)
 	k.traffic(&seq, 3, at(501), at(900), 6, 4)
 
-	get := func(revision uint) Effect {
+	get := func(revision uint) model.Effect {
 		t.Helper()
-		e, err := k.Effect(t.Context(), EffectAsk{Revision: revision, Settle: -1})
+		e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Revision: revision, Settle: -1})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return e
 	}
-	row := func(e Effect, kind effect.Kind, name string) effect.Row {
+	row := func(e model.Effect, kind string, name string) model.EffectRow {
 		t.Helper()
 		for _, r := range e.Rows {
 			if r.Kind == kind && r.Name == name {
@@ -66,52 +65,52 @@ func TestEffectsKeepRevisionsApart(t *testing.T) {
 			}
 		}
 		t.Fatalf("no row %s %s", kind, name)
-		return effect.Row{}
+		return model.EffectRow{}
 	}
 	second := get(2)
-	if second.Before.Seconds != 300 || second.After.From != at(406).Unix() || second.After.To != at(500).Unix() || !second.Complete || second.Recorded {
+	if second.Before.Seconds != 300 || second.After.From != at(406).Unix() || second.After.To != at(500).Unix() || !second.IsComplete || second.IsRecorded {
 		t.Errorf("windows of revision 2: %+v, %+v", second.Before, second.After)
 	}
 	if !strings.Contains(strings.Join(second.Notes, " "), "window after is short: revision 3 came 1m40s later") {
 		t.Errorf("notes: %q", second.Notes)
 	}
-	r := row(second, effect.Route, "s/all")
-	if r.Before.Requests != 3000 || r.After.Requests != 940 || r.Verdict != effect.Better || math.Abs(*r.Success.Change-0.1) > 1e-9 || r.Before.RPS != 10 {
+	r := row(second, model.RowRoute, "s/all")
+	if r.Before.Requests != 3000 || r.After.Requests != 940 || r.Verdict != model.Better || math.Abs(*r.Success.Change-0.1) > 1e-9 || r.Before.RPS != 10 {
 		t.Errorf("revision 2: %+v", r)
 	}
 	third := get(3)
-	if r := row(third, effect.Caller, "kiosk"); r.Before.Requests != 940 || r.After.Requests != 3000 || r.Verdict != effect.Worse {
+	if r := row(third, model.RowCaller, "kiosk"); r.Before.Requests != 940 || r.After.Requests != 3000 || r.Verdict != model.Worse {
 		t.Errorf("revision 3: %+v, %v", r, third.Notes)
 	}
-	if first := get(1); first.Before.Seconds != 0 || first.Whole().Verdict != effect.TooFew {
+	if first := get(1); first.Before.Seconds != 0 || first.Whole().Verdict != model.TooFew {
 		t.Errorf("revision 1 has a side before: %+v", first.Before)
 	}
-	moment, err := k.Effect(t.Context(), EffectAsk{At: at(650).Unix(), Window: 60, Settle: 0})
-	if r := row(moment, effect.Mesh, ""); err != nil || r.Before.Requests != 600 || r.After.Requests != 600 || r.Verdict != effect.NoChange {
+	moment, err := k.Effects.Effect(t.Context(), model.EffectQuery{At: at(650).Unix(), Window: 60, Settle: 0})
+	if r := row(moment, model.RowMesh, ""); err != nil || r.Before.Requests != 600 || r.After.Requests != 600 || r.Verdict != model.NoClearChange {
 		t.Errorf("a moment at which nothing changed: %+v, %v", r, err)
 	}
 
 	// What is full is recorded once, and read back when nothing is in memory any more.
 	for range 2 {
-		if err := k.recordEffects(t.Context()); err != nil {
+		if err := k.Effects.Record(t.Context()); err != nil {
 			t.Fatal(err)
 		}
 	}
 	k.now = at(5000)
 	later := reopen(t, dir)
 	later.clockFrom(k)
-	e, err := later.Effect(t.Context(), EffectAsk{Revision: 2, Settle: -1})
-	if err != nil || !e.Recorded || e.Whole().Before.Requests != 3000 {
+	e, err := later.Effects.Effect(t.Context(), model.EffectQuery{Revision: 2, Settle: -1})
+	if err != nil || !e.IsRecorded || e.Whole().Before.Requests != 3000 {
 		t.Errorf("recorded: %+v, %v", e.Whole(), err)
 	}
-	heads, err := later.Effects(t.Context(), 0, 10)
-	if err != nil || len(heads) != 3 || heads[0].Revision != 3 || heads[0].Verdict != effect.Worse || heads[0].Worse == 0 || heads[1].Verdict != effect.Better || !heads[2].Complete {
+	heads, err := later.Effects.List(t.Context(), 0, 10)
+	if err != nil || len(heads) != 3 || heads[0].Revision != 3 || heads[0].Verdict != model.Worse || heads[0].Worse == 0 || heads[1].Verdict != model.Better || !heads[2].IsComplete {
 		t.Errorf("the list: %+v, %v", heads, err)
 	}
-	for _, bad := range []EffectAsk{{Revision: 9, Settle: -1}, {At: 5, Settle: -1}, {Window: 100_000, Settle: -1}} {
-		_, err := k.Effect(t.Context(), bad)
-		var no Unusable
-		if err == nil || !errors.Is(err, store.ErrNotFound) && !errors.As(err, &no) {
+	for _, bad := range []model.EffectQuery{{Revision: 9, Settle: -1}, {At: 5, Settle: -1}, {Window: 100_000, Settle: -1}} {
+		_, err := k.Effects.Effect(t.Context(), bad)
+		var no problem.InvalidRequest
+		if err == nil || !errors.As(err, new(problem.NotFound)) && !errors.As(err, &no) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
@@ -126,14 +125,14 @@ func TestYoungEffect(t *testing.T) {
 	k.mustPublish(two)
 	begin := k.now
 	k.traffic(&seq, 1, begin, begin.Add(30*time.Second), 10, 0)
-	if err := k.recordEffects(t.Context()); err != nil {
+	if err := k.Effects.Record(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	e, err := k.Effect(t.Context(), EffectAsk{Settle: -1})
-	if err != nil || e.Complete || e.Due == nil || e.Due.Unix() != begin.Unix()+306 || e.After.Seconds != 24 || e.Whole().After.Requests != 240 {
+	e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Settle: -1})
+	if err != nil || e.IsComplete || e.Due == nil || e.Due.Unix() != begin.Unix()+306 || e.After.Seconds != 24 || e.Whole().After.Requests != 240 {
 		t.Errorf("%+v, %v", e, err)
 	}
-	if heads, err := k.Effects(t.Context(), 0, 5); err != nil || len(heads) != 1 || heads[0].Complete || heads[0].Due == nil {
+	if heads, err := k.Effects.List(t.Context(), 0, 5); err != nil || len(heads) != 1 || heads[0].IsComplete || heads[0].Due == nil {
 		t.Errorf("%+v, %v", heads, err)
 	}
 }
@@ -154,7 +153,7 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 	k.register("front-1", "front", "v1")
 	k.register("back-1", "back", "v1")
 	k.register("back-2", "back", "v2")
-	if _, err := k.Register(wire.Registration{ID: "door-1", Nonce: "n-door", Gateway: "door"}); err != nil {
+	if _, err := k.Fleet.Register(wire.Registration{ID: "door-1", Nonce: "n-door", Gateway: "door"}); err != nil {
 		t.Fatal(err)
 	}
 	bins := func(ms int, n uint64) []stats.Bin {
@@ -174,14 +173,14 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 			wire.Series{Revision: 1, RouteOf: "back", Route: "crew", Service: "back", Version: "v2", Counts: stats.Counts{OK: 11 - bad, FirstOK: 11 - bad, Failed: bad, Tries: 11, Latency: bins(20, 11)}})
 		count("back-1", "n-back-1", "back", "v1", wire.Series{App: true, Caller: "front", Service: "back", Version: "v1", Instance: "back-1", Counts: stats.Counts{OK: 9, Tries: 9, Latency: bins(19, 9)}})
 		count("back-2", "n-back-2", "back", "v2", wire.Series{App: true, Caller: "front", Service: "back", Version: "v2", Instance: "back-2", Counts: stats.Counts{OK: 11 - bad, Failed: bad, Tries: 11, Latency: bins(19, 11)}})
-		k.telemetry.Tidy(k.now)
+		k.Figures.Tidy(k.now)
 	}
 	k.now = k.now.Add(time.Second)
-	f, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 20_000, Expect: []string{"success >= 99%", "p50 <= 33ms"}})
+	f, err := k.Forecasts.Forecast(t.Context(), model.ForecastRequest{Window: 60, Requests: 20_000, Expect: []string{"success >= 99%", "p50 <= 33ms"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	taken := map[string]TakenFor{}
+	taken := map[string]model.VersionBehaviour{}
 	for _, b := range f.Behaviour {
 		taken[b.Target] = b
 	}
@@ -191,63 +190,42 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 	if back := taken["back/v2"]; math.Abs(back.Errors-0.1/11) > 0.0005 || math.Abs(back.P50MS-19) > 0.3 || math.Abs(back.HopMS-1) > 0.3 {
 		t.Errorf("back/v2 is taken for %+v", back)
 	}
-	rows := map[string]effect.Row{}
+	rows := map[string]model.EffectRow{}
 	for _, r := range f.Rows {
 		rows[string(r.Kind)+" "+r.Name] = r
 	}
-	if r := rows["caller door"]; r.Verdict != effect.NoChange || math.Abs(*r.P50MS.After-31) > 1.5 || math.Abs(*r.Success.After-0.995) > 0.001 {
+	if r := rows["caller door"]; r.Verdict != model.NoClearChange || math.Abs(*r.P50MS.After-31) > 1.5 || math.Abs(*r.Success.After-0.995) > 0.001 {
 		t.Errorf("the forecast of what is: %+v, p50 %v", r.Success, *r.P50MS.After)
 	}
 	if r := rows["route back/crew"]; math.Abs(float64(r.After.Requests)/20_000-0.55) > 0.01 {
 		t.Errorf("%d of 20000 requests take the route that 11 of 20 took", r.After.Requests)
 	}
-	if len(f.Expected) != 2 || !f.Expected[0].Met || !f.Expected[1].Met || len(f.Calibration) == 0 || f.After != AloneSide {
+	if len(f.Expected) != 2 || !f.Expected[0].IsMet || !f.Expected[1].IsMet || len(f.Calibration) == 0 || f.After != model.SideForecast {
 		t.Errorf("%+v, %q", f.Expected, f.Calibration)
 	}
 
 	// A draft that takes the crew's version away, and one that gives up too early.
-	draft := func(old, now string) Forecast {
+	draft := func(old, now string) model.Forecast {
 		t.Helper()
-		f, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 20_000, Rules: []rules.File{{Name: "a.yaml", Text: strings.Replace(harbour, old, now, 1)}}})
+		f, err := k.Forecasts.Forecast(t.Context(), model.ForecastRequest{Window: 60, Requests: 20_000, Rules: []model.File{{Name: "a.yaml", Text: strings.Replace(harbour, old, now, 1)}}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return f
 	}
-	if f := draft(`{path: /back/**}, send: v1}]`, `{path: /back/**}, send: v1, timeout: 15ms}]`); !strings.HasPrefix(f.Worse, "caller") || f.Rows[0].Verdict != effect.Worse {
+	if f := draft(`{path: /back/**}, send: v1}]`, `{path: /back/**}, send: v1, timeout: 15ms}]`); !strings.HasPrefix(f.Worse, "caller") || f.Rows[0].Verdict != model.Worse {
 		t.Errorf("a timeout of 15 ms on what takes 20: worse is %q", f.Worse)
 	}
-	if f := draft("send: v2}", "send: v1}"); f.Rows[0].Verdict != effect.Better || f.Worse != "" {
+	if f := draft("send: v2}", "send: v1}"); f.Rows[0].Verdict != model.Better || f.Worse != "" {
 		t.Errorf("without the version that fails: %+v", f.Rows[0].Success)
 	}
-	down, err := k.Forecast(t.Context(), ForecastAsk{Window: 60, Requests: 2000, Down: []string{"back/v2"}, Behaviour: "behaviour: {front/v1: {calls: [{to: back, needed: true}]}}", Sweep: true})
-	if err != nil || math.Abs(*down.Rows[0].Success.After-0.45) > 0.1 || len(down.Sweep) != len(sweepRates) {
+	down, err := k.Forecasts.Forecast(t.Context(), model.ForecastRequest{Window: 60, Requests: 2000, Down: []string{"back/v2"}, Behaviour: "behaviour: {front/v1: {calls: [{to: back, needed: true}]}}", Sweep: true})
+	if err != nil || math.Abs(*down.Rows[0].Success.After-0.45) > 0.1 || len(down.Sweep) == 0 {
 		t.Errorf("with back/v2 down: %+v, %v", down.Rows[0].Success, err)
 	}
 
-	// A trial is forecast with the arrivals that it has whenever it runs.
-	file := []rules.File{{Name: "t.yaml", Text: "trials: {t: {for: 9s, warm-up: 3s, load: [{to: front, path: /, rate: 7/s, arrivals: random}, {to: back, path: /back/x, rate: 5/s, arrivals: random}]}}"}}
-	q, err := k.forecastPlan(ForecastAsk{File: file, Alone: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, run := range []uint64{1, 2} {
-		for i, st := range q.model.mesh(run, 1).Streams {
-			real := trial.NewArrivals(&q.trial.Load[i], q.trial.WarmUp, q.trial.For, arrivalsOf(i))
-			for n := 0; ; n++ {
-				want, more := real.Next()
-				at, ok := st.Next()
-				if ok != more || ok && at-st.Counted != want {
-					t.Fatalf("run %d, load %d, request %d is due at %s, %t; in the trial at %s, %t", run, i, n, at-st.Counted, ok, want, more)
-				}
-				if !ok {
-					break
-				}
-			}
-		}
-	}
-	for _, bad := range []ForecastAsk{{Trial: "none"}, {Behaviour: "x"}, {Expect: []string{"much"}}, {Window: 2}, {Down: []string{"the sea"}}, {Rate: -1}, {Split: &SplitAsk{Service: "sea"}}, {Requests: 1 << 40}} {
-		if _, err := k.Forecast(t.Context(), bad); err == nil {
+	for _, bad := range []model.ForecastRequest{{Trial: "none"}, {Behaviour: "x"}, {Expect: []string{"much"}}, {Window: 2}, {Down: []string{"the sea"}}, {Rate: -1}, {Split: &model.SplitChange{Service: "sea"}}, {Requests: 1 << 40}} {
+		if _, err := k.Forecasts.Forecast(t.Context(), bad); err == nil {
 			t.Errorf("%+v is forecast", bad)
 		}
 	}
@@ -260,13 +238,12 @@ func BenchmarkEffect(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer st.Close()
-	c, err := New(b.Context(), st, "bench")
+	begin := time.Now().Add(-620 * time.Second)
+	now := begin
+	c, err := New(b.Context(), Config{Store: st, Program: "bench", Now: func() time.Time { return now }})
 	if err != nil {
 		b.Fatal(err)
 	}
-	begin := time.Now().Add(-620 * time.Second)
-	now := begin
-	c.now = func() time.Time { return now }
 	const services = 200
 	for s := range uint64(615) {
 		now = begin.Add(time.Duration(s) * time.Second)
@@ -279,35 +256,13 @@ func BenchmarkEffect(b *testing.B) {
 			}
 			c.Count(d.Nonce, d)
 		}
-		c.telemetry.Tidy(now)
+		c.Figures.Tidy(now)
 	}
 	now = now.Add(time.Second)
 	for b.Loop() {
-		e, err := c.Effect(b.Context(), EffectAsk{At: begin.Unix() + 306, Settle: -1})
+		e, err := c.Effects.Effect(b.Context(), model.EffectQuery{At: begin.Unix() + 306, Settle: -1})
 		if err != nil || e.Before.Seconds < 290 || len(e.Rows) < 1000 {
 			b.Fatalf("%d rows, %v", len(e.Rows), err)
 		}
-	}
-}
-
-// A trial that was simulated ten times over is as sure of its figures as one.
-func TestScaleDown(t *testing.T) {
-	c := stats.Counts{OK: 9_000, FirstOK: 8_000, Failed: 600, Refused: 400, Tries: 12_000}
-	c.Reasons[3] = 50
-	for i := range 10_000 { // so spread that no bucket holds ten
-		c.Observe(time.Duration(i+1) * time.Millisecond)
-	}
-	long := c.Quantile(0.99)
-	one := trial.Tally{Counts: c, Versions: map[string]uint64{"s/v1": 9_000, "s/v2": 1_000}}
-	scaleDown(&one, 10)
-	left := uint64(0)
-	for _, b := range one.Latency {
-		left += b.N
-	}
-	if one.Requests() != 1000 || one.Tries != 1200 || one.FirstOK != 800 || one.Reasons[3] != 5 || one.Versions["s/v2"] != 100 || left < 999 || left > 1000 {
-		t.Errorf("%+v, %d latencies", one, left)
-	}
-	if short := one.Quantile(0.99); short < long*95/100 || short > long*105/100 {
-		t.Errorf("p99 was %s, and is %s", long, short)
 	}
 }

@@ -17,6 +17,10 @@ import (
 	"testing"
 	"time"
 
+	"nightjar/api/model"
+	"nightjar/control/outbox"
+	"nightjar/control/problem"
+	"nightjar/control/revisions"
 	"nightjar/core/release"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
@@ -44,7 +48,7 @@ func (k *clock) stage(seq *uint64, seconds, v1, v2, bad int) {
 	for range seconds {
 		k.now = k.now.Add(time.Second)
 		*seq++
-		revision := k.InForce().Revision.Number
+		revision := k.Revisions.Current().Revision.Number
 		of := func(version string, n, bad int) wire.Series {
 			return wire.Series{Revision: revision, Service: "s", Version: version, RouteOf: "s", Route: "all", Counts: stats.Counts{OK: uint64(n - bad), Failed: uint64(bad), Tries: uint64(n), Latency: []stats.Bin{{Bucket: 99, N: uint64(n)}}}}
 		}
@@ -54,27 +58,15 @@ func (k *clock) stage(seq *uint64, seconds, v1, v2, bad int) {
 		}
 		d.Series = append(d.Series, app("v2", true, 5), app("v1", false, 50), app("v2", false, 9))
 		k.Count("p", d)
-		if err := k.stepReleases(k.t.Context()); err != nil {
+		if err := k.Releases.Step(k.t.Context()); err != nil {
 			k.t.Fatal(err)
 		}
 	}
 }
 
-// reopenAt is a service that starts at a time.
-func reopenAt(t *testing.T, dir string, now time.Time) *clock {
-	t.Helper()
-	k := reopen(t, dir)
-	k.now = now
-	clear(k.releases) // they were read at another time
-	if err := k.recallReleases(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	return k
-}
-
-func (k *clock) release(name string) Release {
+func (k *clock) release(name string) model.Release {
 	k.t.Helper()
-	r, err := k.ReleaseDetail(k.t.Context(), name)
+	r, err := k.Releases.Get(k.t.Context(), name)
 	if err != nil {
 		k.t.Fatal(err)
 	}
@@ -86,14 +78,14 @@ func (k *clock) started(text string) *clock {
 	k.mustPublish(fmt.Sprintf(releasing, text))
 	k.register("s1", "s", "v1")
 	k.register("s2", "s", "v2")
-	if _, err := k.StartRelease(k.t.Context(), ReleaseAsk{Name: "r", By: "mate"}); err != nil {
+	if _, err := k.Releases.Start(k.t.Context(), model.StartReleaseRequest{Name: "r", By: "mate"}); err != nil {
 		k.t.Fatal(err)
 	}
 	return k
 }
 
 func (k *clock) sent(route string) string {
-	return rules.SendText(findRoute(k.InForce().Rules, [2]string{"s", route}).Send, "s")
+	return rules.SendText(k.Revisions.Current().Rules.Route("s", route).Send, "s")
 }
 
 // A release goes through kills at any moment: what it changed holds, and its end
@@ -101,15 +93,15 @@ func (k *clock) sent(route string) string {
 func TestReleaseOutlivesTheService(t *testing.T) {
 	dir, seq := t.TempDir(), uint64(0)
 	k := reopen(t, dir).started("")
-	if _, err := k.StartRelease(t.Context(), ReleaseAsk{Name: "late"}); err == nil || !strings.Contains(err.Error(), "release r is moving route all of s") {
+	if _, err := k.Releases.Start(t.Context(), model.StartReleaseRequest{Name: "late"}); err == nil || !strings.Contains(err.Error(), "release r is changing route all of s") {
 		t.Errorf("a second release of the route: %v", err)
 	}
-	if _, err := k.StartRelease(t.Context(), ReleaseAsk{Name: "r"}); !errors.As(err, &Busy{}) {
+	if _, err := k.Releases.Start(t.Context(), model.StartReleaseRequest{Name: "r"}); !errors.As(err, &problem.Busy{}) {
 		t.Errorf("the same once more: %v", err)
 	}
 	var states []string
 	for i := range 9 {
-		k = reopenAt(t, dir, k.now.Add(time.Minute)) // with the store of the one before still open: as after a kill
+		k = reopenAt(t, dir, k.now.Add(time.Minute), nil) // with the store of the one before still open: as after a kill
 		k.register("s2", "s", "v2")
 		seq = 0
 		k.stage(&seq, 6, 50, 50, 0)
@@ -126,16 +118,16 @@ func TestReleaseOutlivesTheService(t *testing.T) {
 	}
 	k.stage(&seq, 40, 50, 50, 0)
 	r := k.release("r")
-	if r.State != release.Completed || k.sent("all") != "v2" {
+	if r.State != model.ReleaseCompleted || k.sent("all") != "v2" {
 		t.Fatalf("%s: %s; sends %s", r.State, r.Why, k.sent("all"))
 	}
-	text := k.InForce().Revision.Bundles[MainBundle][0].Text
+	text := k.Revisions.Current().Revision.Bundles[model.MainBundle][0].Text
 	want := strings.Replace(fmt.Sprintf(releasing, ""), "send: {v1: 80, v2: 20}   # for now", "send: v2   # for now", 1)
 	if text != want {
 		t.Errorf("written:\n%s\nwant\n%s", text, want)
 	}
 	var authors []string
-	list, err := k.Revisions(t.Context(), 0, 10)
+	list, err := k.Revisions.List(t.Context(), 0, 10)
 	for _, rev := range list {
 		authors = append(authors, rev.Kind+" "+rev.Author)
 	}
@@ -143,17 +135,17 @@ func TestReleaseOutlivesTheService(t *testing.T) {
 		t.Errorf("revisions: %s, %v", got, err)
 	}
 	// An earlier revision reads with what the release changed then.
-	rev, err := k.Revision(t.Context(), 2)
-	rs, rerr := rulesOf(&rev)
-	if err != nil || rerr != nil || rules.SendText(findRoute(rs, [2]string{"s", "all"}).Send, "s") != "v1 90, v2 10" || rev.Bundles[MainBundle][0].Text == text {
+	rev, err := k.Revisions.Revision(t.Context(), 2)
+	rs, rerr := revisions.RulesOf(&rev)
+	if err != nil || rerr != nil || rules.SendText(rs.Route("s", "all").Send, "s") != "v1 90, v2 10" || rev.Bundles[model.MainBundle][0].Text == text {
 		t.Errorf("revision 2: %v, %v", err, rerr)
 	}
 	// The files that a person has do not know of it, and are told.
-	rep, err := k.Check(t.Context(), MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}}, "mate")
+	rep, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}}, "mate")
 	if err != nil || len(rep.Changes) != 1 || len(rep.Releases) != 1 || !rep.Releases[0].Written || rep.Releases[0].Changes[0].After != "v2" {
 		t.Errorf("compared: %+v, %v", rep, err)
 	}
-	if _, err := k.ActRelease(t.Context(), "r", ActWithdraw, "cook", ""); err != nil || k.sent("all") != "v1" {
+	if _, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "cook"}); err != nil || k.sent("all") != "v1" {
 		t.Errorf("taken back: %v, sends %s", err, k.sent("all"))
 	}
 }
@@ -162,7 +154,7 @@ func TestReleaseIsJudged(t *testing.T) {
 	seq := uint64(0)
 	k := newClock(t).started("")
 	k.stage(&seq, 8, 50, 10, 0)
-	look, err := k.Look(MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}})
+	look, err := k.Revisions.CheckDraft(model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}})
 	if err != nil || len(look.Changes) != 0 || len(look.Releases) != 1 || look.Releases[0].Written || look.Releases[0].Changes[0].After != "v1 90, v2 10" {
 		t.Errorf("while it runs: %+v, %v", look, err)
 	}
@@ -174,18 +166,18 @@ func TestReleaseIsJudged(t *testing.T) {
 	late := wire.Series{Revision: 1, Service: "s", Version: "v2", RouteOf: "s", Route: "all", Counts: stats.Counts{Failed: 500, Tries: 500}}
 	k.Count("p", delta(seq, late))
 	k.stage(&seq, 3, 50, 10, 0)
-	if r := k.release("r"); r.State.Over() || r.Bad > 0 {
+	if r := k.release("r"); r.IsOver() || r.Bad > 0 {
 		t.Errorf("judged by requests of before: %s: %s", r.State, r.Why)
 	}
-	for i := 0; i < 8 && !k.release("r").State.Over(); i++ {
+	for i := 0; i < 8 && !k.release("r").IsOver(); i++ {
 		k.stage(&seq, 1, 50, 10, 5)
 	}
 	r := k.release("r")
-	if r.State != release.Withdrawn || r.By != release.ByJudge || !strings.Contains(r.Why, "missed in stage 10%") || k.sent("all") != "v1" {
+	if r.State != model.ReleaseWithdrawn || r.By != release.ByJudge || !strings.Contains(r.Why, "missed in stage 10%") || k.sent("all") != "v1" {
 		t.Fatalf("%s by %s: %s; sends %s", r.State, r.By, r.Why, k.sent("all"))
 	}
-	if r.Bad == 0 || r.More < float64(r.Bad)-1 || len(r.Judgements) < 2 || r.Judgements[len(r.Judgements)-1].Verdict != release.Missed {
-		t.Errorf("cost %d, %v; %d judgements", r.Bad, r.More, len(r.Judgements))
+	if r.Bad == 0 || r.Excess < float64(r.Bad)-1 || len(r.Judgements) < 2 || r.Judgements[len(r.Judgements)-1].Verdict != model.JudgementMissed {
+		t.Errorf("cost %d, %v; %d judgements", r.Bad, r.Excess, len(r.Judgements))
 	}
 	was := r.Bad
 	k.stage(&seq, 1, 0, 10, 10) // what was under way counts still
@@ -193,16 +185,16 @@ func TestReleaseIsJudged(t *testing.T) {
 	if r = k.release("r"); r.Bad <= was {
 		t.Errorf("stragglers are not counted: %d", r.Bad)
 	}
-	if e, err := k.Effect(t.Context(), EffectAsk{Revision: r.Revision, Settle: -1}); err != nil || e.Author != "release/r" {
+	if e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Revision: r.Revision, Settle: -1}); err != nil || e.Author != "release/r" {
 		t.Errorf("effect: %+v, %v", e.Author, err)
 	}
 	// Copies are what a dark stage is judged by.
 	k, seq = newClock(t).started(", dark: 10%"), 0
 	k.stage(&seq, 8, 50, 10, 10) // what v2 answers by its weight counts for nothing
-	if r := k.release("r"); r.State != release.InDark || r.Last == nil || r.Last.To.Requests == 0 || r.Last.To.Bad != 0 || r.Last.Share != 0.1 || r.Requests != 0 {
+	if r := k.release("r"); r.State != model.ReleaseDark || r.Last == nil || r.Last.To.Requests == 0 || r.Last.To.Bad != 0 || r.Last.Share != 0.1 || r.Requests != 0 {
 		t.Errorf("dark: %s, %+v, %d", r.State, r.Last, r.Requests)
 	}
-	if m := findRoute(k.InForce().Rules, [2]string{"s", "all"}).Mirror; m == nil || m.To.Version != "v2" || k.sent("all") != "v1 100, v2 0" {
+	if m := k.Revisions.Current().Rules.Route("s", "all").Mirror; m == nil || m.To.Version != "v2" || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("dark: copies to %v, sends %s", m, k.sent("all"))
 	}
 }
@@ -216,7 +208,7 @@ func TestABreakIsNotJudged(t *testing.T) {
 	k.now = k.now.Add(time.Minute)
 	missed := func() {
 		seq++
-		d := delta(seq, wire.Series{Revision: k.InForce().Revision.Number, Service: "s", Version: "v2", RouteOf: "s", Route: "all", Counts: stats.Counts{Failed: 500, Tries: 500}})
+		d := delta(seq, wire.Series{Revision: k.Revisions.Current().Revision.Number, Service: "s", Version: "v2", RouteOf: "s", Route: "all", Counts: stats.Counts{Failed: 500, Tries: 500}})
 		d.AgoMS = 30_000
 		k.Count("p", d)
 	}
@@ -224,8 +216,8 @@ func TestABreakIsNotJudged(t *testing.T) {
 	k.stage(&seq, 1, 50, 10, 0)
 	missed()
 	k.stage(&seq, 5, 50, 10, 0)
-	if r := k.release("r"); r.State.Over() || r.Looks == 0 || r.Bad > 0 {
-		t.Errorf("%s: %s; %d looks, %d failed", r.State, r.Why, r.Looks, r.Bad)
+	if r := k.release("r"); r.IsOver() || r.JudgementCount == 0 || r.Bad > 0 {
+		t.Errorf("%s: %s; %d looks, %d failed", r.State, r.Why, r.JudgementCount, r.Bad)
 	}
 }
 
@@ -236,13 +228,13 @@ func TestRatesAreOfTheWholeTime(t *testing.T) {
 	text := strings.Replace(fmt.Sprintf(releasing, ""), "least: 20}", "least: 20, expect: [rps >= 9, rps <= 11]}", 1)
 	k.mustPublish(text)
 	k.register("s2", "s", "v2")
-	if _, err := k.StartRelease(t.Context(), ReleaseAsk{Name: "r"}); err != nil {
+	if _, err := k.Releases.Start(t.Context(), model.StartReleaseRequest{Name: "r"}); err != nil {
 		t.Fatal(err)
 	}
 	seq := uint64(0)
 	k.stage(&seq, 12, 90, 10, 0)
 	r := k.release("r")
-	if r.State.Over() || len(r.Judgements) < 2 || r.Judgements[1].Verdict != release.Met {
+	if r.IsOver() || len(r.Judgements) < 2 || r.Judgements[1].Verdict != model.JudgementMet {
 		t.Errorf("10 requests a second: %s: %s; %+v", r.State, r.Why, r.Judgements)
 	}
 }
@@ -252,21 +244,21 @@ func TestPublishEndsARelease(t *testing.T) {
 	k := newClock(t).started("")
 	k.stage(&seq, 3, 50, 10, 0)
 	p := k.mustPublish(strings.Replace(fmt.Sprintf(releasing, ""), "other: {versions: [v1]}", "other: {versions: [v1, v2]}", 1))
-	if len(p.Withdrew) > 0 || k.release("r").State.Over() || k.sent("all") != "v1 90, v2 10" {
-		t.Errorf("a publish beside it: %v, sends %s", p.Withdrew, k.sent("all"))
+	if len(p.Withdrawn) > 0 || k.release("r").IsOver() || k.sent("all") != "v1 90, v2 10" {
+		t.Errorf("a publish beside it: %v, sends %s", p.Withdrawn, k.sent("all"))
 	}
 	k.stage(&seq, 3, 50, 10, 0)
 	p = k.mustPublish(strings.Replace(fmt.Sprintf(releasing, ""), "v1: 80, v2: 20", "v1: 70, v2: 30", 1))
 	r := k.release("r")
-	if fmt.Sprint(p.Withdrew) != "[r]" || r.State != release.Withdrawn || r.By != release.ByPublish || !strings.Contains(r.Why, fmt.Sprintf("revision %d of mate changed route all of s", p.Revision)) || k.sent("all") != "v1 70, v2 30" {
-		t.Errorf("a publish of its route: %v, %s: %s; sends %s", p.Withdrew, r.State, r.Why, k.sent("all"))
+	if fmt.Sprint(p.Withdrawn) != "[r]" || r.State != model.ReleaseWithdrawn || r.By != release.ByPublish || !strings.Contains(r.Why, fmt.Sprintf("revision %d of mate changed route all of s", p.Revision)) || k.sent("all") != "v1 70, v2 30" {
+		t.Errorf("a publish of its route: %v, %s: %s; sends %s", p.Withdrawn, r.State, r.Why, k.sent("all"))
 	}
 	k.stage(&seq, 5, 50, 10, 0)
-	if k.sent("all") != "v1 70, v2 30" || k.InForce().Revision.Number != p.Revision {
+	if k.sent("all") != "v1 70, v2 30" || k.Revisions.Current().Revision.Number != p.Revision {
 		t.Error("the release changed something after its end")
 	}
 	for name, want := range map[string]string{"x": "there is no release x", "late": "was never started"} {
-		if _, err := k.ActRelease(t.Context(), name, ActHold, "", ""); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := k.Releases.Act(t.Context(), name, model.ActHold, model.ReleaseAction{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -278,22 +270,22 @@ func TestTextThatCannotBeWritten(t *testing.T) {
 	k := newClock(t)
 	k.mustPublish(strings.Replace(fmt.Sprintf(releasing, ""), "send: {v1: 80, v2: 20}", "send: &x {v1: 80, v2: 20}", 1))
 	k.register("s2", "s", "v2")
-	if _, err := k.StartRelease(t.Context(), ReleaseAsk{Name: "r"}); err != nil {
+	if _, err := k.Releases.Start(t.Context(), model.StartReleaseRequest{Name: "r"}); err != nil {
 		t.Fatal(err)
 	}
 	k.stage(&seq, 40, 50, 50, 0)
-	if r := k.release("r"); r.State != release.Held || !strings.Contains(r.Why, "cannot be") || k.sent("all") != "v1 0, v2 100" {
+	if r := k.release("r"); r.State != model.ReleaseHeld || !strings.Contains(r.Why, "cannot be") || k.sent("all") != "v1 0, v2 100" {
 		t.Errorf("%s: %s; sends %s", r.State, r.Why, k.sent("all"))
 	}
-	if r, err := k.ActRelease(t.Context(), "r", ActWithdraw, "mate", "a hunch"); err != nil || r.State != release.Held || !strings.Contains(r.Why, "a hunch; everything is with v1") || k.sent("all") != "v1 100, v2 0" {
+	if r, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "mate", Why: "a hunch"}); err != nil || r.State != model.ReleaseHeld || !strings.Contains(r.Why, "a hunch; everything is with v1") || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("withdrawn: %v, %s: %s; sends %s", err, r.State, r.Why, k.sent("all"))
 	}
 	k.stage(&seq, 10, 50, 0, 0)
-	if _, err := k.ActRelease(t.Context(), "r", ActResume, "mate", ""); !errors.As(err, &release.Refused{}) || k.sent("all") != "v1 100, v2 0" {
+	if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); !errors.As(err, &release.Refused{}) || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("resumed: %v, sends %s", err, k.sent("all"))
 	}
 	k.mustPublish(fmt.Sprintf(releasing, "")) // the same by its meaning, and it can be written into
-	if r, err := k.ActRelease(t.Context(), "r", ActWithdraw, "mate", ""); err != nil || r.State != release.Withdrawn || k.sent("all") != "v1" {
+	if r, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "mate"}); err != nil || r.State != model.ReleaseWithdrawn || k.sent("all") != "v1" {
 		t.Errorf("withdrawn once more: %v, %s; sends %s", err, r.State, k.sent("all"))
 	}
 }
@@ -335,18 +327,18 @@ func TestReceiversAreTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k.Key = key
+	k.Outbox.Key = key
 	k.started(fmt.Sprintf(", notify: [{url: '%s/a?b=c', mode: binary}, {url: '%s/', gate: true}]", one.URL, two.URL))
 	k.stage(&seq, 1, 50, 50, 0)
-	k.beside.Wait()
-	if r := k.release("r"); r.State != release.Held || r.By != release.ByGate || !strings.Contains(r.Why, "403") || r.Step != -1 {
+	k.eventually("the gate refused", func() bool { return k.release("r").State == model.ReleaseHeld })
+	if r := k.release("r"); r.State != model.ReleaseHeld || r.By != release.ByGate || !strings.Contains(r.Why, "403") || r.Step != -1 {
 		t.Fatalf("refused by a gate: %s by %s: %s", r.State, r.By, r.Why)
 	}
 	var asked struct {
 		Type string
 		Data struct {
-			Event   release.Event
-			Release Release
+			Event   model.ReleaseEvent
+			Release model.Release
 		}
 	}
 	if err := json.Unmarshal([]byte(gate.bodies[0]), &asked); err != nil || asked.Type != "nightjar.release.gate" || asked.Data.Event.Step != "10%" || asked.Data.Release.Name != "r" ||
@@ -354,15 +346,15 @@ func TestReceiversAreTold(t *testing.T) {
 		t.Errorf("asked: %+v, %v", asked, err)
 	}
 	gate.answer(204)
-	if _, err := k.ActRelease(t.Context(), "r", ActResume, "mate", ""); err != nil {
+	if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); err != nil {
 		t.Fatal(err)
 	}
 	deliver := func() {
 		t.Helper()
-		if err := k.deliverNotices(context.Background()); err != nil {
+		if err := k.Outbox.Deliver(context.Background()); err != nil {
 			t.Fatal(err)
 		}
-		k.beside.Wait()
+		k.Outbox.Wait()
 	}
 	deliver() // until the first that it does not take
 	if len(flaky.got) != 1 {
@@ -371,8 +363,7 @@ func TestReceiversAreTold(t *testing.T) {
 	flaky.answer(200)
 	// After a kill it is still to be told, and is.
 	now := k.now
-	k = reopenAt(t, dir, now.Add(time.Minute))
-	k.Key = key
+	k = reopenAt(t, dir, now.Add(time.Minute), key)
 	deliver()
 	if n := len(flaky.got); n < 5 || flaky.got[0].Header.Get("Ce-Id") != flaky.got[1].Header.Get("Ce-Id") || flaky.got[0].Header.Get("Ce-Id") == flaky.got[2].Header.Get("Ce-Id") {
 		t.Errorf("told %d times after a kill", n)
@@ -388,19 +379,19 @@ func TestReceiversAreTold(t *testing.T) {
 		signed(t, public, req, flaky.bodies[i])
 	}
 	r := k.release("r")
-	for _, n := range r.Notices {
+	for _, n := range r.Notifications {
 		if n.State == "given up" || n.State == "waiting" {
 			t.Errorf("notice: %+v", n)
 		}
 	}
 	// Nobody is told for ever.
 	flaky.answer(500)
-	if _, err := k.ActRelease(t.Context(), "r", ActHold, "mate", ""); err == nil {
-		for range noticeTries + 1 {
+	if _, err := k.Releases.Act(t.Context(), "r", model.ActHold, model.ReleaseAction{By: "mate"}); err == nil {
+		for range outbox.MaxAttempts + 1 {
 			k.now = k.now.Add(10 * time.Minute)
 			deliver()
 		}
-		if n := k.release("r").Notices; n[0].State != "delivered" || n[1].State != "given up" || n[1].Tries != noticeTries {
+		if n := k.release("r").Notifications; n[0].State != "delivered" || n[1].State != "given up" || n[1].Attempts != outbox.MaxAttempts {
 			t.Errorf("told in vain: %+v", n[:2])
 		}
 		// One that does not answer holds up nobody else.
@@ -408,11 +399,11 @@ func TestReceiversAreTold(t *testing.T) {
 		flaky.stuck = stuck
 		gate.answer(204)
 		had := len(gate.got)
-		if _, err := k.ActRelease(t.Context(), "r", ActResume, "mate", ""); err != nil {
+		if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); err != nil {
 			t.Fatal(err)
 		}
 		for range 100 {
-			if err := k.deliverNotices(context.Background()); err != nil {
+			if err := k.Outbox.Deliver(context.Background()); err != nil {
 				t.Fatal(err)
 			}
 			if gate.Lock(); len(gate.got) > had {
@@ -427,7 +418,7 @@ func TestReceiversAreTold(t *testing.T) {
 			t.Error("a receiver waits for another")
 		}
 		close(stuck)
-		k.beside.Wait()
+		k.Outbox.Wait()
 	} else {
 		t.Error(err)
 	}

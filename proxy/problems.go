@@ -48,7 +48,7 @@ func (p *problems) all() (out []wire.Problem) {
 
 // setProblem notes a problem and tells the service of it soon.
 func (p *Proxy) setProblem(kind, detail string) {
-	if !p.troubles.set(kind, detail) {
+	if !p.current.set(kind, detail) {
 		return
 	}
 	if detail == "" {
@@ -61,7 +61,7 @@ func (p *Proxy) setProblem(kind, detail string) {
 
 // problems are those of now, by kind.
 func (p *Proxy) problems() []wire.Problem {
-	out := p.troubles.all()
+	out := p.current.all()
 	if s := p.callers.Shortage(); s != "" {
 		out = append(out, wire.Problem{Kind: wire.ProblemConnections, Detail: s})
 	}

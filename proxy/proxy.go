@@ -58,12 +58,12 @@ type Config struct {
 	// Caller is the name by which calls are counted when there is no Service.
 	Caller string
 	// LogShare of the requests, 0 to 1, are written to LogTo as lines of JSON.
-	// With LogTrouble all that did not succeed are.
-	LogShare   float64
-	LogTrouble bool
-	LogTo      io.Writer
-	Metrics    string            // host:port for /metrics, /healthz and /readyz; empty: none
-	Before     *process.Handover // what the process before hands over; nil: this is the first
+	// With LogFailures all that did not succeed are.
+	LogShare    float64
+	LogFailures bool
+	LogTo       io.Writer
+	Metrics     string            // host:port for /metrics, /healthz and /readyz; empty: none
+	Before      *process.Handover // what the process before hands over; nil: this is the first
 	// Snapshots, when set, are what the proxy follows in place of a service, which
 	// hears nothing of it then: neither that it is there nor what it counts.
 	Snapshots <-chan wire.Snapshot
@@ -100,7 +100,7 @@ type Proxy struct {
 	gateway       *gateway   // once the rules name it
 	isLeaving     bool       // no new listener is to be opened
 	isHandingOver bool       // nor while another process is given those that there are
-	troubles      problems
+	current       problems
 	leastRate     atomic.Uint64 // bits of rules.Gateway.LeastRate
 	certs         certs.Set
 	closing       sync.WaitGroup // listeners that were replaced
@@ -155,7 +155,7 @@ func (p *Proxy) assemble() {
 		CallerVersion: cfg.Version,
 		IsGateway:     cfg.Gateway != "",
 		Epoch:         p.epoch,
-		Log:           observe.NewRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogTrouble),
+		Log:           observe.NewRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogFailures),
 		Feed:          observe.NewFeed(),
 		Spans:         &observe.Spans{},
 	}

@@ -290,14 +290,14 @@ func TestRequestLog(t *testing.T) {
 	ask(p.Outbound(), "s", "/board?secret=1")
 	ask(p.Outbound(), "ghost", "/")
 	waitFor(t, func() bool { return strings.Count(out.String(), "\n") == 2 })
-	for i, want := range []string{`"msg":"request","proxy":"c","caller":"caller","outcome":"ok","status":200,"method":"GET","host":"s","path":"/board","service":"s","version":"v1","ms":`,
+	for i, want := range []string{`"msg":"request","proxy":"c","caller":"caller","outcome":"ok","status":200,"method":"GET","host":"s","path":"/board","service":"s","version":"v1","durationMS":`,
 		`"outcome":"refused","status":404,"method":"GET","host":"ghost","path":"/"`} {
 		line := strings.Split(out.String(), "\n")[i]
 		if !json.Valid([]byte(line)) || !strings.Contains(line, want) || strings.Contains(line, "secret") {
 			t.Errorf("got %s\nwant %s", line, want)
 		}
 	}
-	if !strings.Contains(out.String(), `"tries":1,"sent":0,"received":3,"revision":4,"instance":"one","route":"r","trace":"`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
+	if !strings.Contains(out.String(), `"attempts":1,"requestBytes":0,"responseBytes":3,"revision":4,"instance":"one","route":"r","trace":"`) || !strings.Contains(out.String(), `"reason":"no-route"`) {
 		t.Errorf("got %s", out.String())
 	}
 	if observe.NewRequestLog(&out, 0, false) != nil {

@@ -111,7 +111,7 @@ func TestADrillEndsByItself(t *testing.T) {
 		{Drill: engine.Drill{ID: "d", Service: "s", Fail: rules.Whole, Status: 503}, Ends: begun.Add(time.Hour), ForMS: length.Milliseconds()}}}) // of a clock that goes wrong
 	f.lines <- string(b)
 	waitFor(t, func() bool {
-		return strings.Contains(ask(p.Outbound(), "s", "/"), "drill d lets 100% of the requests fail")
+		return strings.Contains(ask(p.Outbound(), "s", "/"), "drill d makes 100% of the requests fail")
 	})
 	f.CloseClientConnections()
 	f.lines <- ""

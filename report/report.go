@@ -1,5 +1,5 @@
 // Package report writes effects, trials and forecasts as one HTML page each, with
-// charts and without anything that would have to be fetched.
+// charts and without anything that a browser would have to fetch.
 package report
 
 import (
@@ -12,9 +12,7 @@ import (
 
 	"gonum.org/v1/plot/plotter"
 
-	"nightjar/control"
-	"nightjar/core/effect"
-	"nightjar/core/trial"
+	"nightjar/api/model"
 )
 
 //go:embed page.html
@@ -46,19 +44,19 @@ type sheet struct {
 	Charts  []template.HTML
 	Before  string // names of the sides
 	After   string
-	Rows    []effect.Row
-	Trial   *control.Trial
+	Rows    []model.EffectRow
+	Trial   *model.Trial
 	Made    time.Time
 	Assumed []string
 
-	Expected []trial.Judgement // of a forecast
+	Expected []model.ExpectationResult // of a forecast
 }
 
 func (s *sheet) write(w io.Writer, charts ...chart) error {
 	for i := range charts {
 		drawn, err := charts[i].svg()
 		if err != nil {
-			return fmt.Errorf("a chart cannot be drawn: %w", err)
+			return fmt.Errorf("a chart could not be drawn: %w", err)
 		}
 		s.Charts = append(s.Charts, drawn)
 	}
@@ -66,17 +64,17 @@ func (s *sheet) write(w io.Writer, charts ...chart) error {
 }
 
 // Effect writes an effect, with the figures of the whole mesh over time.
-func Effect(w io.Writer, e *control.Effect, t *control.Timeline, now time.Time) error {
+func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) error {
 	s := &sheet{Title: "Effect of " + e.Name(), Notes: e.Notes, Before: "before", After: "after", Rows: e.Rows, Made: now}
 	if e.Message != "" {
 		s.Lead = append(s.Lead, fmt.Sprintf("“%s”, by %s, %s.", e.Message, e.Author, e.At.Format("2006-01-02 15:04:05 UTC")))
 	}
 	s.Lead = append(s.Lead, e.Windows())
 	if whole := e.Whole(); whole != nil {
-		s.Lead = append(s.Lead, fmt.Sprintf("All requests of the mesh, each hop by itself: %s.", whole.Verdict))
+		s.Lead = append(s.Lead, fmt.Sprintf("Success of all requests between services: %s.", whole.Verdict))
 	}
 	zero := e.At.Unix()
-	at := func(p control.Point) float64 { return float64(p.At-zero) + float64(t.Step)/2 }
+	at := func(p model.Point) float64 { return float64(p.At-zero) + float64(t.Step)/2 }
 	success := chart{title: "Success of all requests", y: "%", ticks: sinceTicks{}, lines: []line{{name: "success"}}}
 	latency := chart{title: "Latency of all requests", y: "ms", ticks: sinceTicks{}, lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}}}
 	for _, p := range t.Points {
@@ -93,7 +91,7 @@ func Effect(w io.Writer, e *control.Effect, t *control.Timeline, now time.Time) 
 		c.bands = [][2]float64{{float64(e.Before.From - zero), float64(e.Before.To - zero)}, {float64(e.After.From - zero), float64(e.After.To - zero)}}
 		for _, m := range t.Marks {
 			name := "r" + m.Name
-			if m.Kind != "revision" {
+			if m.Kind == model.MarkDrill {
 				name = m.Name
 			}
 			c.marks = append(c.marks, mark{float64(m.At - zero), name})
@@ -103,16 +101,16 @@ func Effect(w io.Writer, e *control.Effect, t *control.Timeline, now time.Time) 
 }
 
 // Trial writes a trial.
-func Trial(w io.Writer, t *control.Trial, now time.Time) error {
+func Trial(w io.Writer, t *model.Trial, now time.Time) error {
 	s := &sheet{Title: fmt.Sprintf("Trial %d: %s", t.Number, t.Name), Notes: t.Notes, Trial: t, Made: now}
-	s.Lead = append(s.Lead, fmt.Sprintf("%s. Begun by %s, %s; %.0f s were measured.", t.State, t.By, t.Began.Format("2006-01-02 15:04:05 UTC"), t.Seconds))
+	s.Lead = append(s.Lead, fmt.Sprintf("%s. Started by %s, %s; measured for %.0f s.", t.State, t.By, t.Began.Format("2006-01-02 15:04:05 UTC"), t.Seconds))
 	if t.Why != "" {
 		s.Lead = append(s.Lead, "It ended early: "+t.Why+".")
 	}
 	if t.Pace.Bottleneck != "" {
-		s.Notes = append([]string{"The generator: " + t.Pace.Bottleneck + "."}, s.Notes...)
+		s.Notes = append([]string{"Load generator: " + t.Pace.Bottleneck + "."}, s.Notes...)
 	}
-	rate := chart{title: "Requests a second", x: "seconds", lines: []line{{name: "all"}, {name: "without success"}}, low: 0, high: 1}
+	rate := chart{title: "Requests per second", x: "seconds", lines: []line{{name: "all"}, {name: "without success"}}, low: 0, high: 1}
 	latency := chart{title: "Latency over time", x: "seconds", y: "ms", lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}}}
 	for _, p := range t.Points {
 		x := float64(p.At) + 0.5
@@ -133,30 +131,30 @@ func Trial(w io.Writer, t *control.Trial, now time.Time) error {
 }
 
 // Forecast writes a forecast.
-func Forecast(w io.Writer, f *control.Forecast, now time.Time) error {
-	s := &sheet{Title: "Forecast: " + f.Before + " and " + f.After, Notes: f.Calibration, Before: f.Before, After: f.After, Rows: f.Rows, Made: now, Assumed: f.Assumed, Expected: f.Expected}
-	s.Lead = append(s.Lead, fmt.Sprintf("%d requests came into the simulated mesh on each side, in %.0f s of its time; seed %d.", f.Requests, f.Simulated, f.Seed))
+func Forecast(w io.Writer, f *model.Forecast, now time.Time) error {
+	s := &sheet{Title: "Forecast: " + f.Before + " and " + f.After, Notes: f.Calibration, Before: f.Before, After: f.After, Rows: f.Rows, Made: now, Assumed: f.Assumptions, Expected: f.Expected}
+	s.Lead = append(s.Lead, fmt.Sprintf("%d requests entered the simulated mesh on each side, in %.0f s of simulated time; seed %d.", f.Requests, f.Simulated, f.Seed))
 	for _, c := range f.Draft {
 		s.Lead = append(s.Lead, fmt.Sprintf("Draft: %s %s %s → %s", c.Kind(), c.Path, c.Before, c.After))
 	}
-	for _, b := range f.Begins {
+	for _, b := range f.RefusalStart {
 		s.Lead = append(s.Lead, b.Words())
 	}
 	if len(f.Sweep) == 0 {
 		return s.write(w)
 	}
-	refused := chart{title: "Refused by guards and limits", x: "requests a second that come into the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
-	success := chart{title: "Success of what comes into the mesh", x: "requests a second that come into the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
-	p95 := chart{title: "Latency of what comes into the mesh", x: "requests a second that come into the mesh", y: "p95, ms", lines: []line{{name: f.Before}, {name: f.After}}}
+	refused := chart{title: "Refused by guards and limits", x: "requests per second that enter the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
+	success := chart{title: "Success of requests that enter the mesh", x: "requests per second that enter the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
+	p95 := chart{title: "Latency of requests that enter the mesh", x: "requests per second that enter the mesh", y: "p95, ms", lines: []line{{name: f.Before}, {name: f.After}}}
 	charts := []*chart{&refused, &success, &p95}
 	for _, p := range f.Sweep {
-		for i, side := range []control.SweepSide{p.Before, p.After} {
+		for i, side := range []model.SweepSide{p.Before, p.After} {
 			for n, y := range []float64{100 * side.Refused, 100 * side.Success, side.P95MS} {
 				charts[n].lines[i].points = append(charts[n].lines[i].points, plotter.XY{X: p.RPS, Y: y})
 			}
 		}
 	}
-	if len(f.Begins) == 1 { // one set of rules
+	if len(f.RefusalStart) == 1 { // one set of rules
 		for _, c := range charts {
 			c.lines = c.lines[:1]
 		}

@@ -21,29 +21,33 @@ import (
 	"nightjar/api"
 	"nightjar/console"
 	"nightjar/control"
+	"nightjar/control/fleet"
+	"nightjar/control/trials"
 	"nightjar/proxy"
 	"nightjar/store"
 	"nightjar/traces"
 )
 
-// ProbeID is the name of the service's own proxy, and Caller the name under
-// which its requests are counted.
+// ProbeID is the id of the service's own proxy, by which requests that people ask for
+// enter the mesh.
+const ProbeID = "nightjar-probe"
+
 const (
-	ProbeID = "nightjar-probe"
-	Caller  = "nightjar"
+	startTime      = 5 * time.Second // for a local proxy
+	minTokenLength = 16
 )
 
 // Config of the service.
 type Config struct {
 	Addr    string  // host:port of API and console; the host is a loopback address
 	Data    string  // directory of the records
-	Proxies string  // host:port where proxies of other machines are let in, besides Addr; empty: none are
-	Token   string  // that those proxies have to bring; at least 16 characters
+	Proxies string  // host:port for proxies of other machines, besides Addr; empty: there are none
+	Token   string  // that those proxies must show; at least 16 characters
 	Program string  // version of this program
 	Traced  float64 // share of the requests without a trace context that are traced, 0 to 1
-	OTLP    string  // URL of a receiver of spans; empty: none
+	OTLP    string  // URL that spans are exported to; empty: they are not
 	Log     *slog.Logger
-	Drain   time.Duration // how long requests may take to finish at the end
+	Drain   time.Duration // how long requests may take to finish at shutdown
 }
 
 // Service is a service that listens and is not yet running.
@@ -53,6 +57,7 @@ type Service struct {
 	proxies  net.Listener // nil: proxies of this machine alone
 	store    *store.Store
 	control  *control.Control
+	server   *api.Server
 }
 
 // Open listens and opens the records.
@@ -62,19 +67,19 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, fmt.Errorf("--addr %q: write HOST:PORT, such as 127.0.0.1:7600", cfg.Addr)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel from elsewhere", cfg.Addr)
+		return nil, fmt.Errorf("--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel from other machines", cfg.Addr)
 	}
 	l, err := net.Listen("tcp", cfg.Addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is taken, perhaps by another Nightjar: stop it, or choose another address with --addr", cfg.Addr)
+		return nil, fmt.Errorf("%s is in use, perhaps by another Nightjar: stop that one, or choose another address with --addr", cfg.Addr)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w", cfg.Addr, err)
 	}
 	var proxies net.Listener
 	if cfg.Proxies != "" {
-		if len(cfg.Token) < 16 {
-			err = fmt.Errorf("--proxies lets other machines in, and needs a token of 16 characters or more: --token-file FILE")
+		if len(cfg.Token) < minTokenLength {
+			err = fmt.Errorf("--proxies lets other machines in and needs a token of at least %d characters: add --token-file FILE", minTokenLength)
 		} else if proxies, err = net.Listen("tcp", cfg.Proxies); err != nil {
 			err = fmt.Errorf("cannot listen on --proxies %s: %w", cfg.Proxies, err)
 		}
@@ -83,65 +88,77 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 			return nil, err
 		}
 	}
-	st, err := store.Open(cfg.Data)
-	if err != nil {
-		l.Close()
+	s := &Service{cfg: cfg, listener: l, proxies: proxies}
+	if err := s.open(ctx); err != nil {
+		s.close()
 		return nil, err
 	}
-	c, err := control.New(ctx, st, cfg.Program)
-	if err != nil {
-		l.Close()
-		st.Close()
-		return nil, err
-	}
-	c.Log = cfg.Log
-	if c.Key, err = noticeKey(filepath.Join(cfg.Data, "notify.key")); err != nil {
-		l.Close()
-		st.Close()
-		return nil, err
-	}
-	c.Trace(cfg.Traced)
-	if cfg.OTLP != "" {
-		if c.Traces.Exporter, err = traces.NewExporter(cfg.OTLP, cfg.Log); err != nil {
-			l.Close()
-			st.Close()
-			return nil, fmt.Errorf("--otlp: %w", err)
-		}
-	}
-	c.Beside = beside(cfg)
-	return &Service{cfg, l, proxies, st, c}, nil
+	return s, nil
 }
 
-// beside starts proxies of this process that no other knows of.
-func beside(cfg Config) func(context.Context, control.Beside) (string, func(), error) {
-	return func(ctx context.Context, b control.Beside) (string, func(), error) {
-		p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: b.Caller, Gateway: b.Gateway, Site: b.Site, Snapshots: b.Snapshots, Program: cfg.Program, Log: cfg.Log, Drain: time.Second})
-		if err != nil {
-			return "", nil, err
+// open opens the records and makes what works on them.
+func (s *Service) open(ctx context.Context) (err error) {
+	if s.store, err = store.Open(s.cfg.Data); err != nil {
+		return err
+	}
+	c := control.Config{Store: s.store, Program: s.cfg.Program, Traced: s.cfg.Traced, Log: s.cfg.Log, StartProxy: s.startProxy}
+	if c.Key, err = signingKey(filepath.Join(s.cfg.Data, "notify.key")); err != nil {
+		return err
+	}
+	if s.cfg.OTLP != "" {
+		if c.Exporter, err = traces.NewExporter(s.cfg.OTLP, s.cfg.Log); err != nil {
+			return fmt.Errorf("--otlp: %w", err)
 		}
-		ended := make(chan error, 1)
-		go func() { ended <- p.Run(ctx) }()
-		wait := func() { <-ended }
-		select {
-		case <-p.Ready():
-			return p.Outbound(), wait, nil
-		case err := <-ended:
-			return "", nil, errors.Join(err, ctx.Err())
-		case <-time.After(5 * time.Second):
-			return "", nil, errors.New("after 5 s it has no rules in force")
-		}
+	}
+	if s.control, err = control.New(ctx, c); err != nil {
+		return err
+	}
+	s.server = api.New(s.control, console.Files(), s.cfg.Log)
+	return nil
+}
+
+// close closes what Open opened.
+func (s *Service) close() {
+	s.listener.Close()
+	if s.proxies != nil {
+		s.proxies.Close()
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+}
+
+// startProxy starts a proxy in this process that no other proxy knows of.
+func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
+	p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: l.Caller, Gateway: l.Gateway, Site: l.Site, Snapshots: l.Snapshots,
+		Program: s.cfg.Program, Log: s.cfg.Log, Drain: time.Second})
+	if err != nil {
+		return "", nil, err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- p.Run(ctx) }()
+	wait = func() { <-ended }
+	select {
+	case <-p.Ready():
+		return p.Outbound(), wait, nil
+	case err := <-ended:
+		return "", nil, errors.Join(err, ctx.Err())
+	case <-time.After(startTime):
+		return "", nil, fmt.Errorf("it has no rules in force after %s", startTime)
 	}
 }
 
 // URL is the address of API and console.
 func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
 
-// Control is the service's inner part.
+// Control is the service without its API.
 func (s *Service) Control() *control.Control { return s.control }
 
-// Run serves until ctx is done. within, when given, runs beside it with a
-// context that ends first, so that what it starts can still reach the service
-// while it ends.
+// SetStandIns names the stand-ins that the API shows.
+func (s *Service) SetStandIns(all api.StandIns) { s.server.SetStandIns(all) }
+
+// Run serves until ctx is done. within, if it is not nil, runs meanwhile with a context
+// that ends first, so that what it started can still reach the service while it ends.
 func (s *Service) Run(ctx context.Context, within func(context.Context) error) error {
 	defer s.store.Close()
 	serving, endServing := context.WithCancel(context.WithoutCancel(ctx))
@@ -150,25 +167,24 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	defer endInner()
 	var outer sync.WaitGroup
 	var serveErr, innerErr error
-	server := api.New(s.control, console.Files(), s.cfg.Log)
 	outer.Go(func() {
-		serveErr = server.Serve(serving, s.listener, s.cfg.Drain)
+		serveErr = s.server.Serve(serving, s.listener, s.cfg.Drain)
 		endInner()
 	})
 	if s.proxies != nil {
 		outer.Go(func() {
-			if err := server.ServeProxies(serving, s.proxies, s.cfg.Token, s.cfg.Drain); err != nil {
-				s.cfg.Log.Error("proxies of other machines are not let in any more", "error", err)
+			if err := s.server.ServeProxies(serving, s.proxies, s.cfg.Token, s.cfg.Drain); err != nil {
+				s.cfg.Log.Error("proxies of other machines cannot connect any more", "error", err)
 			}
 		})
 	}
 	outer.Go(func() { s.control.Run(serving) })
 	outer.Go(func() { s.control.Traces.Exporter.Run(serving) })
 
-	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: Caller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})
+	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: fleet.ServiceCaller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})
 	if err == nil {
-		var beside sync.WaitGroup
-		beside.Go(func() {
+		var background sync.WaitGroup
+		background.Go(func() {
 			if err := probe.Run(inner); err != nil {
 				s.cfg.Log.Error("the service's own proxy ended", "error", err)
 			}
@@ -178,15 +194,15 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 			endInner()
 		}
 		<-inner.Done()
-		beside.Wait()
+		background.Wait()
 	}
 	endServing()
 	outer.Wait()
 	return errors.Join(err, serveErr, innerErr)
 }
 
-// noticeKey reads the key that signs what receivers are told, or makes it.
-func noticeKey(path string) (ed25519.PrivateKey, error) {
+// signingKey reads the key that signs events, or makes it.
+func signingKey(path string) (ed25519.PrivateKey, error) {
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		_, key, err := ed25519.GenerateKey(nil)
@@ -209,5 +225,5 @@ func noticeKey(path string) (ed25519.PrivateKey, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s is not an Ed25519 key in PEM: put the right one there, or take the file away and a new one is made", path)
+	return nil, fmt.Errorf("%s is not an Ed25519 key in PEM: put the right key there, or remove the file to get a new one", path)
 }

@@ -12,10 +12,12 @@ import (
 	"sync"
 	"time"
 
-	"nightjar/control"
+	"nightjar/api/model"
+	"nightjar/control/revisions"
 	"nightjar/core/rules"
 	"nightjar/examples"
 	"nightjar/proxy"
+	"nightjar/service"
 )
 
 // Mesh is the sample mesh as it runs beside a service, in the same process but
@@ -55,10 +57,10 @@ func (m Mesh) Rules() []rules.File {
 	return []rules.File{{Name: examples.FerryName, Text: text}}
 }
 
-// Run starts the mesh, publishes its rules when nothing is in force yet, calls
-// started, and goes on until ctx is done. Everything that it began has ended
+// Run starts the mesh beside a service, publishes its rules when nothing is in force
+// yet, calls started, and runs until ctx is done. Everything that it started has ended
 // when it returns.
-func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.Context)) error {
+func (m Mesh) Run(ctx context.Context, s *service.Service, started func(context.Context)) error {
 	if err := m.checkAddresses(); err != nil {
 		return err
 	}
@@ -71,7 +73,7 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 			stop()
 		}
 	}()
-	if err := r.startInstances(c); err != nil {
+	if err := r.startInstances(s); err != nil {
 		return err
 	}
 	edge := proxy.Config{ID: GatewayName + "-a", Gateway: GatewayName, Site: "north-quay"}
@@ -81,7 +83,7 @@ func (m Mesh) Run(ctx context.Context, c *control.Control, started func(context.
 	if err := r.awaitReady(); err != nil || ctx.Err() != nil {
 		return err
 	}
-	if err := m.publish(ctx, c); err != nil {
+	if err := m.publish(ctx, s.Control().Revisions); err != nil {
 		return err
 	}
 	r.proxies.Go(func() { started(ctx) })
@@ -98,7 +100,7 @@ func (m Mesh) checkAddresses() error {
 	for _, address := range []string{m.Gateway, m.Outside} {
 		l, err := net.Listen("tcp", address)
 		if err != nil {
-			return fmt.Errorf("the sample needs %s, which is taken: free it, or choose other ports with --addr (%w)",
+			return fmt.Errorf("the sample needs %s, which is in use: free it, or choose other ports with --addr (%w)",
 				address, err)
 		}
 		l.Close()
@@ -124,8 +126,8 @@ func (r *running) fail(err error) {
 }
 
 // startInstances starts the workloads and the proxies beside them.
-func (r *running) startInstances(c *control.Control) error {
-	all := standins{}
+func (r *running) startInstances(s *service.Service) error {
+	group := &Group{journal: s.Control().Journal}
 	for _, in := range Ferry() {
 		address := "127.0.0.1:0"
 		if in.Outside {
@@ -145,11 +147,11 @@ func (r *running) startInstances(c *control.Control) error {
 			}
 			outbound = p.Outbound()
 		}
-		s := New(in.Service, in.Version, in.ID, in.Site, outbound, in.Profile)
-		all = append(all, s)
-		r.serve(l, s)
+		one := New(in.Service, in.Version, in.ID, in.Site, outbound, in.Profile)
+		group.all = append(group.all, one)
+		r.serve(l, one)
 	}
-	c.SetStandins(control.Standins{All: all.list, Set: all.set})
+	s.SetStandIns(group)
 	return nil
 }
 
@@ -190,7 +192,7 @@ func (r *running) awaitReady() error {
 		select {
 		case <-p.Ready():
 		case <-late:
-			return errors.New("after 30 s a proxy of the sample has no rules in force; it said why above")
+			return errors.New("a proxy of the sample has no rules in force after 30 s: its reason is logged above")
 		case <-r.ctx.Done():
 			return nil
 		case err := <-r.failed:
@@ -201,12 +203,12 @@ func (r *running) awaitReady() error {
 }
 
 // publish publishes the rules of the sample when nothing is in force yet.
-func (m Mesh) publish(ctx context.Context, c *control.Control) error {
-	if c.InForce().Revision.Number > 0 {
+func (m Mesh) publish(ctx context.Context, r *revisions.Revisions) error {
+	if r.Current().Revision.Number > 0 {
 		return nil
 	}
-	out, err := c.Publish(ctx, control.Publication{
-		Bundle:  control.MainBundle,
+	out, err := r.Publish(ctx, revisions.Publication{
+		Bundle:  model.MainBundle,
 		Files:   m.Rules(),
 		Author:  "demo",
 		Message: "the night ferry line",
@@ -215,8 +217,8 @@ func (m Mesh) publish(ctx context.Context, c *control.Control) error {
 	if err != nil {
 		return fmt.Errorf("publishing the sample rules: %w", err)
 	}
-	if missing := out.Reached.Missing; len(missing) > 0 && ctx.Err() == nil {
-		return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another with --addr",
+	if missing := out.Rollout.Missing; len(missing) > 0 && ctx.Err() == nil {
+		return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another one with --addr",
 			strings.Join(missing, ", "))
 	}
 	return nil

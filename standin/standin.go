@@ -1,6 +1,6 @@
-// Package standin plays workloads: small real HTTP servers with a service time,
-// an error rate, a limit on what they do at once, and calls of their own. The
-// sample mesh, a night ferry line, is made of them.
+// Package standin simulates workloads: small real HTTP servers with a service time, an
+// error rate, a concurrency limit, and calls of their own. The sample mesh, a night
+// ferry line, consists of them.
 package standin
 
 import (
@@ -15,6 +15,10 @@ import (
 	"sync/atomic"
 	"time"
 )
+
+// usualConcurrency is how many requests a stand-in works on at once when its profile
+// does not say.
+const usualConcurrency = 64
 
 // Profile is how a stand-in behaves.
 type Profile struct {
@@ -36,12 +40,12 @@ type Call struct {
 	Missing string  // what the board says then
 }
 
-// Standin is one instance.
-type Standin struct {
+// StandIn is one instance.
+type StandIn struct {
 	Service, Version, Instance, Site string
 
 	sample   Profile    // as it began
-	setting  sync.Mutex // one change at a time
+	changing sync.Mutex // one change at a time
 	now      atomic.Pointer[behaviour]
 	outbound string // host:port of the proxy that its calls go through
 	client   *http.Client
@@ -53,10 +57,10 @@ type behaviour struct {
 	places chan struct{}
 }
 
-// Set lets the stand-in behave otherwise from the next request on.
-func (s *Standin) Set(p Profile) {
+// Set changes how the stand-in behaves from the next request on.
+func (s *StandIn) Set(p Profile) {
 	if p.AtOnce == 0 {
-		p.AtOnce = 64
+		p.AtOnce = usualConcurrency
 	}
 	places := make(chan struct{}, p.AtOnce)
 	if was := s.now.Load(); was != nil && was.AtOnce == p.AtOnce {
@@ -66,20 +70,20 @@ func (s *Standin) Set(p Profile) {
 }
 
 // Profile is how it behaves now.
-func (s *Standin) Profile() Profile { return s.now.Load().Profile }
+func (s *StandIn) Profile() Profile { return s.now.Load().Profile }
 
-// passedOn are the headers that a stand-in hands on to what it calls: trace
-// context, and what the rules look at.
+// passedOn are the headers that a stand-in passes on to the services that it calls:
+// the trace context, and what the rules match.
 var passedOn = []string{"Traceparent", "Tracestate", "X-Crew", "Cookie"}
 
 // New makes a stand-in whose calls go to the proxy at outbound.
-func New(service, version, instance, site, outbound string, p Profile) *Standin {
-	s := &Standin{Service: service, Version: version, Instance: instance, Site: site, sample: p, outbound: outbound,
+func New(service, version, instance, site, outbound string, p Profile) *StandIn {
+	s := &StandIn{Service: service, Version: version, Instance: instance, Site: site, sample: p, outbound: outbound,
 		client: &http.Client{
 			Timeout: 10 * time.Second,
 			Transport: &http.Transport{
 				Proxy:               nil,
-				MaxIdleConnsPerHost: max(p.AtOnce, 64),
+				MaxIdleConnsPerHost: max(p.AtOnce, usualConcurrency),
 				IdleConnTimeout:     20 * time.Second,
 			},
 		}}
@@ -106,7 +110,7 @@ type called struct {
 	Status  int    `json:"status"` // 0: no answer
 }
 
-func (s *Standin) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (s *StandIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	a := answer{Service: s.Service, Version: s.Version, Instance: s.Instance, Site: s.Site, Path: r.URL.Path}
 	status := s.now.Load().work(s, r, &a)
 	w.Header().Set("Content-Type", "application/json")
@@ -115,7 +119,7 @@ func (s *Standin) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // work waits for a place, takes its time and makes its calls.
-func (b *behaviour) work(s *Standin, r *http.Request, a *answer) int {
+func (b *behaviour) work(s *StandIn, r *http.Request, a *answer) int {
 	a.Board = b.Board
 	ctx := r.Context()
 	select {
@@ -154,7 +158,7 @@ func (b *behaviour) work(s *Standin, r *http.Request, a *answer) int {
 	return http.StatusOK
 }
 
-func (s *Standin) call(ctx context.Context, header http.Header, c Call) called {
+func (s *StandIn) call(ctx context.Context, header http.Header, c Call) called {
 	out := called{Service: c.Service}
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+s.outbound+c.Path, nil)
 	if err != nil {

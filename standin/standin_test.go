@@ -57,7 +57,7 @@ func TestStandin(t *testing.T) {
 	}
 }
 
-func TestStandinWorksOnSoManyAtOnce(t *testing.T) {
+func TestStandInWorksOnSoManyAtOnce(t *testing.T) {
 	s := New("s", "v1", "a", "", "", Profile{Median: 30 * time.Millisecond, AtOnce: 1})
 	srv := httptest.NewServer(s)
 	defer srv.Close()

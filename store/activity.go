@@ -5,40 +5,37 @@ import (
 	"time"
 )
 
-// maxActivity bounds the log: past it, the oldest tenth goes.
-const maxActivity = 100_000
-
-// Activity is one thing that happened: what a person did, or a proxy saw.
+// Activity is an entry of the activity log: what a person did, or a proxy
+// reported.
 type Activity struct {
-	Number   uint      `gorm:"primaryKey;autoIncrement" json:"number"`
-	At       time.Time `json:"at"`
-	Who      string    `json:"who" doc:"a person, or the proxy that saw it"`
-	Kind     string    `json:"kind"`
-	Service  string    `json:"service,omitempty"`
-	Version  string    `json:"version,omitempty"`
-	Instance string    `json:"instance,omitempty"`
-	Detail   string    `json:"detail"`
+	Number   uint
+	At       time.Time
+	Who      string // a person, or the proxy that reported it
+	Kind     string
+	Service  string
+	Version  string
+	Instance string
+	Detail   string
 }
 
-func (Activity) TableName() string { return "activity" }
-
-// AddActivity adds to the log, in the order given.
-func (s *Store) AddActivity(ctx context.Context, list []Activity) error {
-	db := s.write.WithContext(ctx)
-	if err := db.CreateInBatches(&list, 100).Error; err != nil {
-		return err
-	}
-	last := list[len(list)-1].Number
-	if last%(maxActivity/10) < uint(len(list)) && last > maxActivity {
-		return db.Where("number <= ?", last-maxActivity).Delete(&Activity{}).Error
-	}
-	return nil
+type activityRow struct {
+	Number   uint `gorm:"primaryKey;autoIncrement"`
+	At       time.Time
+	Who      string
+	Kind     string
+	Service  string
+	Version  string
+	Instance string
+	Detail   string
 }
+
+func (activityRow) TableName() string { return "activity" }
 
 // Activity lists the log, newest first, from below the number before (0: from
-// the newest); of one service, with the drills that harm all, if it is named.
+// the newest). With a service, it lists the entries of that service, and drills that
+// affect all services.
 func (s *Store) Activity(ctx context.Context, service string, before uint, limit int) ([]Activity, error) {
-	out := []Activity{}
+	var rows []activityRow
 	q := s.read.WithContext(ctx).Order("number DESC").Limit(limit)
 	if service != "" {
 		q = q.Where("service = ? OR service = '' AND kind IN ('drill-began', 'drill-ended')", service)
@@ -46,9 +43,11 @@ func (s *Store) Activity(ctx context.Context, service string, before uint, limit
 	if before > 0 {
 		q = q.Where("number < ?", before)
 	}
-	err := q.Find(&out).Error
-	for i := range out {
-		out[i].At = out[i].At.UTC()
+	err := q.Find(&rows).Error
+	out := make([]Activity, len(rows))
+	for i, row := range rows {
+		out[i] = Activity(row)
+		out[i].At = row.At.UTC()
 	}
 	return out, err
 }

@@ -9,10 +9,10 @@ import (
 	"time"
 )
 
-// effectRow is the effect of a revision: what a list shows, and all of it.
+// effectRow is the effect of a revision: what a list shows of it, and all of it.
 type effectRow struct {
-	Revision uint `gorm:"primaryKey"`
-	Head     string
+	Revision uint   `gorm:"primaryKey"`
+	Head     string // JSON
 	Body     []byte // JSON, gzipped
 }
 
@@ -36,20 +36,7 @@ func unzip(b []byte, into any) error {
 	return json.NewDecoder(z).Decode(into)
 }
 
-// AddEffect keeps the effect of a revision: head is what lists show of it.
-func (s *Store) AddEffect(ctx context.Context, revision uint, head, effect any) error {
-	text, err := json.Marshal(head)
-	if err != nil {
-		return err
-	}
-	body, err := zipped(effect)
-	if err != nil {
-		return err
-	}
-	return s.write.WithContext(ctx).Save(&effectRow{Revision: revision, Head: string(text), Body: body}).Error
-}
-
-// Effect reads the effect of a revision; ErrNotFound when none was kept.
+// Effect reads the effect of a revision; ErrNotFound when none is kept.
 func (s *Store) Effect(ctx context.Context, revision uint, into any) error {
 	var rows []effectRow
 	if err := s.read.WithContext(ctx).Where("revision = ?", revision).Limit(1).Find(&rows).Error; err != nil {
@@ -64,29 +51,28 @@ func (s *Store) Effect(ctx context.Context, revision uint, into any) error {
 	return nil
 }
 
-// EffectHeads visits what lists show of the effects of the revisions from first
-// to last.
-func (s *Store) EffectHeads(ctx context.Context, first, last uint, visit func(revision uint, read func(any) error) error) error {
+// EffectSummaries visits what lists show of the effects of the revisions from
+// first to last; read decodes it.
+func (s *Store) EffectSummaries(ctx context.Context, first, last uint, visit func(revision uint, read func(any) error) error) error {
 	var rows []effectRow
 	if err := s.read.WithContext(ctx).Omit("body").Where("revision BETWEEN ? AND ?", first, last).Find(&rows).Error; err != nil {
 		return err
 	}
 	for _, r := range rows {
-		if err := visit(r.Revision, func(into any) error { return json.Unmarshal([]byte(r.Head), into) }); err != nil {
+		read := func(into any) error { return decode(r.Head, into, "the effect of revision %d", r.Revision) }
+		if err := visit(r.Revision, read); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// WithoutEffect lists revisions since a time whose effect was not kept, without
+// WithoutEffect lists revisions since a time whose effect is not kept, without
 // their text, oldest first.
 func (s *Store) WithoutEffect(ctx context.Context, since time.Time, limit int) ([]Revision, error) {
 	var rows []revisionRow
-	err := s.read.WithContext(ctx).Omit("bundles").Where("at >= ? AND number NOT IN (SELECT revision FROM effects)", since.UTC()).Order("number").Limit(limit).Find(&rows).Error
-	out := make([]Revision, len(rows))
-	for i, row := range rows {
-		out[i] = row.head()
-	}
-	return out, err
+	err := s.read.WithContext(ctx).Omit("bundles").
+		Where("at >= ? AND number NOT IN (SELECT revision FROM effects)", since.UTC()).
+		Order("number").Limit(limit).Find(&rows).Error
+	return heads(rows), err
 }

@@ -2,8 +2,10 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -13,9 +15,11 @@ import (
 	"nightjar/core/stats"
 	"nightjar/telemetry"
 	"nightjar/wire"
+
+	"gorm.io/gorm"
 )
 
-func open2(t *testing.T, dir string) *Store {
+func openStore(t *testing.T, dir string) *Store {
 	t.Helper()
 	s, err := Open(dir)
 	if err != nil {
@@ -27,25 +31,25 @@ func open2(t *testing.T, dir string) *Store {
 
 func TestRevisionsOutliveTheProcess(t *testing.T) {
 	dir, ctx := filepath.Join(t.TempDir(), "new", "deep"), t.Context()
-	s := open2(t, dir)
-	if !s.Fresh() {
-		t.Error("a new database is not fresh")
+	s := openStore(t, dir)
+	if !s.IsNew() {
+		t.Error("a new database is not new")
 	}
 	if _, err := s.Revision(ctx, 0); !errors.Is(err, ErrNotFound) {
 		t.Errorf("of an empty database: %v", err)
 	}
 	at := time.Date(2026, 11, 23, 22, 40, 0, 123456789, time.UTC)
 	for i, text := range []string{"one", "two ☂\n", ""} {
-		r, err := s.AddRevision(ctx, Revision{Kind: "publish", Bundle: "main", Author: "mate", Message: "m", At: at,
-			Bundles: Bundles{"main": {{Name: "a.yaml", Text: text}}, "crew": {}}})
-		if err != nil || r.Number != uint(i+1) {
-			t.Fatalf("revision %d: %d, %v", i+1, r.Number, err)
+		err := s.Apply(ctx, AddRevision{Revision{Number: uint(i + 1), Kind: "publish", Bundle: "main", Author: "mate", Message: "m", At: at,
+			Bundles: Bundles{"main": {{Name: "a.yaml", Text: text}}, "crew": {}}}})
+		if err != nil {
+			t.Fatalf("revision %d: %v", i+1, err)
 		}
 	}
 	s.Close()
-	s = open2(t, dir)
-	if s.Fresh() {
-		t.Error("an old database is fresh")
+	s = openStore(t, dir)
+	if s.IsNew() {
+		t.Error("an old database is new")
 	}
 	r, err := s.Revision(ctx, 2)
 	if err != nil || r.Bundles["main"][0].Text != "two ☂\n" || !r.At.Equal(at) || r.Author != "mate" {
@@ -65,9 +69,9 @@ func TestRevisionsOutliveTheProcess(t *testing.T) {
 
 // TestTimesOfAllZones: a clock that is hours ahead of UTC finds the same rows.
 func TestTimesOfAllZones(t *testing.T) {
-	s, ctx, noon := open2(t, t.TempDir()), t.Context(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.FixedZone("", 5*3600))
+	s, ctx, noon := openStore(t, t.TempDir()), t.Context(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.FixedZone("", 5*3600))
 	for minute := range 4 {
-		if _, err := s.AddRevision(ctx, Revision{At: noon.Add(time.Duration(minute) * time.Minute)}); err != nil {
+		if err := s.Apply(ctx, AddRevision{Revision{Number: uint(minute + 1), At: noon.Add(time.Duration(minute) * time.Minute)}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -85,21 +89,18 @@ func TestTimesOfAllZones(t *testing.T) {
 	if list, err := s.WithoutEffect(ctx, noon.Add(2*time.Minute).In(east), 10); err != nil || len(list) != 2 || list[0].Number != 3 {
 		t.Errorf("since minute 2: %+v, %v", list, err)
 	}
-	for _, h := range []TrialHead{{Name: "over", State: "met"}, {Name: "runs", State: "running"}, {Name: "broke off", State: "interrupted"}} {
-		h.Began = noon
-		h, err := s.AddTrial(ctx, h)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if h.Name == "over" {
+	for i, name := range []string{"ended", "running", "interrupted"} {
+		h := Trial{Number: uint(i + 1), Name: name, State: name, Began: noon}
+		changes := []Change{AddTrial{h}}
+		if name == "ended" {
 			h.Ended = noon.Add(time.Minute)
-			err = s.EndTrial(ctx, h, 1, 1)
+			changes = append(changes, EndTrial{Trial: h, Summary: 1, Result: 1})
 		}
-		if err != nil {
+		if err := s.Apply(ctx, changes...); err != nil {
 			t.Fatal(err)
 		}
 	}
-	for minute, want := range map[int]string{-1: "", 0: "over runs broke off", 1: "runs"} {
+	for minute, want := range map[int]string{-1: "", 0: "ended running interrupted", 1: "running"} {
 		from, names := noon.Add(time.Duration(minute)*time.Minute).In(east), []string{}
 		list, err := s.TrialsBetween(ctx, "running", from, from.Add(time.Minute))
 		for _, h := range list {
@@ -112,9 +113,9 @@ func TestTimesOfAllZones(t *testing.T) {
 }
 
 func TestCheckedFilesAreReplaced(t *testing.T) {
-	s, ctx := open2(t, t.TempDir()), t.Context()
+	s, ctx := openStore(t, t.TempDir()), t.Context()
 	for n := range 2 {
-		if err := s.SetChecked(ctx, Checked{Bundle: "main", Files: []rules.File{{Name: "a", Text: strings.Repeat("x", n)}}, By: "mate", At: time.Now(), Mistakes: n}); err != nil {
+		if err := s.Apply(ctx, SaveChecked{Checked{Bundle: "main", Files: []rules.File{{Name: "a", Text: strings.Repeat("x", n)}}, By: "mate", At: time.Now(), Mistakes: n}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -124,15 +125,14 @@ func TestCheckedFilesAreReplaced(t *testing.T) {
 	}
 }
 
-// TestReadersAndWritersTogether: many at once, and none is told that the
-// database is locked.
+// TestReadersAndWritersTogether: many at once, and nobody gets "database is locked".
 func TestReadersAndWritersTogether(t *testing.T) {
-	s, ctx := open2(t, t.TempDir()), t.Context()
+	s, ctx := openStore(t, t.TempDir()), t.Context()
 	var all sync.WaitGroup
-	for range 8 {
+	for writer := range 8 {
 		all.Go(func() {
-			for range 20 {
-				if _, err := s.AddRevision(ctx, Revision{Kind: "publish", At: time.Now()}); err != nil {
+			for i := range 20 {
+				if err := s.Apply(ctx, AddRevision{Revision{Number: uint(1 + writer*20 + i), Kind: "publish", At: time.Now()}}); err != nil {
 					t.Error(err)
 				}
 			}
@@ -151,14 +151,67 @@ func TestReadersAndWritersTogether(t *testing.T) {
 	}
 }
 
+// TestAllOrNothing: of several changes of which one fails, none is there.
+func TestAllOrNothing(t *testing.T) {
+	s, ctx := openStore(t, t.TempDir()), t.Context()
+	one := AddRevision{Revision{Number: 1, At: time.Now()}}
+	err := s.Apply(ctx, one, AddActivity{{Who: "mate"}}, one)
+	if !errors.Is(err, gorm.ErrDuplicatedKey) {
+		t.Errorf("the same revision twice: %v", err)
+	}
+	if _, err := s.Revision(ctx, 0); !errors.Is(err, ErrNotFound) {
+		t.Errorf("after a failure: %v", err)
+	}
+	if list, err := s.Activity(ctx, "", 0, 10); err != nil || len(list) != 0 {
+		t.Errorf("after a failure: %+v, %v", list, err)
+	}
+}
+
+// TestWrites: every statement that writes is in changes.go, and allChanges lists
+// every change.
+func TestWrites(t *testing.T) {
+	files, err := filepath.Glob("*.go")
+	if err != nil || len(files) < 5 {
+		t.Fatal(files, err)
+	}
+	writing := regexp.MustCompile(`\.(Create|CreateInBatches|Save|Updates?|Delete)\(|(?i:INSERT|UPDATE|DELETE) (INTO|FROM|\w+ SET)`)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		switch {
+		case strings.HasSuffix(file, "_test.go"):
+		case file != "changes.go":
+			if found := writing.Find(text); found != nil {
+				t.Errorf("%s writes: %s", file, found)
+			}
+		default:
+			kinds := regexp.MustCompile(`(?m)^func \(c (\w+)\) write\(`).FindAllSubmatch(text, -1)
+			listed := map[string]bool{}
+			for _, c := range allChanges {
+				listed[strings.TrimPrefix(fmt.Sprintf("%T", c), "store.")] = true
+			}
+			for _, kind := range kinds {
+				if !listed[string(kind[1])] {
+					t.Errorf("allChanges lacks %s", kind[1])
+				}
+			}
+			if len(kinds) != len(allChanges) {
+				t.Errorf("%d changes, of which allChanges lists %d", len(kinds), len(allChanges))
+			}
+		}
+	}
+}
+
 func TestWhatCannotBeOpened(t *testing.T) {
 	dir := t.TempDir()
-	s := open2(t, dir)
-	if err := s.write.Exec("PRAGMA user_version = 99").Error; err != nil {
+	s := openStore(t, dir)
+	if err := s.write.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (99, 1)").Error; err != nil {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "use the newer program") {
+	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "start the newer program") {
 		t.Errorf("a schema of the future: %v", err)
 	}
 	bad := t.TempDir()
@@ -175,27 +228,25 @@ func TestWhatCannotBeOpened(t *testing.T) {
 
 func TestDrafts(t *testing.T) {
 	dir, ctx := t.TempDir(), t.Context()
-	s := open2(t, dir)
-	save := func(by, text string, expect uint) (uint, error) {
-		d, err := s.SaveDraft(ctx, Draft{Bundle: "main", By: by, Base: 7, Files: []rules.File{{Name: "a", Text: text}}, At: time.Now()}, expect)
-		return d.Version, err
+	s := openStore(t, dir)
+	save := func(by, text string, version uint) error {
+		return s.Apply(ctx, SaveDraft{Draft{Bundle: "main", By: by, Base: 7, Version: version, Files: []rules.File{{Name: "a", Text: text}}, At: time.Now()}})
 	}
 	for _, c := range []struct {
 		by, text string
-		expect   uint
 		version  uint
 		err      error
 	}{
-		{"mate", "one", 0, 1, nil}, {"mate", "two", 1, 2, nil},
-		{"mate", "late", 1, 0, ErrDraftChanged}, {"mate", "anew", 0, 0, ErrDraftChanged},
-		{"cook", "soup", 3, 0, ErrDraftChanged}, {"cook", "soup", 0, 1, nil},
+		{"mate", "one", 1, nil}, {"mate", "two", 2, nil},
+		{"mate", "late", 2, ErrDraftChanged}, {"mate", "anew", 1, ErrDraftChanged},
+		{"cook", "soup", 4, ErrDraftChanged}, {"cook", "soup", 1, nil},
 	} {
-		if v, err := save(c.by, c.text, c.expect); err != c.err || err == nil && v != c.version {
-			t.Errorf("%s %q on %d: version %d, %v", c.by, c.text, c.expect, v, err)
+		if err := save(c.by, c.text, c.version); !errors.Is(err, c.err) {
+			t.Errorf("%s %q as version %d: %v", c.by, c.text, c.version, err)
 		}
 	}
 	s.Close()
-	s = open2(t, dir)
+	s = openStore(t, dir)
 	if d, err := s.Draft(ctx, "main", "mate"); err != nil || d.Files[0].Text != "two" || d.Base != 7 || d.Version != 2 {
 		t.Errorf("kept: %+v, %v", d, err)
 	}
@@ -203,24 +254,24 @@ func TestDrafts(t *testing.T) {
 		t.Errorf("list: %+v, %v", list, err)
 	}
 	for range 2 {
-		if err := s.DropDraft(ctx, "main", "mate"); err != nil {
+		if err := s.Apply(ctx, DeleteDraft{Bundle: "main", By: "mate"}); err != nil {
 			t.Error(err)
 		}
 	}
 	if _, err := s.Draft(ctx, "main", "mate"); !errors.Is(err, ErrNotFound) {
-		t.Errorf("dropped: %v", err)
+		t.Errorf("deleted: %v", err)
 	}
 	// Many at once: every version is saved over by exactly one.
 	var won sync.Map
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {
-			for v := range uint(20) {
-				if n, err := save("all", "x", v); err == nil {
+			for n := uint(1); n <= 20; n++ {
+				if err := save("all", "x", n); err == nil {
 					if _, twice := won.LoadOrStore(n, true); twice {
 						t.Errorf("version %d was saved twice", n)
 					}
-				} else if err != ErrDraftChanged {
+				} else if !errors.Is(err, ErrDraftChanged) {
 					t.Error(err)
 				}
 			}
@@ -229,42 +280,64 @@ func TestDrafts(t *testing.T) {
 	all.Wait()
 }
 
-// TestMigrations: records of every earlier schema are there in the newest.
+// TestMigrations: records of every earlier schema are there in the newest. The
+// first seven were numbered by SQLite's user_version.
 func TestMigrations(t *testing.T) {
-	for version := 1; version <= len(migrations); version++ {
+	const byUserVersion = 7
+	files, err := filepath.Glob("migrations/*.sql")
+	if err != nil || len(files) < byUserVersion {
+		t.Fatal(files, err)
+	}
+	for version := 1; version <= byUserVersion; version++ {
 		dir := t.TempDir()
-		db, err := open("file:" + filepath.Join(dir, "nightjar.db"))
+		db, err := connect("file:" + filepath.Join(dir, "nightjar.db"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, step := range append(migrations[:version:version],
-			`INSERT INTO revisions (number, kind, bundle, author, message, at, bundles) VALUES (5, 'publish', 'main', 'mate', 'old', '2026-11-23 22:40:00+00:00', '{"main":[{"name":"a","text":"t"}]}')`,
-			`INSERT INTO checked VALUES ('main', '[]', 'mate', '2026-11-23 22:40:00+00:00', 3)`, "PRAGMA user_version = "+string(rune('0'+version))) {
-			if err := db.Exec(step).Error; err != nil {
+		var steps []string
+		for _, file := range files[:version] {
+			text, err := os.ReadFile(file)
+			if err != nil {
 				t.Fatal(err)
+			}
+			steps = append(steps, string(text))
+		}
+		steps = append(steps,
+			`INSERT INTO revisions (number, kind, bundle, author, message, at, bundles) VALUES (5, 'publish', 'main', 'mate', 'old', '2026-11-23 22:40:00+00:00', '{"main":[{"name":"a","text":"t"}]}')`,
+			`INSERT INTO checked VALUES ('main', '[]', 'mate', '2026-11-23 22:40:00+00:00', 3)`,
+			fmt.Sprintf("PRAGMA user_version = %d", version))
+		if version >= 3 {
+			steps = append(steps, `INSERT INTO drills VALUES (4, 'mate', '', '2026-11-23 22:40:00+00:00', '2026-11-23 22:41:00+00:00', '0001-01-01 00:00:00+00:00', '{"id":"drill-4","down":true}')`)
+		}
+		for _, step := range steps {
+			if err := db.Exec(step).Error; err != nil {
+				t.Fatalf("%v: %s", err, step)
 			}
 		}
 		if raw, err := db.DB(); err == nil {
 			raw.Close()
 		}
-		s := open2(t, dir)
-		r, err := s.Revision(t.Context(), 0)
-		if err != nil || r.Number != 5 || r.Bundles["main"][0].Text != "t" || s.Fresh() {
-			t.Errorf("from version %d: %+v, %v", version, r, err)
-		}
-		if checked, err := s.CheckedFiles(t.Context()); err != nil || checked[0].Mistakes != 3 {
-			t.Errorf("from version %d: %+v, %v", version, checked, err)
-		}
-		if _, err := s.SaveDraft(t.Context(), Draft{Bundle: "b", By: "x", At: time.Now()}, 0); err != nil {
-			t.Errorf("from version %d: %v", version, err)
+		for range 2 { // the second time there is nothing to do
+			s := openStore(t, dir)
+			r, err := s.Revision(t.Context(), 0)
+			if err != nil || r.Number != 5 || r.Bundles["main"][0].Text != "t" || s.IsNew() {
+				t.Errorf("from version %d: %+v, %v", version, r, err)
+			}
+			if checked, err := s.CheckedFiles(t.Context()); err != nil || checked[0].Mistakes != 3 {
+				t.Errorf("from version %d: %+v, %v", version, checked, err)
+			}
+			if list, err := s.Drills(t.Context(), 5); err != nil || version >= 3 && (len(list) != 1 || !list[0].Spec.Down) {
+				t.Errorf("from version %d: %+v, %v", version, list, err)
+			}
+			s.Close()
 		}
 	}
 }
 
 // TestTelemetryAges: ten seconds become minutes after six hours and go after
-// fourteen days, and nothing is lost on the way; series that nothing is of go too.
+// fourteen days, and nothing is lost on the way; unused series go too.
 func TestTelemetryAges(t *testing.T) {
-	s, ctx := open2(t, t.TempDir()), t.Context()
+	s, ctx := openStore(t, t.TempDir()), t.Context()
 	const begin, hours = 1_800_000_000, 8
 	mem := telemetry.New()
 	seq := uint64(0)
@@ -276,7 +349,7 @@ func TestTelemetryAges(t *testing.T) {
 		}
 		mem.Count(&wire.Delta{Nonce: "n", Sequence: seq, Holds: 1, Caller: "kiosk", Series: []wire.Series{{Service: name, Counts: stats.Counts{OK: 3, Latency: []stats.Bin{{Bucket: 9, N: 3}}}}}}, time.Unix(at, 0))
 		if seq%60 == 0 {
-			if err := s.AddTelemetry(ctx, mem.Take(), at); err != nil {
+			if err := s.Apply(ctx, AddTelemetry{mem.Take(), at}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -301,8 +374,12 @@ func TestTelemetryAges(t *testing.T) {
 		t.Errorf("%d requests in %d rows", want, rows)
 	}
 	for more := true; more; {
+		var changes []Change
 		var err error
-		if more, err = s.RollUp(ctx, now); err != nil {
+		if changes, more, err = s.RollUps(ctx, now); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Apply(ctx, changes...); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -316,9 +393,18 @@ func TestTelemetryAges(t *testing.T) {
 	if err != nil || len(known) != 2 || seen["n"] != seq || first != begin {
 		t.Errorf("%v %v %d %v", known, seen, first, err)
 	}
-	gone, err := s.PruneTelemetry(ctx, begin+CoarseTime+60)
-	if err != nil || len(gone) != 1 || gone[0] != 0 {
-		t.Errorf("gone: %v, %v", gone, err)
+	if err := s.Apply(ctx, PruneTelemetry{Before: begin + 60}); err != nil {
+		t.Fatal(err)
+	}
+	unused, err := s.UnusedSeries(ctx, 0, now)
+	if err != nil || len(unused) != 1 || unused[0] != 0 {
+		t.Errorf("unused series: %v, %v", unused, err)
+	}
+	if err := s.Apply(ctx, DeleteSeries(unused)); err != nil {
+		t.Fatal(err)
+	}
+	if known, _, _, err := s.TelemetryState(ctx); err != nil || len(known) != 1 {
+		t.Errorf("series after they were deleted: %v, %v", known, err)
 	}
 	if n, _ := all(0, now); n != want-18 {
 		t.Errorf("after fourteen days: %d requests, want %d", n, want-18)

@@ -4,26 +4,24 @@ import (
 	"bytes"
 	"compress/flate"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"nightjar/telemetry"
 )
 
-// How long telemetry is kept, in seconds: in steps of ten seconds, and then in
+// How long telemetry is kept, in seconds: first in steps of ten seconds, then in
 // steps of a minute.
 const (
 	FineTime   = 6 * 60 * 60
 	CoarseTime = 14 * 24 * 60 * 60
-	coarseStep = 60
+	CoarseStep = 60
 )
 
-// telemetryRow is what was counted in so many seconds. Several rows of one time
-// add up.
+// telemetryRow is what was counted in Seconds seconds from At on. Rows of the
+// same time add up.
 type telemetryRow struct {
 	Number  uint `gorm:"primaryKey"`
 	At      int64
@@ -64,39 +62,12 @@ func inflate(b []byte) ([]byte, error) {
 	return out, nil
 }
 
-// AddTelemetry writes a batch, whole or not at all.
-func (s *Store) AddTelemetry(ctx context.Context, b *telemetry.Batch, now int64) error {
-	return s.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		for _, n := range b.Series {
-			names, err := json.Marshal(n.Names)
-			if err != nil {
-				return err
-			}
-			if err := tx.Save(&seriesRow{n.ID, string(names)}).Error; err != nil {
-				return err
-			}
-		}
-		for _, slot := range b.Slots {
-			if err := tx.Create(&telemetryRow{At: slot.At, Seconds: telemetry.Step, Counts: deflate(slot.Sealed)}).Error; err != nil {
-				return err
-			}
-		}
-		var seen []seenRow
-		for nonce, seq := range b.Seen {
-			seen = append(seen, seenRow{nonce, seq, now})
-		}
-		if len(seen) == 0 {
-			return nil
-		}
-		return tx.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(seen, 200).Error
-	})
-}
-
-// Telemetry visits what was counted from from to before to, in order of time.
-// It holds for whole steps.
+// Telemetry visits what was counted from from to before to, in order of time. It
+// is exact for whole steps.
 func (s *Store) Telemetry(ctx context.Context, from, to int64, visit func(telemetry.Slot) error) error {
 	var rows []telemetryRow
-	return s.read.WithContext(ctx).Where("at >= ? AND at < ?", from, to).Order("number").FindInBatches(&rows, 200, func(*gorm.DB, int) error {
+	q := s.read.WithContext(ctx).Where("at >= ? AND at < ?", from, to).Order("number")
+	return q.FindInBatches(&rows, 200, func(*gorm.DB, int) error {
 		for _, r := range rows {
 			sealed, err := inflate(r.Counts)
 			if err != nil {
@@ -110,7 +81,7 @@ func (s *Store) Telemetry(ctx context.Context, from, to int64, visit func(teleme
 	}).Error
 }
 
-// TelemetryState is all series, the last Delta of every proxy process, and the
+// TelemetryState is all series, the last report of every proxy process, and the
 // time of the first count; 0: there is none.
 func (s *Store) TelemetryState(ctx context.Context) (known []telemetry.Named, seen map[string]uint64, first int64, err error) {
 	db := s.read.WithContext(ctx)
@@ -120,8 +91,8 @@ func (s *Store) TelemetryState(ctx context.Context) (known []telemetry.Named, se
 	}
 	for _, r := range series {
 		n := telemetry.Named{ID: r.ID}
-		if err := json.Unmarshal([]byte(r.Names), &n.Names); err != nil {
-			return nil, nil, 0, fmt.Errorf("series %d: %w", r.ID, err)
+		if err := decode(r.Names, &n.Names, "series %d", r.ID); err != nil {
+			return nil, nil, 0, err
 		}
 		known = append(known, n)
 	}
@@ -133,65 +104,51 @@ func (s *Store) TelemetryState(ctx context.Context) (known []telemetry.Named, se
 	for _, r := range rows {
 		seen[r.Nonce] = r.Sequence
 	}
-	err = db.Model(&telemetryRow{}).Select("COALESCE(MIN(at), 0)").Scan(&first).Error
+	first, err = s.FirstTelemetry(ctx)
 	return known, seen, first, err
 }
 
-// RollUp merges at most a hundred minutes that are older than FineTime into one
-// row each. more tells whether there are others.
-func (s *Store) RollUp(ctx context.Context, now int64) (more bool, err error) {
-	end := (now - FineTime) / coarseStep * coarseStep
+// maxRollUps is how many minutes RollUps reads at once.
+const maxRollUps = 100
+
+// RollUps reads minutes that are older than FineTime and still in finer steps, at
+// most a hundred, and returns the changes that make each of them one row. hasMore
+// tells whether there are others.
+func (s *Store) RollUps(ctx context.Context, now int64) (out []Change, hasMore bool, err error) {
+	end := (now - FineTime) / CoarseStep * CoarseStep
 	var minutes []int64
-	err = s.read.WithContext(ctx).Model(&telemetryRow{}).Where("seconds < ? AND at < ?", coarseStep, end).
-		Distinct("at / 60 * 60 AS minute").Order("minute").Limit(100).Pluck("minute", &minutes).Error
-	for _, minute := range minutes {
-		if err == nil {
-			err = s.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return rollUp(tx, minute) })
-		}
-	}
-	return len(minutes) == 100, err
-}
-
-func rollUp(tx *gorm.DB, minute int64) error {
-	var rows []telemetryRow
-	of := func() *gorm.DB { return tx.Where("at >= ? AND at < ?", minute, minute+coarseStep) }
-	if err := of().Find(&rows).Error; err != nil {
-		return err
-	}
-	var parts [][]byte
-	for _, r := range rows {
-		sealed, err := inflate(r.Counts)
-		if err != nil {
-			return err
-		}
-		parts = append(parts, sealed)
-	}
-	sum, err := telemetry.Merge(parts)
+	db := s.read.WithContext(ctx)
+	err = db.Model(&telemetryRow{}).Where("seconds < ? AND at < ?", CoarseStep, end).
+		Distinct("at / 60 * 60 AS minute").Order("minute").Limit(maxRollUps).Pluck("minute", &minutes).Error
 	if err != nil {
-		return err
+		return nil, false, err
 	}
-	if err := of().Delete(&telemetryRow{}).Error; err != nil {
-		return err
+	for _, minute := range minutes {
+		c := ReplaceTelemetry{At: minute, Seconds: CoarseStep}
+		var rows []telemetryRow
+		if err := db.Where("at >= ? AND at < ?", minute, minute+CoarseStep).Find(&rows).Error; err != nil {
+			return nil, false, err
+		}
+		parts := make([][]byte, len(rows))
+		for i, r := range rows {
+			c.Rows = append(c.Rows, r.Number)
+			if parts[i], err = inflate(r.Counts); err != nil {
+				return nil, false, err
+			}
+		}
+		if c.Sealed, err = telemetry.Merge(parts); err != nil {
+			return nil, false, err
+		}
+		out = append(out, c)
 	}
-	return tx.Create(&telemetryRow{At: minute, Seconds: coarseStep, Counts: deflate(sum)}).Error
+	return out, len(minutes) == maxRollUps, nil
 }
 
-// PruneTelemetry drops what is older than CoarseTime, and series that nothing
-// is of any more, which it returns.
-func (s *Store) PruneTelemetry(ctx context.Context, now int64) (gone []uint32, err error) {
-	db := s.write.WithContext(ctx)
-	old := db.Where("at < ?", now-CoarseTime).Delete(&telemetryRow{})
-	if old.Error != nil {
-		return nil, old.Error
-	}
-	if err := db.Where("at < ?", now-CoarseTime).Delete(&seenRow{}).Error; err != nil {
-		return nil, err
-	}
-	if old.RowsAffected == 0 {
-		return nil, nil
-	}
+// UnusedSeries lists the series that no telemetry from a second on counts. It
+// reads all telemetry.
+func (s *Store) UnusedSeries(ctx context.Context, from, to int64) (unused []uint32, err error) {
 	used := map[uint32]bool{}
-	err = s.Telemetry(ctx, 0, now+coarseStep, func(slot telemetry.Slot) error { return telemetry.IDs(slot.Sealed, used) })
+	err = s.Telemetry(ctx, from, to, func(slot telemetry.Slot) error { return telemetry.IDs(slot.Sealed, used) })
 	if err != nil {
 		return nil, err
 	}
@@ -201,13 +158,14 @@ func (s *Store) PruneTelemetry(ctx context.Context, now int64) (gone []uint32, e
 	}
 	for _, id := range ids {
 		if !used[id] {
-			gone = append(gone, id)
+			unused = append(unused, id)
 		}
 	}
-	for at := 0; at < len(gone); at += 500 {
-		if err := db.Delete(&seriesRow{}, gone[at:min(at+500, len(gone))]).Error; err != nil {
-			return nil, err
-		}
-	}
-	return gone, nil
+	return unused, nil
+}
+
+// FirstTelemetry is the time of the oldest telemetry; 0: there is none.
+func (s *Store) FirstTelemetry(ctx context.Context) (at int64, err error) {
+	err = s.read.WithContext(ctx).Model(&telemetryRow{}).Select("COALESCE(MIN(at), 0)").Scan(&at).Error
+	return at, err
 }

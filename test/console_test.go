@@ -83,7 +83,7 @@ func TestConsole(t *testing.T) {
 	t.Run("the mesh shows flow and lanes", func(t *testing.T) {
 		b.t = t
 		b.visit("/")
-		b.says("[data-test=revision]", fmt.Sprintf("Revision %d in 12 of 12 proxies", m.revision()))
+		b.says("[data-test=revision]", fmt.Sprintf("Revision %d in force in 12 of 12 proxies", m.revision()))
 		b.until("document.querySelectorAll('[data-test=card-sailings] [data-test=lane]').length === 3")
 		b.until("document.querySelector('[data-test=\"ribbon-kiosk~sailings\"] .whole')")
 		b.says("[data-test=card-berths]", "v1 ×2")
@@ -92,7 +92,7 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=link]", "kiosk → sailings")
 		b.says("[data-test=link]", "success")
 		b.until("location.search.includes('pick=kiosk')")
-		b.says("[data-test=sides]", "workloads gave")
+		b.says("[data-test=sides]", "workloads")
 		b.click("card-sailings")
 		b.says("[data-test=panel]", "Routes, guards, instances")
 		b.until("document.querySelector('[data-test=\"mark-revision-1\"]')")
@@ -113,14 +113,14 @@ func TestConsole(t *testing.T) {
 	t.Run("a moment of the past, a search, and cards for owners", func(t *testing.T) {
 		b.t = t
 		b.visit(fmt.Sprintf("/?at=%d", time.Now().Add(-time.Hour).Unix()))
-		b.says("[data-test=incoming]", "0.0 requests a second come in")
+		b.says("[data-test=incoming]", "0.0 requests per second enter the mesh")
 		b.click("live")
 		b.until("!location.search.includes('at=')")
 		b.do(chromedp.Focus(chromedp.CSS("[data-test=search]")), chromedp.KeyEvent("fares"))
 		b.until("document.querySelectorAll('.card.faded').length === document.querySelectorAll('.card').length - 1")
 		b.visit("/?by=owner")
 		b.click("card-timetable-team")
-		b.click("ungather")
+		b.click("ungroup")
 		b.says("[data-test=card-sailings]", "v1")
 	})
 	t.Run("weights move by handle and are published from there", func(t *testing.T) {
@@ -133,7 +133,7 @@ func TestConsole(t *testing.T) {
 		next := m.revision() + 1
 		b.click("publish")
 		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 proxies", next))
-		b.says("[data-test=who-has-it]", fmt.Sprintf("revision %d in force in 12 of 12", next))
+		b.says("[data-test=rollout]", fmt.Sprintf("revision %d in force in 12 of 12", next))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=70 v2=30" {
 			t.Errorf("after publishing: %s", answers(got))
 		}
@@ -145,9 +145,9 @@ func TestConsole(t *testing.T) {
 		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 1)
 		seen := m.revision()
 		m.must(0, "split", "sailings", "v1=10", "v2=90")
-		b.says("[data-test=overtaken]", fmt.Sprintf("Revision %d came in between", seen+1))
+		b.says("[data-test=overtaken]", fmt.Sprintf("Revision %d was published meanwhile", seen+1))
 		b.click("publish")
-		b.says("[data-test=refused]", fmt.Sprintf("revision %d is in force by now, not %d", seen+1, seen))
+		b.says("[data-test=refused]", fmt.Sprintf("revision %d was published meanwhile (yours is based on %d)", seen+1, seen))
 		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{v1: 10, v2: 90}") {
 			t.Errorf("in force:\n%s", out)
 		}
@@ -161,18 +161,18 @@ func TestConsole(t *testing.T) {
 		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=count]"), "\b\b\b60"))
 		b.click("send")
 		b.until("document.querySelector('[data-test=tally]')?.dataset.final === 'true'")
-		b.says("[data-test=tally]", "60 of 60 answered")
+		b.says("[data-test=tally]", "60 of 60 requests done")
 		b.says("[data-test='tally-sailings/v3']", "sailings/v3 60")
 		b.until("document.querySelectorAll('[data-test^=\"tally-\"]').length === 1")
 	})
-	t.Run("the fleet shows first who needs a look", func(t *testing.T) {
+	t.Run("proxies that need attention come first", func(t *testing.T) {
 		b.t = t
 		b.visit("/fleet")
-		b.says("[data-test=summary]", fmt.Sprintf("12 proxies, all follow revision %d", m.revision()))
+		b.says("[data-test=summary]", fmt.Sprintf("12 proxies, all with revision %d in force", m.revision()))
 		// A second proxy of the gateway finds the port of the first one taken.
 		start(t, "address already in use", "proxy", "--server", m.addr, "--gateway", "front-door", "--name", "front-door-b", "--state", "")
-		b.says("[data-test=summary]", fmt.Sprintf("13 of 13 proxies follow revision %d; 1 needs a look", m.revision()))
-		b.says("[data-test=proxy]:first-child[data-state=follows]", "front-door-b")
+		b.says("[data-test=summary]", fmt.Sprintf("13 of 13 proxies have revision %d in force; 1 needs attention", m.revision()))
+		b.says("[data-test=proxy]:first-child[data-state=current]", "front-door-b")
 		b.says("[data-test=proxy]:first-child", "address already in use")
 		b.says("[data-test=problem-front-door-b]", "does not listen at")
 		b.visit("/fleet?find=tides")
@@ -183,10 +183,10 @@ func TestConsole(t *testing.T) {
 		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
 		m.must(1, "rules", "diff", file)
 		b.visit("/")
-		b.says("[data-test=unpublished]", "differ from what is in force in 1 place")
+		b.says("[data-test=unpublished]", "differ from the rules in force in 1 place")
 		known := m.revision()
 		m.cmd.Process.Signal(interrupt)
-		b.says("[data-test=stale]", "The service does not answer")
+		b.says("[data-test=stale]", "The service does not respond")
 		b.says("[data-test=revision]", fmt.Sprintf("Revision %d", known)) // what was known stays
 	})
 }

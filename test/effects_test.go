@@ -16,7 +16,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"nightjar/control"
+	"nightjar/api/model"
+	"nightjar/control/effects"
 	"nightjar/core/effect"
 )
 
@@ -30,7 +31,7 @@ func asJSON[T any](m *mesh, code int, args ...string) (v T) {
 	return v
 }
 
-func rowOf(t *testing.T, rows []effect.Row, kind effect.Kind, name string) effect.Row {
+func rowOf(t *testing.T, rows []model.EffectRow, kind string, name string) model.EffectRow {
 	t.Helper()
 	for _, r := range rows {
 		if r.Kind == kind && r.Name == name {
@@ -38,7 +39,7 @@ func rowOf(t *testing.T, rows []effect.Row, kind effect.Kind, name string) effec
 		}
 	}
 	t.Fatalf("there is no row %s %s", kind, name)
-	return effect.Row{}
+	return model.EffectRow{}
 }
 
 // sample is the rules in force, changed.
@@ -48,7 +49,7 @@ func (m *mesh) sample(t *testing.T, pairs ...string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := r.Bundles[control.MainBundle][0].Text
+	text := r.Bundles[model.MainBundle][0].Text
 	for i := 0; i < len(pairs); i += 2 {
 		if !strings.Contains(text, pairs[i]) {
 			t.Fatalf("the rules in force hold no %q", pairs[i])
@@ -67,12 +68,12 @@ func TestEffects(t *testing.T) {
 	m := startDemo(t, "--no-traffic")
 	m.must(0, "drill", "start", "--service", "sailings", "--version", "v1", "--fail", "30%", "--for", "10m")
 	ask := func(n int) { m.call(n, "http://sailings/sailings/today") }
-	counted := func(n uint64, args ...string) (e control.Effect) {
+	counted := func(n uint64, args ...string) (e model.Effect) {
 		t.Helper()
 		eventually(t, fmt.Sprintf("%d requests are counted after the change", n), func() bool {
-			e = asJSON[control.Effect](m, 0, append([]string{"effect"}, args...)...)
+			e = asJSON[model.Effect](m, 0, append([]string{"effect"}, args...)...)
 			for _, r := range e.Rows {
-				if r.Kind == effect.Route && r.Name == "sailings/timetable" && r.After.Requests == n {
+				if r.Kind == model.RowRoute && r.Name == "sailings/timetable" && r.After.Requests == n {
 					return true
 				}
 			}
@@ -83,7 +84,7 @@ func TestEffects(t *testing.T) {
 	// What comes within the time to settle belongs to neither side.
 	settled := func() {
 		began := time.Now().Truncate(time.Second)
-		eventually(t, "the change has settled", func() bool { return time.Since(began) > (control.EffectSettle+2)*time.Second })
+		eventually(t, "the change has settled", func() bool { return time.Since(began) > (effects.Settle+2)*time.Second })
 	}
 
 	settled()
@@ -93,12 +94,12 @@ func TestEffects(t *testing.T) {
 	settled()
 	ask(400)
 	e := counted(400)
-	r := rowOf(t, e.Rows, effect.Route, "sailings/timetable")
-	if r.Before.Requests != 400 || r.Verdict != effect.Better || *r.Success.Change < 0.18 || *r.Success.Low <= 0.1 || *r.Success.High >= 0.36 || r.FirstTry.Verdict != effect.NoChange {
-		t.Errorf("what the retry did: %+v, first tries %+v", r.Success, r.FirstTry)
+	r := rowOf(t, e.Rows, model.RowRoute, "sailings/timetable")
+	if r.Before.Requests != 400 || r.Verdict != model.Better || *r.Success.Change < 0.18 || *r.Success.Low <= 0.1 || *r.Success.High >= 0.36 || r.FirstAttempt.Verdict != model.NoClearChange {
+		t.Errorf("what the retry did: %+v, first tries %+v", r.Success, r.FirstAttempt)
 	}
-	if *r.Load.Before != 1 || math.Abs(*r.Load.After-1.33) > 0.1 { // 85% of them go to the version that fails
-		t.Errorf("load factor %v, then %v", *r.Load.Before, *r.Load.After)
+	if *r.AttemptsPerRequest.Before != 1 || math.Abs(*r.AttemptsPerRequest.After-1.33) > 0.1 { // 85% of them go to the version that fails
+		t.Errorf("load factor %v, then %v", *r.AttemptsPerRequest.Before, *r.AttemptsPerRequest.After)
 	}
 	if len(r.Shares) != 2 || r.ShareP == nil || *r.ShareP < effect.OffShare || r.Shares[1].Target != "sailings/v2" {
 		t.Errorf("shares: %+v, p %v", r.Shares, r.ShareP)
@@ -123,12 +124,12 @@ func TestEffects(t *testing.T) {
 	m.must(0, "split", "sailings", "v1=80", "v2=20", "--route", "timetable")
 	settled()
 	ask(10)
-	if r := rowOf(t, counted(10).Rows, effect.Route, "sailings/timetable"); r.Verdict != effect.TooFew {
+	if r := rowOf(t, counted(10).Rows, model.RowRoute, "sailings/timetable"); r.Verdict != model.TooFew {
 		t.Errorf("ten requests are enough for %q", r.Verdict)
 	}
 	m.must(1, "effect", "--fail-on", "unclear", "--by", "mesh")
 	// The effect before has a window that ended with the next revision.
-	if e = asJSON[control.Effect](m, 0, "effect", "2"); !e.Complete || e.Whole() == nil {
+	if e = asJSON[model.Effect](m, 0, "effect", "2"); !e.IsComplete || e.Whole() == nil {
 		t.Errorf("revision 2: %+v", e)
 	}
 	for _, bad := range [][]string{{"effect", "0"}, {"effect", "77"}, {"effect", "1", "--ago", "1m"}, {"effect", "--by", "hour"}, {"effect", "--at", "noon"}, {"effect", "--fail-on", "rain"}, {"effect", "--window", "90h"}} {
@@ -173,8 +174,8 @@ func TestTrials(t *testing.T) {
 	dir := t.TempDir()
 	file, junit := write(t, dir, "trials.yaml", trials), filepath.Join(dir, "trial.xml")
 
-	calm := asJSON[control.Trial](m, 0, "trial", "run", "calm", "--file", file, "--junit", junit)
-	if calm.State != control.TrialMet || calm.Figures.Requests < 120 || calm.Figures.Requests > 145 || len(calm.Expected) != 5 || len(calm.Curve) == 0 || len(calm.Points) != 3 || calm.Figures.OK != calm.Figures.Requests-calm.Figures.Failed {
+	calm := asJSON[model.Trial](m, 0, "trial", "run", "calm", "--file", file, "--junit", junit)
+	if calm.State != model.TrialMet || calm.Figures.Requests < 120 || calm.Figures.Requests > 145 || len(calm.Expected) != 5 || len(calm.Curve) == 0 || len(calm.Points) != 3 || calm.Figures.OK != calm.Figures.Requests-calm.Figures.Failed {
 		t.Errorf("%+v", calm)
 	}
 	var suites struct {
@@ -191,19 +192,19 @@ func TestTrials(t *testing.T) {
 		t.Errorf("as JUnit XML: %+v, %v", suites, err)
 	}
 	began := time.Now()
-	hopeless := asJSON[control.Trial](m, 1, "trial", "run", "hopeless", "--file", file)
-	if hopeless.State != control.TrialMissed || !strings.Contains(hopeless.Why, "share(sailings/v3) >= 90% cannot be met any more") || time.Since(began) > 20*time.Second {
+	hopeless := asJSON[model.Trial](m, 1, "trial", "run", "hopeless", "--file", file)
+	if hopeless.State != model.TrialMissed || !strings.Contains(hopeless.Why, "share(sailings/v3) >= 90% cannot be met any more") || time.Since(began) > 20*time.Second {
 		t.Errorf("after %v: %s, %s", time.Since(began), hopeless.State, hopeless.Why)
 	}
 
 	// A rehearsal: all of the trial's requests go to v3, none of the others.
 	draft := m.sample(t, "send: {v1: 85, v2: 15}", "send: v3")
 	stop := load(t, m.outbound(""), "berths", "/berths/free")
-	rehearsed := asJSON[control.Trial](m, 1, "trial", "run", "calm", "--file", file, "--rules", draft)
+	rehearsed := asJSON[model.Trial](m, 1, "trial", "run", "calm", "--file", file, "--rules", draft)
 	if sent, bad := stop(); sent == 0 || len(bad) > 0 {
 		t.Errorf("%d requests beside the rehearsal, bad: %v", sent, bad)
 	}
-	if !rehearsed.Rehearse || len(rehearsed.Draft) != 1 || rehearsed.Expected[1].Value == nil || *rehearsed.Expected[1].Value != 1 {
+	if !rehearsed.IsRehearsal || len(rehearsed.Draft) != 1 || rehearsed.Expected[1].Value == nil || *rehearsed.Expected[1].Value != 1 {
 		t.Errorf("by the draft: %+v", rehearsed)
 	}
 	if got := m.call(100, "http://sailings/sailings/today"); strings.Contains(answers(got), "v3=") {
@@ -212,8 +213,8 @@ func TestTrials(t *testing.T) {
 	if f := asJSON[struct{ Revision uint }](m, 0, "fleet"); f.Revision != 1 {
 		t.Errorf("a rehearsal published revision %d", f.Revision)
 	}
-	c := asJSON[control.TrialComparison](m, 0, "trial", "compare", fmt.Sprint(calm.Number), fmt.Sprint(rehearsed.Number))
-	if r := rowOf(t, c.Rows, effect.Version, "sailings/v3"); r.After.Requests <= r.Before.Requests || len(c.Notes) != 0 {
+	c := asJSON[model.TrialComparison](m, 0, "trial", "compare", fmt.Sprint(calm.Number), fmt.Sprint(rehearsed.Number))
+	if r := rowOf(t, c.Rows, model.RowVersion, "sailings/v3"); r.After.Requests <= r.Before.Requests || len(c.Notes) != 0 {
 		t.Errorf("compared: %+v, %v", r, c.Notes)
 	}
 
@@ -224,11 +225,11 @@ func TestTrials(t *testing.T) {
 	}
 	var n uint
 	eventually(t, "the trial measures", func() bool {
-		s := asJSON[control.Trial](m, 0, "trial", "show")
+		s := asJSON[model.Trial](m, 0, "trial", "show")
 		n = s.Number
 		return s.Figures.Requests > 3
 	})
-	if s := asJSON[control.Trial](m, 0, "trial", "stop", fmt.Sprint(n)); s.State != control.TrialStopped || s.Figures.Requests == 0 {
+	if s := asJSON[model.Trial](m, 0, "trial", "stop", fmt.Sprint(n)); s.State != model.TrialStopped || s.Figures.Requests == 0 {
 		t.Errorf("stopped: %+v", s)
 	}
 	run := exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.addr)
@@ -236,12 +237,12 @@ func TestTrials(t *testing.T) {
 		t.Fatal(err)
 	}
 	eventually(t, "the next one runs", func() bool {
-		s := asJSON[control.Trial](m, 0, "trial", "show")
+		s := asJSON[model.Trial](m, 0, "trial", "show")
 		return s.Number > n && s.Figures.Requests > 0
 	})
 	run.Process.Signal(interrupt)
 	run.Wait()
-	if s := asJSON[control.Trial](m, 0, "trial", "show"); run.ProcessState.ExitCode() != 1 || s.State != control.TrialStopped {
+	if s := asJSON[model.Trial](m, 0, "trial", "show"); run.ProcessState.ExitCode() != 1 || s.State != model.TrialStopped {
 		t.Errorf("interrupted: exit %d, %s", run.ProcessState.ExitCode(), s.State)
 	}
 	for _, bad := range [][]string{{"trial", "run", "nothing", "--file", file}, {"trial", "run", "calm"}, {"trial", "show", "99"}, {"trial", "show", "x"}, {"trial", "stop", "1"}, {"trial", "compare", "1", "99"}, {"trial", "run", "calm", "--file", file, "--for", "3"}} {
@@ -250,7 +251,7 @@ func TestTrials(t *testing.T) {
 		}
 	}
 	wrong := write(t, dir, "wrong.yaml", "trials: {w: {load: {to: nobody, rate: 1/s}, expect: [succes > 3%]}}")
-	if out := m.must(1, "trial", "run", "w", "--file", wrong); !strings.Contains(out, "unknown-service") || !strings.Contains(out, `there is no figure "succes"`) {
+	if out := m.must(1, "trial", "run", "w", "--file", wrong); !strings.Contains(out, "unknown-service") || !strings.Contains(out, `"succes" is not a figure`) {
 		t.Errorf("with mistakes: %s", out)
 	}
 }
@@ -265,15 +266,15 @@ func TestForecast(t *testing.T) {
 	}
 	eventually(t, "a forecast can be made", func() bool {
 		_, _, code := m.run("forecast", "--window", "30")
-		f, err := m.api.Forecast(t.Context(), control.ForecastAsk{Window: 30, Requests: 5000})
+		f, err := m.api.Forecast(t.Context(), model.ForecastRequest{Window: 30, Requests: 5000})
 		return code == 0 && err == nil && len(f.Behaviour) >= 9
 	})
-	same := asJSON[control.Forecast](m, 0, "forecast", "--window", "30", "--requests", "20000")
-	if r := rowOf(t, same.Rows, effect.Caller, "front-door"); r.After.Requests != 20000 || math.Abs(*r.Success.Change) > 0.05 || same.After != control.AloneSide {
+	same := asJSON[model.Forecast](m, 0, "forecast", "--window", "30", "--requests", "20000")
+	if r := rowOf(t, same.Rows, model.RowCaller, "front-door"); r.After.Requests != 20000 || math.Abs(*r.Success.Change) > 0.05 || same.After != model.SideForecast {
 		t.Errorf("the rules in force: %+v", r)
 	}
-	split := asJSON[control.Forecast](m, 0, "forecast", "--window", "30", "--split", "sailings/timetable:v1=50,v2=50")
-	if r := rowOf(t, split.Rows, effect.Route, "sailings/timetable"); len(split.Draft) == 0 || len(r.Shares) != 2 || math.Abs(r.Shares[0].Observed-0.5) > 0.01 {
+	split := asJSON[model.Forecast](m, 0, "forecast", "--window", "30", "--split", "sailings/timetable:v1=50,v2=50")
+	if r := rowOf(t, split.Rows, model.RowRoute, "sailings/timetable"); len(split.Draft) == 0 || len(r.Shares) != 2 || math.Abs(r.Shares[0].Observed-0.5) > 0.01 {
 		t.Errorf("50 to 50: %+v", r.Shares)
 	}
 	good, broken := m.sample(t, timetableLabels, timetableLabels+"        timeout: 24s\n"), m.sample(t, timetableLabels, timetableLabels+"        fault: {status: 503, share: 40%}\n")
@@ -297,14 +298,14 @@ func TestForecast(t *testing.T) {
 		t.Errorf("a draft that does no harm: %s", got)
 	}
 	out := m.must(0, "forecast", "--window", "30", "--sweep", "--requests", "5000", "--down", "north-quay", "-o", "wide")
-	for _, want := range []string{"REQUESTS/s", "Nobody answers of north-quay", "TAKEN TO BEHAVE", "Assumed:"} {
+	for _, want := range []string{"REQ/S", "No instance of north-quay answers", "OWN P50 (ms)", "Assumptions:"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("forecast does not say %q:\n%s", want, out)
 		}
 	}
 	behaviour := write(t, t.TempDir(), "behaviour.yaml", "behaviour: {fares/v2: {errors: 50%, time: {median: 40ms, spread: 0.2}, hop: 1ms}}")
-	f := asJSON[control.Forecast](m, 1, "forecast", "--window", "30", "--behaviour", behaviour, "--expect", "success >= 99.9%")
-	if r := rowOf(t, f.Rows, effect.Version, "fares/v2"); math.Abs(*r.Success.After-0.5) > 0.05 || math.Abs(*r.P50MS.After-41) > 2 {
+	f := asJSON[model.Forecast](m, 1, "forecast", "--window", "30", "--behaviour", behaviour, "--expect", "success >= 99.9%")
+	if r := rowOf(t, f.Rows, model.RowVersion, "fares/v2"); math.Abs(*r.Success.After-0.5) > 0.05 || math.Abs(*r.P50MS.After-41) > 2 {
 		t.Errorf("as the file says: %+v, p50 %v", r.Success, *r.P50MS.After)
 	}
 	for _, bad := range [][]string{{"forecast", "--split", "sailings"}, {"forecast", "--down", "moon"}, {"forecast", "--expect", "good"}, {"forecast", "--window", "1"}, {"forecast", "--behaviour", "none.yaml"}, {"forecast", "--trial", "none"}} {
@@ -317,7 +318,7 @@ func TestForecast(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer resp.Body.Close()
-	if page, _ := io.ReadAll(resp.Body); resp.StatusCode != 200 || strings.Count(string(page), "<svg") != 3 || !strings.Contains(string(page), "What was assumed") {
+	if page, _ := io.ReadAll(resp.Body); resp.StatusCode != 200 || strings.Count(string(page), "<svg") != 3 || !strings.Contains(string(page), "Assumptions") {
 		t.Errorf("the report: %s, %.200s", resp.Status, page)
 	}
 
@@ -327,7 +328,7 @@ func TestForecast(t *testing.T) {
 	b.press("[data-test=handle-0]", arrowLeft, 20)
 	b.click("preview-go")
 	b.until(`document.querySelector("[data-test=preview-answer] [data-test='row-version-fares/v1']")?.textContent.includes("→")`)
-	b.says("[data-test=preview-answer]", "becomes worse by more than a point")
+	b.says("[data-test=preview-answer]", "drops by more than one point")
 	b.visit("/services/sailings")
 	b.do(chromedp.Focus(chromedp.CSS("[data-test=guard-in-flight]")), chromedp.KeyEvent("\b\b1"))
 	b.until(`(() => { const b = document.querySelector("[data-test=guard-preview] [data-test=preview-go]"); if (b.disabled) return false; b.click(); return true; })()`)
@@ -335,5 +336,5 @@ func TestForecast(t *testing.T) {
 	b.visit("/effects?view=forecast")
 	b.click("forecast")
 	b.until(`document.querySelectorAll("[data-test=sweep] svg").length >= 2`)
-	b.until(`document.querySelector("[data-test=assumed]").textContent.includes("was measured")`)
+	b.until(`document.querySelector("[data-test=assumed]").textContent.includes("(measured ")`)
 }

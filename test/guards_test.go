@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"nightjar/control"
+	"nightjar/api/model"
 )
 
 // change publishes the rules in force with words replaced, before and after in
@@ -64,7 +64,7 @@ func (m *mesh) drill(args ...string) string {
 }
 
 // service is how a service stands.
-func (m *mesh) service(name string, window int) control.Service {
+func (m *mesh) service(name string, window int) model.Service {
 	m.t.Helper()
 	v, err := m.api.Mesh(m.t.Context(), window)
 	if err != nil {
@@ -76,7 +76,7 @@ func (m *mesh) service(name string, window int) control.Service {
 		}
 	}
 	m.t.Fatalf("no service %s", name)
-	return control.Service{}
+	return model.Service{}
 }
 
 // TestGuardStories plays somebody else's bad day, and what the rules make of it.
@@ -89,18 +89,18 @@ func TestGuardStories(t *testing.T) {
 		m.t = t
 		m.change("versions: [legacy]\n    timeout: 25s", "versions: [legacy]\n    timeout: 1.5s")
 		id := m.drill("--service", "harbour-office", "--delay", "2500ms", "--for", "1m")
-		if a := m.ask(probe, "harbour-office", "/register"); a.status != 504 || a.took < 1500*time.Millisecond || !strings.Contains(a.body, "a drill makes it late") {
+		if a := m.ask(probe, "harbour-office", "/register"); a.status != 504 || a.took < 1500*time.Millisecond || !strings.Contains(a.body, "a drill delays it") {
 			t.Errorf("%+v", a)
 		}
 		m.change("versions: [legacy]\n    timeout: 1.5s", "versions: [legacy]")
 		if a := m.ask(probe, "harbour-office", "/register"); a.status != 200 || a.took < 2500*time.Millisecond {
 			t.Errorf("%+v", a)
 		}
-		if out := m.must(0, "services"); !strings.Contains(out, "Drill "+id+" runs for another") || !strings.Contains(out, "harbour-office: every try is 2.5s late") {
+		if out := m.must(0, "services"); !strings.Contains(out, "Drill "+id+" is running for another") || !strings.Contains(out, "harbour-office: every attempt is delayed by 2.5s") {
 			t.Errorf("services:\n%s", out)
 		}
 		m.must(0, "drill", "stop", id)
-		if out := m.must(2, "drill", "stop", id); !strings.Contains(out, "no drill "+id+" runs") {
+		if out := m.must(2, "drill", "stop", id); !strings.Contains(out, "no drill "+id+" is running") {
 			t.Errorf("stopped twice: %s", out)
 		}
 		if a := m.ask(probe, "harbour-office", "/register"); a.status != 200 || a.took > 2400*time.Millisecond {
@@ -127,7 +127,7 @@ func TestGuardStories(t *testing.T) {
 			})
 		}
 		eventually(t, "the guard is shown", func() bool {
-			for _, c := range m.service("tides", 10).Callers {
+			for _, c := range m.service("tides", 10).Guards {
 				if len(c.Versions) > 0 && c.Versions[0].Queue != nil && c.Versions[0].Queue.InFlight == 6 {
 					return true
 				}
@@ -173,7 +173,7 @@ func TestGuardStories(t *testing.T) {
 		}
 		eventually(t, "figures of fares", func() bool {
 			f := m.service("fares", 60).Versions[0].Figures
-			return f.Requests >= 400 && *f.LoadFactor > 1.25 && *f.LoadFactor < 1.55 && *f.FirstTry > 0.6 && *f.FirstTry < 0.8
+			return f.Requests >= 400 && *f.AttemptsPerRequest > 1.25 && *f.AttemptsPerRequest < 1.55 && *f.FirstAttempt > 0.6 && *f.FirstAttempt < 0.8
 		})
 		m.must(0, "drill", "stop", id)
 	})
@@ -244,15 +244,15 @@ func TestGuardsInTheConsole(t *testing.T) {
 		"    guard: {in-flight: 50, breaker: {errors: 50%, least: 5, open: 5m}}\n    retry: {times: 1}\n    versions: [v1, v2] # v1 has two")
 	b := openTab(t, m)
 	b.visit("/services/berths")
-	b.says("[data-test=no-guards]", "No caller has used a guard")
+	b.says("[data-test=no-guards]", "No guard, retry or limit was used")
 	b.click("drill")
 	b.until("document.querySelector('[data-test=drill-form]')")
 	b.click("drill-start")
-	b.says("[data-test=running-drill-1]", "Drill drill-1 by console: berths: 30% of the tries fail with 503")
+	b.says("[data-test=running-drill-1]", "Drill drill-1 by console: berths: 30% of the attempts fail with 503")
 	b.click("stop-drill-1")
 	b.until("!document.querySelector('[data-test=running-drill-1]')")
 	m.drill("--service", "berths", "--version", "v1", "--fail", "100%", "--for", "5m")
-	b.says("[data-test=running-drill-2]", "berths/v1: 100% of the tries fail with 503")
+	b.says("[data-test=running-drill-2]", "berths/v1: 100% of the attempts fail with 503")
 	for range 10 {
 		m.ask(m.outbound(""), "berths", "/berths/free")
 	}

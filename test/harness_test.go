@@ -25,8 +25,8 @@ import (
 	"testing"
 	"time"
 
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/control"
 	"nightjar/standin"
 	"nightjar/store"
 )
@@ -201,7 +201,7 @@ func startDemo(t *testing.T, args ...string) *mesh {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = st.AddRevision(t.Context(), store.Revision{Kind: "publish", Bundle: control.MainBundle, Author: "demo", At: time.Now(), Bundles: store.Bundles{control.MainBundle: files}})
+	err = st.Apply(t.Context(), store.AddRevision{Revision: store.Revision{Number: 1, Kind: "publish", Bundle: model.MainBundle, Author: "demo", At: time.Now(), Bundles: store.Bundles{model.MainBundle: files}}})
 	if err := errors.Join(err, st.Close()); err != nil {
 		t.Fatal(err)
 	}
@@ -239,10 +239,10 @@ func (m *mesh) must(code int, args ...string) string {
 }
 
 // call sends n requests and returns the tally.
-func (m *mesh) call(n int, args ...string) control.Tally {
+func (m *mesh) call(n int, args ...string) model.CallResult {
 	m.t.Helper()
 	out, errs, code := m.run(append([]string{"call", "-n", strconv.Itoa(n), "-o", "json"}, args...)...)
-	var t control.Tally
+	var t model.CallResult
 	if err := json.Unmarshal([]byte(out), &t); err != nil || code > 1 {
 		m.t.Fatalf("call %v: exit %d, %v\n%s%s", args, code, err, out, errs)
 	}
@@ -250,7 +250,7 @@ func (m *mesh) call(n int, args ...string) control.Tally {
 }
 
 // answers writes a tally's versions as v1=170 v2=30.
-func answers(t control.Tally) string {
+func answers(t model.CallResult) string {
 	var parts []string
 	for _, v := range t.Versions {
 		if v.Count > 0 {

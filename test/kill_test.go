@@ -8,8 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"nightjar/api/dto"
-	"nightjar/core/rules"
+	"nightjar/api/model"
 )
 
 // pair is a service process and proxies of their own beside two programs that
@@ -52,10 +51,10 @@ func TestKilledService(t *testing.T) {
 	t.Parallel()
 	p := startPair(t)
 	gateway := "127.0.0.1:" + freeBase(t)[len("127.0.0.1:"):]
-	files := func(v1 int) []rules.File {
-		return []rules.File{{Name: "lamp.yaml", Text: fmt.Sprintf(pairRules, v1, 100-v1, gateway)}}
+	files := func(v1 int) []model.File {
+		return []model.File{{Name: "lamp.yaml", Text: fmt.Sprintf(pairRules, v1, 100-v1, gateway)}}
 	}
-	if _, err := p.api.Publish(t.Context(), dto.PublishIn{Files: files(100)}, nil); err != nil {
+	if _, err := p.api.Publish(t.Context(), model.PublishRequest{Files: files(100)}, nil); err != nil {
 		t.Fatal(err)
 	}
 	p.proxies = append(p.proxies, start(t, "proxy ready", "proxy", "--server", p.addr, "--gateway", "pier"))
@@ -74,7 +73,7 @@ func TestKilledService(t *testing.T) {
 			n := uint(0)
 			defer func() { answered <- n }()
 			for i := 0; ; i++ {
-				out, err := p.api.Publish(t.Context(), dto.PublishIn{Files: files(i % 101), WaitMS: new(int)}, nil)
+				out, err := p.api.Publish(t.Context(), model.PublishRequest{Files: files(i % 101), WaitMS: new(int)}, nil)
 				if err != nil {
 					return
 				}
@@ -107,7 +106,7 @@ func TestKilledService(t *testing.T) {
 		}
 		eventually(t, "the proxies to come back and follow", func() bool {
 			m, err := p.api.Mesh(t.Context(), 10)
-			return err == nil && m.Revision.InForce == 4 && m.Revision.Number == last
+			return err == nil && m.Revision.Acknowledged == 4 && m.Revision.Number == last
 		})
 	}
 	if sent, bad := stop(); len(bad) > 0 || sent < 100 {

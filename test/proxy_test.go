@@ -16,9 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"nightjar/api/dto"
-	"nightjar/control"
-	"nightjar/core/rules"
+	"nightjar/api/model"
 	"nightjar/proxy"
 	"nightjar/wire"
 )
@@ -30,7 +28,7 @@ func limited(t *testing.T, limit, ready string, args ...string) *process {
 }
 
 // member waits until a proxy is as it should be.
-func (m *mesh) member(id, what string, ok func(control.Member) bool) (found control.Member) {
+func (m *mesh) member(id, what string, ok func(model.Proxy) bool) (found model.Proxy) {
 	m.t.Helper()
 	eventually(m.t, id+" "+what, func() bool {
 		f, err := m.api.Fleet(m.t.Context())
@@ -48,7 +46,7 @@ func (m *mesh) member(id, what string, ok func(control.Member) bool) (found cont
 	return found
 }
 
-func follows(p control.Member) bool { return p.State == control.Follows }
+func follows(p model.Proxy) bool { return p.State == model.ProxyCurrent }
 
 // variant is a load of one kind of request.
 type variant struct {
@@ -121,7 +119,7 @@ func TestUpgradesUnderLoad(t *testing.T) {
 			if err := syscall.Kill(before.PID, syscall.SIGHUP); err != nil {
 				t.Fatal(err)
 			}
-			p.member(id, "was taken over", func(m control.Member) bool { return m.PID != before.PID && follows(m) })
+			p.member(id, "was taken over", func(m model.Proxy) bool { return m.PID != before.PID && follows(m) })
 			eventually(t, "the end of the one before", func() bool {
 				b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", before.PID))
 				return err != nil || strings.Contains(string(b), ") Z ")
@@ -157,7 +155,7 @@ func TestAProgramThatFailsToTakeOver(t *testing.T) {
 	}
 	stop := load(t, p.outbound("kiosk"), "lamp", "/")
 	kiosk.cmd.Process.Signal(syscall.SIGHUP)
-	eventually(t, "a word about the failure", func() bool { return strings.Contains(kiosk.said(), "not handed over; this process goes on") })
+	eventually(t, "a word about the failure", func() bool { return strings.Contains(kiosk.said(), "not handed over; this process continues") })
 	if sent, bad := stop(); len(bad) > 0 || kiosk.ended() {
 		t.Errorf("%d of %d requests failed: %v", len(bad), sent, bad)
 	}
@@ -169,7 +167,7 @@ func TestAProgramThatFailsToTakeOver(t *testing.T) {
 func TestTheServiceIsAway(t *testing.T) {
 	t.Parallel()
 	p := startPair(t)
-	if _, err := p.api.Publish(t.Context(), dto.PublishIn{Files: []rules.File{{Name: "l.yaml", Text: "services: {lamp: {versions: [v1, v2], routes: [{name: all, send: v2}]}, kiosk: {versions: [v1], calls: [lamp]}}"}}}, nil); err != nil {
+	if _, err := p.api.Publish(t.Context(), model.PublishRequest{Files: []model.File{{Name: "l.yaml", Text: "services: {lamp: {versions: [v1, v2], routes: [{name: all, send: v2}]}, kiosk: {versions: [v1], calls: [lamp]}}"}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	state := t.TempDir()
@@ -281,7 +279,7 @@ func TestDescriptorsRunOut(t *testing.T) {
 		t.Errorf("beside connections that say nothing: %q", got)
 	}
 	eventually(t, "a word about connections", func() bool { return strings.Contains(kiosk.said(), "no room for more than 16 connections of callers") })
-	p.member("kiosk-a", "has a problem", func(m control.Member) bool {
+	p.member("kiosk-a", "has a problem", func(m model.Proxy) bool {
 		return len(m.Problems) == 1 && m.Problems[0].Kind == wire.ProblemConnections
 	})
 }
@@ -309,7 +307,7 @@ func TestManyIdleConnections(t *testing.T) {
 		}
 		held = append(held, c)
 	}
-	p.member("kiosk-a", "has them all", func(m control.Member) bool { return m.Connections >= many })
+	p.member("kiosk-a", "has them all", func(m model.Proxy) bool { return m.Connections >= many })
 	stop := load(t, address, "lamp", "/")
 	for _, c := range held[:100] { // they are not asleep
 		c.SetDeadline(time.Now().Add(patience))

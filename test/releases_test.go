@@ -8,10 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"nightjar/api/dto"
-	"nightjar/control"
+	"nightjar/api/model"
 	"nightjar/core/release"
-	"nightjar/core/rules"
 )
 
 const eveningRelease = `releases:
@@ -61,7 +59,7 @@ func (m *mesh) follow(t *testing.T, name string) (lines func(words string), end 
 	}
 }
 
-func (m *mesh) release(t *testing.T, name string) control.Release {
+func (m *mesh) release(t *testing.T, name string) model.Release {
 	t.Helper()
 	r, err := m.api.Release(t.Context(), name)
 	if err != nil {
@@ -84,10 +82,10 @@ func TestReleases(t *testing.T) {
 		b.visit("/releases")
 		b.says("[data-test=declared-evening]", "fares v1 to v2: 20%, 100%")
 		b.click("start-evening")
-		b.says("[role=dialog]", "20% for 4 s, then a person; 100% for 4 s")
+		b.says("[role=dialog]", "20% for 4 s, then it holds; 100% for 4 s")
 		b.click("act-confirm")
 		b.says("[data-test=release] [data-test=state]", "held")
-		b.says("[data-test=where]", "stage 20% has shown what it had to, and waits for a person")
+		b.says("[data-test=where]", "stage 20% has passed, and the plan holds here for a person")
 		b.until("document.querySelectorAll('[data-test=\"step-20%\"] [data-test=tick-met]').length > 0")
 		if out := m.must(0, "call", "http://fares/fares/adult", "-n", "200"); !strings.Contains(out, "20.0%  as expected") {
 			t.Errorf("at 20%%: %s", out)
@@ -116,7 +114,7 @@ func TestReleases(t *testing.T) {
 		b.t = t
 		m.must(0, "standin", "set", "fares/v2", "--errors", "0%")
 		lines, end := m.follow(t, "evening")
-		lines("20% held by plan: stage 20% has shown what it had to")
+		lines("20% held by plan: stage 20% has passed")
 		if out := m.must(2, "release", "start", "evening"); !strings.Contains(out, "is running already") {
 			t.Errorf("started twice: %s", out)
 		}
@@ -124,17 +122,17 @@ func TestReleases(t *testing.T) {
 		b.says("[data-test^=release-notice]", "evening: fares v1 to v2, held, stage 20%")
 		b.visit("/releases/evening")
 		b.click("act-finish")
-		b.says("[role=dialog]", "v2 takes over from v1 at once")
+		b.says("[role=dialog]", "v2 replaces v1 at once")
 		b.click("act-confirm")
 		b.says("[data-test=where]", "Completed by console")
 		out, code := end()
-		if code != 0 || !strings.Contains(out, "100% completed by console: a person asked for it") || strings.Contains(out, "\x1b") {
+		if code != 0 || !strings.Contains(out, "100% completed by console: no reason given") || strings.Contains(out, "\x1b") {
 			t.Errorf("exit %d:\n%s", code, out)
 		}
 		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{name: all, send: v2, timeout: 25s}") {
 			t.Errorf("written:\n%s", out)
 		}
-		if out := m.must(0, "rules", "log"); !strings.Contains(out, "release/evening  stage 20%: v2 gets 20% of what went to v1") || !strings.Contains(out, "completed: a person asked for it") {
+		if out := m.must(0, "rules", "log"); !strings.Contains(out, "release/evening  stage 20%: v2 gets 20% of what went to v1") || !strings.Contains(out, "completed: no reason given") {
 			t.Errorf("log:\n%s", out)
 		}
 		b.visit("/")
@@ -144,7 +142,7 @@ func TestReleases(t *testing.T) {
 		b.t = t
 		b.visit("/releases/evening")
 		b.click("act-withdraw")
-		b.says("[role=dialog]", "Everything goes back to v1, in the rules too")
+		b.says("[role=dialog]", "All requests go to v1 again; the rules are changed too")
 		b.click("act-confirm")
 		b.says("[data-test=where]", "Withdrawn by console")
 		if got := m.call(50, "http://fares/fares/adult"); answers(got) != "v1=50" {
@@ -170,14 +168,14 @@ releases:
     load: {to: lamp, path: /, rate: 50/s}
     on-success: make-default
 `
-	if _, err := p.api.Publish(t.Context(), dto.PublishIn{Files: []rules.File{{Name: "lamp.yaml", Text: text}}}, nil); err != nil {
+	if _, err := p.api.Publish(t.Context(), model.PublishRequest{Files: []model.File{{Name: "lamp.yaml", Text: text}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	outbound := p.outbound("lamp")
-	if _, err := p.api.StartRelease(t.Context(), control.ReleaseAsk{Name: "night"}); err != nil {
+	if _, err := p.api.StartRelease(t.Context(), model.StartReleaseRequest{Name: "night"}); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "a judgement", func() bool { return p.release(t, "night").Looks > 0 })
+	eventually(t, "a judgement", func() bool { return p.release(t, "night").JudgementCount > 0 })
 	stop := load(t, outbound, "lamp", "/")
 	p.service.cmd.Process.Kill()
 	eventually(t, "the end", p.service.ended)
@@ -202,21 +200,21 @@ releases:
 	}
 	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
 	r := p.release(t, "night")
-	if r.Step != 0 || r.State.Over() {
+	if r.Step != 0 || r.IsOver() {
 		t.Errorf("after the restart: %s in step %d", r.State, r.Step)
 	}
 	eventually(t, "it says that the service was away", func() bool {
 		return strings.Contains(p.must(0, "release", "show", "night"), "the time until now is not judged")
 	})
-	looks := r.Looks
-	eventually(t, "it is judged again", func() bool { return p.release(t, "night").Looks > looks+1 })
+	looks := r.JudgementCount
+	eventually(t, "it is judged again", func() bool { return p.release(t, "night").JudgementCount > looks+1 })
 	fresh := func() uint64 { j := p.release(t, "night").Last; return j.NewTo.Requests + j.NewFrom.Requests }
 	p.must(0, "release", "hold", "night", "-m", "a look")
 	eventually(t, "no load while a person holds it", func() bool { return fresh() == 0 })
 	p.must(0, "release", "resume", "night")
 	eventually(t, "load again", func() bool { return fresh() > 0 })
 	p.must(0, "release", "skip", "night")
-	eventually(t, "100%", func() bool { r := p.release(t, "night"); return r.Step == 1 && r.State == release.Judging })
+	eventually(t, "100%", func() bool { r := p.release(t, "night"); return r.Step == 1 && r.State == model.ReleaseJudging })
 	if got := p.call(20, "http://lamp/"); answers(got) != "v2=20" {
 		t.Errorf("at 100%%: %s", answers(got))
 	}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/test/browser"
 )
 
@@ -35,7 +35,7 @@ func TestRulesPage(t *testing.T) {
 	})
 	t.Run("the draft is kept in the service", func(t *testing.T) {
 		b.t = t
-		b.says("[data-test=saving]", "draft kept")
+		b.says("[data-test=saving]", "draft saved")
 		b.visit("/rules")
 		b.says("[data-test=finding-weights]", "the weights add to 95")
 		b.edit("{v1: 80, v22: 15}", "{v1: 80, v2: 20}")
@@ -46,12 +46,12 @@ func TestRulesPage(t *testing.T) {
 	})
 	t.Run("the second of two publishers is told and loses nothing", func(t *testing.T) {
 		b.t = t
-		b.says("[data-test=saving]", "draft kept")
+		b.says("[data-test=saving]", "draft saved")
 		seen := m.revision()
 		m.must(0, "split", "sailings", "v1=60", "v2=40")
-		b.says("[data-test=overtaken]", fmt.Sprintf("came in between; your draft began from %d and is kept", seen))
+		b.says("[data-test=overtaken]", fmt.Sprintf("was published meanwhile; your draft is based on revision %d and is saved", seen))
 		b.click("publish")
-		b.says("[data-test=refused]", fmt.Sprintf("revision %d is in force by now, not %d", seen+1, seen))
+		b.says("[data-test=refused]", fmt.Sprintf("revision %d was published meanwhile (yours is based on %d)", seen+1, seen))
 		if out := m.must(0, "rules", "show"); !strings.Contains(out, "{v1: 60, v2: 40}") {
 			t.Errorf("in force:\n%s", out)
 		}
@@ -60,7 +60,7 @@ func TestRulesPage(t *testing.T) {
 		b.do(chromedp.SendKeys(chromedp.CSS("[data-test=message]"), "four to one"))
 		b.click("publish")
 		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 connected proxies", seen+2))
-		b.says("[data-test=saving]", fmt.Sprintf("as in force, revision %d", seen+2))
+		b.says("[data-test=saving]", fmt.Sprintf("unchanged from revision %d", seen+2))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=80 v2=20" {
 			t.Errorf("after publishing: %s", answers(got))
 		}
@@ -74,7 +74,7 @@ func TestRulesPage(t *testing.T) {
 		b.says("[aria-label=History] .cm-merge-a", "send: {v1: 85, v2: 15}")
 		next := m.revision() + 1
 		b.click("restore-1")
-		b.click("restore-sure-1")
+		b.click("restore-confirming-1")
 		b.says("[data-test=restored]", fmt.Sprintf("Revision 1 is in force again, as revision %d, in 12 of 12", next))
 		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", next))
 	})
@@ -84,7 +84,7 @@ func TestRulesPage(t *testing.T) {
 		known := m.revision()
 		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", known))
 		b.edit("owner: front-team", "owner: bow-team")
-		b.says("[data-test=saving]", "draft kept")
+		b.says("[data-test=saving]", "draft saved")
 		d, err := m.api.Draft(t.Context(), "main", "console")
 		if err != nil || d.Base != uint(known) || !strings.Contains(d.Files[0].Text, "bow-team") {
 			t.Fatalf("draft: %+v, %v", d, err)
@@ -103,7 +103,7 @@ func TestRulesPage(t *testing.T) {
 		b.t = t
 		b.visit("/rules")
 		b.click("discard")
-		b.says("[data-test=saving]", fmt.Sprintf("as in force, revision %d", m.revision()))
+		b.says("[data-test=saving]", fmt.Sprintf("unchanged from revision %d", m.revision()))
 		b.edit("      - name: everything-else\n        send: v1", "      - name: everything-else\n        send: v1\n        ")
 		b.until(`(() => { const c = document.querySelector(".cm-content"); const v = c.cmView?.view ?? c.cmTile?.view;
 			const at = v.state.doc.toString().indexOf("send: v1\n        \n") + "send: v1\n        ".length;
@@ -117,7 +117,7 @@ func TestRulesPage(t *testing.T) {
 	})
 }
 
-func draftOf(d dto.Draft, owner string) dto.DraftIn {
+func draftOf(d model.Draft, owner string) model.DraftRequest {
 	d.Files[0].Text = strings.Replace(d.Files[0].Text, "bow-team", owner, 1)
-	return dto.DraftIn{By: d.By, Base: d.Base, Files: d.Files}
+	return model.DraftRequest{By: d.By, Base: d.Base, Files: d.Files}
 }

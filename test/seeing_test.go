@@ -20,12 +20,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/prometheus/common/expfmt"
-	"github.com/prometheus/common/model"
+	metric "github.com/prometheus/common/model"
 
-	"nightjar/api/dto"
-	"nightjar/control"
-	"nightjar/core/rules"
-	"nightjar/wire"
+	"nightjar/api/model"
 )
 
 const seenRules = `
@@ -162,7 +159,7 @@ func TestWhatIsShownIsWhatWasSent(t *testing.T) {
 	t.Cleanup(app.Close)
 	gateway, metrics := freeBase(t), freeBase(t)
 	start(t, "proxy ready", "proxy", "--server", addr, "--service", "lamp", "--version", "v1", "--name", "lamp-a", "--app", strings.TrimPrefix(app.URL, "http://"))
-	if _, err := m.api.Publish(t.Context(), dto.PublishIn{Files: []rules.File{{Name: "lamp.yaml", Text: fmt.Sprintf(seenRules, gateway)}}}, nil); err != nil {
+	if _, err := m.api.Publish(t.Context(), model.PublishRequest{Files: []model.File{{Name: "lamp.yaml", Text: fmt.Sprintf(seenRules, gateway)}}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	start(t, "proxy ready", "proxy", "--server", addr, "--gateway", "pier", "--metrics", metrics)
@@ -203,15 +200,15 @@ func interruptAndWait(t *testing.T, p *process) {
 // shows compares what the API and the commands say.
 func (m *mesh) shows(t *testing.T, want sent) {
 	t.Helper()
-	var got control.Mesh
-	counted := func(f control.Figures) sent {
-		s := sent{ok: f.OK, failed: f.Failed, abandoned: f.Abandoned, tries: f.Tries, up: f.Sent, down: f.Received}
-		if f.FirstTry != nil {
-			s.firstOK = uint64(math.Round(*f.FirstTry * float64(f.Requests)))
+	var got model.Mesh
+	counted := func(f model.Figures) sent {
+		s := sent{ok: f.OK, failed: f.Failed, abandoned: f.Abandoned, tries: f.Attempts, up: f.RequestBytes, down: f.ResponseBytes}
+		if f.FirstAttempt != nil {
+			s.firstOK = uint64(math.Round(*f.FirstAttempt * float64(f.Requests)))
 		}
-		if f.App != nil {
-			s.appOK = uint64(math.Round(*f.App.Success * float64(f.App.Requests)))
-			s.appFailed = f.App.Requests - s.appOK
+		if f.Workload != nil {
+			s.appOK = uint64(math.Round(*f.Workload.Success * float64(f.Workload.Requests)))
+			s.appFailed = f.Workload.Requests - s.appOK
 		}
 		return s
 	}
@@ -230,12 +227,12 @@ func (m *mesh) shows(t *testing.T, want sent) {
 		return last == expected
 	})
 	lamp := got.Services[0]
-	for name, f := range map[string]control.Figures{"service": lamp.Figures, "version": lamp.Versions[0].Figures, "instance": lamp.Versions[0].Instances[0].Figures} {
+	for name, f := range map[string]model.Figures{"service": lamp.Figures, "version": lamp.Versions[0].Figures, "instance": lamp.Versions[0].Instances[0].Figures} {
 		if counted(f) != expected {
 			t.Errorf("%s: %+v, want %+v", name, counted(f), expected)
 		}
 	}
-	if f := got.Gateways[0].Figures; f.OK != want.ok || f.Received != want.down || f.Status["5xx"] != want.failed || f.Reasons["timeout"]*8 != want.failed {
+	if f := got.Gateways[0].Figures; f.OK != want.ok || f.ResponseBytes != want.down || f.Status["5xx"] != want.failed || f.Reasons["timeout"]*8 != want.failed {
 		t.Errorf("gateway: %+v", f)
 	}
 	var routes uint64
@@ -245,7 +242,7 @@ func (m *mesh) shows(t *testing.T, want sent) {
 	if routes != want.ok+want.failed {
 		t.Errorf("%d requests on the routes, want %d", routes, want.ok+want.failed)
 	}
-	var links struct{ Links []control.Link }
+	var links struct{ Links []model.Link }
 	if err := json.Unmarshal([]byte(m.must(0, "links", "--window", "600", "-o", "json")), &links); err != nil || len(links.Links) != 1 || counted(links.Links[0].Figures) != expected {
 		t.Errorf("links: %+v, %v", links, err)
 	}
@@ -267,7 +264,7 @@ func (m *mesh) metricsSay(t *testing.T, url string, want sent, both bool) {
 		}
 		defer resp.Body.Close()
 		text, _ = io.ReadAll(resp.Body)
-		parser := expfmt.NewTextParser(model.UTF8Validation)
+		parser := expfmt.NewTextParser(metric.UTF8Validation)
 		families, err := parser.TextToMetricFamilies(bytes.NewReader(text))
 		if err != nil {
 			t.Fatal(err)
@@ -311,7 +308,7 @@ func (m *mesh) pageSays(t *testing.T, b tab, want sent) {
 	b.visit("/")
 	b.until(fmt.Sprintf(`[...document.querySelectorAll("[data-test=timebar] title")].map((t) => Number(/(\d+) requests? in/.exec(t.textContent)?.[1] ?? 0)).reduce((a, b) => a + b, 0) === %d`, want.ok+want.failed))
 	b.do(chromedp.Focus(chromedp.CSS("[data-test='ribbon-pier~lamp']")), chromedp.KeyEvent("\r"))
-	b.says("[data-test=trouble]", "504 timeout GET /slow")
+	b.says("[data-test=failures]", "504 timeout GET /slow")
 }
 
 // TestTheFeed: a filter takes what it says and nothing else; each request has
@@ -323,13 +320,13 @@ func TestTheFeed(t *testing.T) {
 	defer stop()
 	type watched struct {
 		mu      sync.Mutex
-		list    []wire.Record
+		list    []model.RequestRecord
 		ready   bool
 		dropped uint64
 	}
-	watch := func(f wire.Filter) *watched {
+	watch := func(f model.RequestFilter) *watched {
 		w := &watched{}
-		go m.api.Requests(ctx, f, func(l dto.FeedLine) bool {
+		go m.api.Requests(ctx, f, func(l model.FeedLine) bool {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.ready = true
@@ -342,16 +339,16 @@ func TestTheFeed(t *testing.T) {
 		eventually(t, "a stream of requests", func() bool { w.mu.Lock(); defer w.mu.Unlock(); return w.ready })
 		return w
 	}
-	have := func(w *watched, n int) []wire.Record {
+	have := func(w *watched, n int) []model.RequestRecord {
 		t.Helper()
-		var list []wire.Record
+		var list []model.RequestRecord
 		eventually(t, fmt.Sprintf("%d requests", n), func() bool { w.mu.Lock(); defer w.mu.Unlock(); list = slices.Clone(w.list); return len(list) >= n })
 		return list
 	}
-	all := watch(wire.Filter{From: "nightjar", To: "berths"})
-	crew := watch(wire.Filter{To: "berths", Header: "x-crew=yes", Path: "/berths"})
-	refused := watch(wire.Filter{Outcome: wire.Trouble, Status: "5xx", Reason: "fault"})
-	elsewhere := watch(wire.Filter{From: "kiosk", To: "berths"})
+	all := watch(model.RequestFilter{From: "nightjar", To: "berths"})
+	crew := watch(model.RequestFilter{To: "berths", Header: "x-crew=yes", Path: "/berths"})
+	refused := watch(model.RequestFilter{Outcome: model.OutcomeNotOK, Status: "5xx", Reason: "fault"})
+	elsewhere := watch(model.RequestFilter{From: "kiosk", To: "berths"})
 	drill := m.drill("--service", "berths", "--instance", "berths-v1-a", "--fail", "100%", "--for", "5m")
 	m.call(200, "http://berths/berths/free")
 	m.call(7, "http://berths/berths/free", "-H", "X-Crew: yes")
@@ -364,7 +361,7 @@ func TestTheFeed(t *testing.T) {
 		if r.Outcome != "ok" {
 			bad++
 		}
-		if n := len(r.Tries); n != 1 || r.Tries[0].Instance != r.Instance || r.Service != "berths" || r.Caller != "nightjar" || r.Route != "all" || r.Method != "GET" || r.Path != "/berths/free" || r.MS <= 0 || r.Trace == "" {
+		if n := len(r.Segments); n != 1 || r.Segments[0].Instance != r.Instance || r.Service != "berths" || r.Caller != "nightjar" || r.Route != "all" || r.Method != "GET" || r.Path != "/berths/free" || r.DurationMS <= 0 || r.Trace == "" {
 			t.Fatalf("%+v", r)
 		}
 		if (r.Instance == "berths-v1-a") != (r.Outcome == "refused" && r.Status == 503 && r.Reason == "fault" && strings.Contains(r.Detail, "drill")) {
@@ -374,14 +371,14 @@ func TestTheFeed(t *testing.T) {
 	if got := have(refused, bad); len(got) != bad || bad < 40 || len(elsewhere.list) != 0 {
 		t.Errorf("%d harmed requests by their reason, %d among all; %d of a caller that sent none", len(got), bad, len(elsewhere.list))
 	}
-	if past, err := m.api.Trouble(t.Context(), wire.Filter{To: "berths"}, 5); err != nil || len(past.Requests) == 0 || past.Requests[0].Reason != "fault" {
+	if past, err := m.api.Failures(t.Context(), model.RequestFilter{To: "berths"}, 5); err != nil || len(past.Requests) == 0 || past.Requests[0].Reason != "fault" {
 		t.Errorf("remembered: %+v, %v", past, err)
 	}
 
 	// The percentiles of the figures are those of the single requests.
 	var took []float64
 	for _, r := range list {
-		took = append(took, r.MS)
+		took = append(took, r.DurationMS)
 	}
 	slices.Sort(took)
 	exact := func(q float64) float64 { return took[int(math.Ceil(q*float64(len(took))))-1] }
@@ -389,10 +386,10 @@ func TestTheFeed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	i := slices.IndexFunc(mesh.Links, func(l control.Link) bool { return l.From == "nightjar" && l.To == "berths" })
+	i := slices.IndexFunc(mesh.Links, func(l model.Link) bool { return l.From == "nightjar" && l.To == "berths" })
 	eventually(t, "all in the figures", func() bool {
 		mesh, err = m.api.MeshAt(t.Context(), 600, 0)
-		i = slices.IndexFunc(mesh.Links, func(l control.Link) bool { return l.From == "nightjar" && l.To == "berths" })
+		i = slices.IndexFunc(mesh.Links, func(l model.Link) bool { return l.From == "nightjar" && l.To == "berths" })
 		return err == nil && i >= 0 && mesh.Links[i].Figures.Requests == 207
 	})
 	f := mesh.Links[i].Figures

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"nightjar/control"
+	"nightjar/api/model"
 )
 
 // TestStories plays the sample mesh through the command line, in the order in
@@ -23,7 +23,7 @@ func TestStories(t *testing.T) {
 		if out := m.must(0, "services"); !strings.Contains(out, fmt.Sprintf("Revision %d in force in 12 of 12 proxies", m.revision())) {
 			t.Errorf("services:\n%s", out)
 		}
-		if got := m.call(200, "http://sailings/sailings/today"); answers(got) != "v1=170 v2=30" || got.Versions[0].Verdict != control.AsExpected {
+		if got := m.call(200, "http://sailings/sailings/today"); answers(got) != "v1=170 v2=30" || got.Versions[0].Verdict != model.ShareAsExpected {
 			t.Errorf("85/15 over 200: %s", answers(got))
 		}
 	})
@@ -49,7 +49,7 @@ func TestStories(t *testing.T) {
 				t.Errorf("split %s: %s", split, out)
 			}
 		}
-		if got := m.call(100, "http://berths/berths/free"); got.Versions[0].Verdict != control.AsExpected {
+		if got := m.call(100, "http://berths/berths/free"); got.Versions[0].Verdict != model.ShareAsExpected {
 			t.Errorf("after the last: %s", answers(got))
 		}
 		if sent, bad := stop(); len(bad) > 0 || sent < 20 {
@@ -58,7 +58,7 @@ func TestStories(t *testing.T) {
 	})
 	t.Run("explain names the file and line", func(t *testing.T) {
 		out := m.must(0, "explain", "GET", "http://tickets.ferry.example/sailings/today", "-H", "x-crew: yes")
-		for _, want := range []string{"enters at the gateway front-door", "passed", "expected path /, found /sailings/today", `header x-crew is "yes"`, "sailings/v3", "100.0%",
+		for _, want := range []string{"enters at the gateway front-door", "skipped", "expected path /, found /sailings/today", `header x-crew is "yes"`, "sailings/v3", "100.0%",
 			"examples/ferry/rules.yaml:14"} {
 			if !strings.Contains(out, want) {
 				t.Errorf("lacks %q:\n%s", want, out)
@@ -89,14 +89,14 @@ func TestStories(t *testing.T) {
 		if out := m.must(1, "rules", "diff", file); !strings.Contains(out, "services.sailings.timeout") {
 			t.Errorf("diff:\n%s", out)
 		}
-		if out := m.must(0, "services"); !strings.Contains(out, "Not in force: the files of bundle main") {
+		if out := m.must(0, "services"); !strings.Contains(out, "Not published: the files of bundle main") {
 			t.Errorf("services:\n%s", out)
 		}
 		m.must(0, "rules", "publish", file, "--message", "a second more")
-		if out := m.must(0, "rules", "diff", file); !strings.Contains(out, "The same as revision") {
+		if out := m.must(0, "rules", "diff", file); !strings.Contains(out, "the same as revision") {
 			t.Errorf("diff:\n%s", out)
 		}
-		if out := m.must(0, "services"); strings.Contains(out, "Not in force") {
+		if out := m.must(0, "services"); strings.Contains(out, "Not published") {
 			t.Errorf("services:\n%s", out)
 		}
 	})
@@ -114,7 +114,7 @@ func TestStories(t *testing.T) {
 	})
 	t.Run("what cannot be answered says why", func(t *testing.T) {
 		got := m.call(4, "http://ghost/")
-		if got.Reasons["no-route"] != 4 || got.Status["404"] != 4 || got.Explained.Refusal == nil {
+		if got.Reasons["no-route"] != 4 || got.Status["404"] != 4 || got.Explanation.Refusal == nil {
 			t.Errorf("ghost: %v %v", got.Reasons, got.Status)
 		}
 		got = m.call(1, "http://tickets.ferry.example/nowhere")
@@ -144,7 +144,7 @@ func TestStories(t *testing.T) {
 			want string
 		}{
 			{2, "servces", "nearest: serve, services"},
-			{2, "services nope", "these run or are declared: berths"},
+			{2, "services nope", "there is no service nope: name one of berths"},
 			{2, "services -o xml", "expected one of table"},
 			{2, "split sailings v1=80 v2=15", "add to 95"},
 			{2, "split sailings v1", "expected VERSION=PERCENT"},
@@ -152,14 +152,14 @@ func TestStories(t *testing.T) {
 			{2, "split sailings v1=100 --route timetabel", "nearest: timetable"},
 			{1, "split sailings v1=50 v9=50 --route timetable", "declares no version v9"},
 			{2, "rules check /does/not/exist", "no such file"},
-			{2, "rules show 0", "rules log lists them"},
-			{2, "rules restore 999", "no such revision"},
+			{2, "rules show 0", "lists the revisions"},
+			{2, "rules restore 999", "there is no revision 999"},
 			{2, "rules publish", "--empty"},
 			{2, "explain GET ftp://x/", "is not a URL to call"},
 			{2, "call http://sailings/ --from nobody", "has no proxy to call from"},
 			{2, "call http://sailings/ -n 1000000", "at most 100000"},
 			{2, "call http://sailings/ -H nonsense", "expected NAME: VALUE"},
-			{1, "rules publish --empty --expect 1", "is in force by now, not 1"},
+			{1, "rules publish --empty --expect 1", "was published meanwhile (yours is based on 1)"},
 		} {
 			out, errs, code := m.run(strings.Fields(c.args)...)
 			want := c.code
@@ -178,7 +178,7 @@ func TestStories(t *testing.T) {
 		}
 	})
 	t.Run("a second one on the same ports says so", func(t *testing.T) {
-		if _, errs, code := runIn(t, "", "demo", "--addr", m.addr); code != 1 || !strings.Contains(errs, m.addr+" is taken") {
+		if _, errs, code := runIn(t, "", "demo", "--addr", m.addr); code != 1 || !strings.Contains(errs, m.addr+" is in use") {
 			t.Errorf("exit %d: %s", code, errs)
 		}
 		base := freeBase(t)
@@ -189,7 +189,7 @@ func TestStories(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer taken.Close()
-		if _, errs, code := runIn(t, "", "demo", "--addr", base); code != 1 || !strings.Contains(errs, taken.Addr().String()+", which is taken") {
+		if _, errs, code := runIn(t, "", "demo", "--addr", base); code != 1 || !strings.Contains(errs, taken.Addr().String()+", which is in use") {
 			t.Errorf("the gateway's port: exit %d: %s", code, errs)
 		}
 		if _, errs, code := runIn(t, "", "serve", "--addr", "0.0.0.0:7777", "--data", t.TempDir()); code == 0 || !strings.Contains(errs, "use 127.0.0.1") {

@@ -3,10 +3,8 @@ package test
 import (
 	"fmt"
 	"net/http"
-	"nightjar/control"
+	"nightjar/api/model"
 	"nightjar/standin"
-	"nightjar/traces"
-	"nightjar/wire"
 	"slices"
 	"strings"
 	"testing"
@@ -17,14 +15,14 @@ import (
 
 // isWhole tells whether every span of a trace hangs on another that is there, or on
 // the caller's: each proxy sends its own by itself.
-func isWhole(tr traces.Trace) bool {
-	for _, r := range tr.Rows {
-		isChild := slices.ContainsFunc(tr.Rows, func(o traces.Row) bool { return o.ID == r.Parent })
+func isWhole(tr model.Trace) bool {
+	for _, r := range tr.Spans {
+		isChild := slices.ContainsFunc(tr.Spans, func(o model.TraceSpan) bool { return o.ID == r.Parent })
 		if !isChild && r.Parent != "00f067aa0ba902b7" {
 			return false
 		}
 	}
-	return slices.ContainsFunc(tr.Rows, func(r traces.Row) bool { return r.Parent == "00f067aa0ba902b7" })
+	return slices.ContainsFunc(tr.Spans, func(r model.TraceSpan) bool { return r.Parent == "00f067aa0ba902b7" })
 }
 
 // TestTraces: a request that crosses the mesh is one trace, whose spans hang
@@ -40,7 +38,7 @@ func TestTraces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	member := fleet.Proxies[slices.IndexFunc(fleet.Proxies, func(p control.Member) bool { return p.Service == "tides" })].Outbound
+	member := fleet.Proxies[slices.IndexFunc(fleet.Proxies, func(p model.Proxy) bool { return p.Service == "tides" })].Outbound
 	ask := func(at, host, traceparent string) {
 		t.Helper()
 		req, _ := http.NewRequest("GET", "http://"+at+"/", nil)
@@ -72,30 +70,30 @@ func TestTraces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ids := map[string]wire.Span{}
-	for _, r := range tr.Rows {
-		ids[r.ID] = r.Span
+	ids := map[string]model.TraceSpan{}
+	for _, r := range tr.Spans {
+		ids[r.ID] = r
 	}
 	roots := 0
-	for i, r := range tr.Rows {
+	for i, r := range tr.Spans {
 		if r.Parent == "00f067aa0ba902b7" {
 			roots++
 			continue
 		}
 		parent, ok := ids[r.Parent]
-		child := map[string][]string{"request": {"app"}, "try": {"request"}, "app": {"try"}}[r.Kind]
-		if !ok || !slices.Contains(child, parent.Kind) || r.Depth != tr.Rows[slices.IndexFunc(tr.Rows, func(o traces.Row) bool { return o.ID == r.Parent })].Depth+1 {
+		child := map[string][]string{"request": {"workload"}, "attempt": {"request"}, "workload": {"attempt"}}[r.Kind]
+		if !ok || !slices.Contains(child, parent.Kind) || r.Depth != tr.Spans[slices.IndexFunc(tr.Spans, func(o model.TraceSpan) bool { return o.ID == r.Parent })].Depth+1 {
 			t.Errorf("span %d, %s %s, hangs on %q", i, r.Kind, r.Service, parent.Kind)
 		}
 	}
-	if roots != 1 || tr.Rows[0].Kind != "request" || tr.Rows[0].Caller != "tides" || tr.Rows[0].Service != "kiosk" {
-		t.Errorf("%d spans begin it, the first is %+v", roots, tr.Rows[0])
+	if roots != 1 || tr.Spans[0].Kind != "request" || tr.Spans[0].Caller != "tides" || tr.Spans[0].Service != "kiosk" {
+		t.Errorf("%d spans begin it, the first is %+v", roots, tr.Spans[0])
 	}
-	list, _ := m.api.Traces(t.Context(), traces.Filter{}, 10)
-	if n := len(list.Traces); n < 1 || n > asked || slices.ContainsFunc(list.Traces, func(tr traces.Summary) bool { return !strings.HasSuffix(tr.ID, rest) }) {
+	list, _ := m.api.Traces(t.Context(), model.TraceFilter{}, 10)
+	if n := len(list.Traces); n < 1 || n > asked || slices.ContainsFunc(list.Traces, func(tr model.TraceSummary) bool { return !strings.HasSuffix(tr.ID, rest) }) {
 		t.Errorf("traces: %+v; a caller that wants none, or says it wrongly, gets none", list.Traces)
 	}
-	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "tides → kiosk /") || !strings.Contains(out, "work of kiosk-v1-a") {
+	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "tides → kiosk /") || !strings.Contains(out, "workload kiosk-v1-a") {
 		t.Errorf("the waterfall:\n%s", out)
 	}
 	m.must(2, "traces", "ffff")
@@ -103,9 +101,9 @@ func TestTraces(t *testing.T) {
 	b.visit("/traces")
 	b.until(fmt.Sprintf("document.querySelectorAll('[data-test=grid-traces] .MuiDataGrid-row').length === %d", len(list.Traces)))
 	b.do(chromedp.Click(chromedp.CSS("[data-test=grid-traces] .MuiDataGrid-row .MuiDataGrid-cell")))
-	b.says("[data-test=waterfall]", "work of berths-v")
+	b.says("[data-test=waterfall]", "workload berths-v")
 	b.visit("/requests?to=tides")
-	b.says("[data-test=came]", "0 requests")
+	b.says("[data-test=received]", "0 requests")
 	m.call(3, "http://tides/tides/next")
-	b.says("[data-test=came]", "3 requests so far")
+	b.says("[data-test=received]", "3 requests so far")
 }

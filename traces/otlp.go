@@ -172,7 +172,7 @@ func request(list []wire.Span) *collector.ExportTraceServiceRequest {
 	for i := range list {
 		s := &list[i]
 		k := of{service: s.Caller}
-		if s.Kind == "app" {
+		if s.Kind == "workload" {
 			k = of{s.Service, s.Version, s.Instance}
 		}
 		if spans[k] == nil {
@@ -201,9 +201,9 @@ func span(s *wire.Span) *otlp.Span {
 		if s.Edge {
 			out.Kind = otlp.Span_SPAN_KIND_SERVER
 		}
-	case "try":
-		out.Name, out.Kind = "try "+s.Instance, otlp.Span_SPAN_KIND_CLIENT
-	case "app":
+	case "attempt":
+		out.Name, out.Kind = "attempt "+s.Instance, otlp.Span_SPAN_KIND_CLIENT
+	case "workload":
 		out.Name, out.Kind = s.Method+" "+s.Service, otlp.Span_SPAN_KIND_SERVER
 	}
 	add := func(name, value string) {

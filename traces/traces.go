@@ -105,15 +105,15 @@ type Summary struct {
 	Outcome  string    `json:"outcome,omitempty" doc:"of the first request"`
 	Reason   string    `json:"reason,omitempty"`
 	Services []string  `json:"services" doc:"that took part, in order of time"`
-	Tries    int       `json:"tries" doc:"in the whole trace"`
-	Failed   int       `json:"failed" doc:"tries that did not succeed, in the whole trace"`
+	Attempts int       `json:"attempts" doc:"in the whole trace"`
+	Failed   int       `json:"failed" doc:"attempts that did not succeed, in the whole trace"`
 	Spans    int       `json:"spans"`
 }
 
 // Filter says which traces are wanted; the zero value takes all.
 type Filter struct {
 	Service string // took part
-	Outcome string // of the first request; "trouble" is any but ok, also of a try
+	Outcome string // of the first request; "not-ok" is any but ok, of an attempt too
 	Path    string // of the first request begins with it
 	Slower  time.Duration
 	Since   time.Time
@@ -141,7 +141,7 @@ func (f *Filter) takes(s *Summary) bool {
 		f.Slower > 0 && s.MS <= float64(f.Slower.Microseconds())/1000,
 		f.Path != "" && (len(s.Path) < len(f.Path) || s.Path[:len(f.Path)] != f.Path):
 		return false
-	case f.Outcome == wire.Trouble:
+	case f.Outcome == wire.NotOK:
 		return s.Outcome != "ok" || s.Failed > 0
 	}
 	return f.Outcome == "" || f.Outcome == s.Outcome
@@ -157,8 +157,8 @@ func summarise(t *trace) Summary {
 		if sp.Kind == "request" && out.Outcome == "" {
 			out.Caller, out.Service, out.Method, out.Path, out.Status, out.Outcome, out.Reason = sp.Caller, sp.Service, sp.Method, sp.Path, sp.Status, sp.Outcome, sp.Reason
 		}
-		if sp.Kind == "try" {
-			if out.Tries++; sp.Outcome != "ok" {
+		if sp.Kind == "attempt" {
+			if out.Attempts++; sp.Outcome != "ok" {
 				out.Failed++
 			}
 		}
@@ -248,27 +248,26 @@ func (s *Store) Get(id string) (Trace, bool) {
 	return out, true
 }
 
-// Asked is a request that some caller made, as a trace saw it.
-type Asked struct{ Caller, Service, Method, Path string }
+// Example is a request that some caller made, as a trace saw it.
+type Example struct{ Caller, Service, Method, Path string }
 
-// maxAsked bounds what Asked returns of one caller and service.
-const maxAsked = 24
+// maxExamples bounds what Examples returns of one caller and service.
+const maxExamples = 24
 
-// Asked are requests that were traced, each once, by caller and called service:
-// examples of what is asked.
-func (s *Store) Asked() map[[2]string][]Asked {
+// Examples are requests that were traced, each once, by caller and called service.
+func (s *Store) Examples() map[[2]string][]Example {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out, known := map[[2]string][]Asked{}, map[Asked]bool{}
+	out, known := map[[2]string][]Example{}, map[Example]bool{}
 	for _, t := range s.order {
 		for i := range t.spans {
 			p := &t.spans[i]
-			a := Asked{p.Caller, p.Service, p.Method, p.Path}
+			a := Example{p.Caller, p.Service, p.Method, p.Path}
 			if p.Kind != "request" || p.Path == "" || known[a] {
 				continue
 			}
 			k := [2]string{p.Caller, p.Service}
-			if len(out[k]) < maxAsked {
+			if len(out[k]) < maxExamples {
 				known[a] = true
 				out[k] = append(out[k], a)
 			}

@@ -24,9 +24,9 @@ var noon = time.Unix(1_800_000_000, 0)
 // spans of one request through two proxies, the workload's own first.
 func spans(trace string, us int64, outcome string) []wire.Span {
 	return []wire.Span{
-		{Trace: trace, ID: "03", Parent: "02", Kind: "app", BeganUS: us + 100, TookUS: 800, Proxy: "kiosk-a", Caller: "door", Service: "kiosk", Version: "v1", Instance: "kiosk-a", Status: 200, Outcome: "ok"},
+		{Trace: trace, ID: "03", Parent: "02", Kind: "workload", BeganUS: us + 100, TookUS: 800, Proxy: "kiosk-a", Caller: "door", Service: "kiosk", Version: "v1", Instance: "kiosk-a", Status: 200, Outcome: "ok"},
 		{Trace: trace, ID: "01", Parent: "ff", Kind: "request", BeganUS: us, TookUS: 1000, Proxy: "door-a", Edge: true, Caller: "door", Service: "kiosk", Method: "GET", Path: "/x", Status: 200, Outcome: outcome, Reason: "timeout", Detail: "why"},
-		{Trace: trace, ID: "02", Parent: "01", Kind: "try", BeganUS: us, TookUS: 990, Proxy: "door-a", Caller: "door", Service: "kiosk", Instance: "kiosk-a", Status: 200, Outcome: "ok"},
+		{Trace: trace, ID: "02", Parent: "01", Kind: "attempt", BeganUS: us, TookUS: 990, Proxy: "door-a", Caller: "door", Service: "kiosk", Instance: "kiosk-a", Status: 200, Outcome: "ok"},
 	}
 }
 
@@ -34,11 +34,11 @@ func TestTracesAreKeptAndFound(t *testing.T) {
 	s := New()
 	s.Add(spans("aaaa1", 5_000_000, "ok"), 2, noon)
 	s.Add(spans("aaaa2", 6_000_000, "failed"), 0, noon.Add(time.Minute))
-	s.Add([]wire.Span{{Trace: "aaaa2", ID: "01", Parent: "01", Kind: "try", Service: "loop", BeganUS: 6_000_500, Outcome: "failed"}}, 0, noon.Add(2*time.Minute)) // hangs on itself
+	s.Add([]wire.Span{{Trace: "aaaa2", ID: "01", Parent: "01", Kind: "attempt", Service: "loop", BeganUS: 6_000_500, Outcome: "failed"}}, 0, noon.Add(2*time.Minute)) // hangs on itself
 	for _, c := range []struct {
 		f    Filter
 		want []string
-	}{{Filter{}, []string{"aaaa2", "aaaa1"}}, {Filter{Service: "loop"}, []string{"aaaa2"}}, {Filter{Outcome: "ok"}, []string{"aaaa1"}}, {Filter{Outcome: wire.Trouble}, []string{"aaaa2"}},
+	}{{Filter{}, []string{"aaaa2", "aaaa1"}}, {Filter{Service: "loop"}, []string{"aaaa2"}}, {Filter{Outcome: "ok"}, []string{"aaaa1"}}, {Filter{Outcome: wire.NotOK}, []string{"aaaa2"}},
 		{Filter{Path: "/y"}, nil}, {Filter{Slower: 999 * time.Microsecond}, []string{"aaaa2", "aaaa1"}}, {Filter{Slower: time.Millisecond}, nil}, {Filter{Since: noon.Add(time.Second)}, []string{"aaaa2"}}} {
 		var got []string
 		list, lost := s.List(c.f, 10)
@@ -50,14 +50,14 @@ func TestTracesAreKeptAndFound(t *testing.T) {
 		}
 	}
 	tr, ok := s.Get("aaaa1")
-	if !ok || tr.MS != 1 || tr.Caller != "door" || tr.Tries != 1 || tr.Failed != 0 {
+	if !ok || tr.MS != 1 || tr.Caller != "door" || tr.Attempts != 1 || tr.Failed != 0 {
 		t.Errorf("%+v", tr.Summary)
 	}
 	var rows []string
 	for _, r := range tr.Rows {
 		rows = append(rows, fmt.Sprint(r.Depth, r.Kind, r.FromMS))
 	}
-	if !slices.Equal(rows, []string{"0request0", "1try0", "2app0.1"}) {
+	if !slices.Equal(rows, []string{"0request0", "1attempt0", "2workload0.1"}) {
 		t.Errorf("rows %v", rows)
 	}
 	if _, ok := s.Get("aaaa"); ok {

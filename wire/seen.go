@@ -11,33 +11,33 @@ import (
 	"nightjar/core/engine"
 )
 
-// Watch asks proxies for a record of every request that a filter takes.
+// Watch asks proxies for a record of every request that matches a filter.
 type Watch struct {
 	ID string `json:"id"`
 	Filter
 }
 
-// Filter says which requests are wanted. Each field that is set must hold; the
-// zero value takes all.
+// Filter selects requests. Each field that is set must match; the zero value selects
+// all.
 type Filter struct {
 	From     string `json:"from,omitempty" doc:"calling service or gateway"`
 	To       string `json:"to,omitempty" doc:"called service"`
-	Version  string `json:"version,omitempty" doc:"version that the request went to"`
-	Instance string `json:"instance,omitempty" doc:"instance that answered, or was tried last"`
+	Version  string `json:"version,omitempty" doc:"version that got the request"`
+	Instance string `json:"instance,omitempty" doc:"instance that answered, or got the last attempt"`
 	Route    string `json:"route,omitempty" doc:"route of the service or of the gateway"`
 	Method   string `json:"method,omitempty"`
-	Path     string `json:"path,omitempty" doc:"what the path begins with"`
+	Path     string `json:"path,omitempty" doc:"prefix of the path"`
 	Status   string `json:"status,omitempty" doc:"a status such as 503, or a class such as 5xx"`
-	Reason   string `json:"reason,omitempty" doc:"why the mesh answered"`
-	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, caller-fault, or trouble: all but ok"`
-	Header   string `json:"header,omitempty" doc:"NAME that is there, or NAME=VALUE"`
-	Tries    int    `json:"tries,omitempty" doc:"was sent so often at least"`
-	Request  string `json:"request,omitempty" doc:"id that a gateway's refusal told its caller"`
+	Reason   string `json:"reason,omitempty" doc:"why it failed or was refused"`
+	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok"`
+	Header   string `json:"header,omitempty" doc:"NAME that is present, or NAME=VALUE"`
+	Attempts int    `json:"attempts,omitempty" doc:"at least so many attempts"`
+	Request  string `json:"request,omitempty" doc:"id on a gateway's refusal"`
 	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than this many milliseconds"`
 }
 
-// Trouble, as an outcome of a Filter, is all but ok.
-const Trouble = "trouble"
+// NotOK, as an outcome of a Filter, is any but ok.
+const NotOK = "not-ok"
 
 // Outcomes are the words for outcomes of a Filter.
 var Outcomes = []string{
@@ -46,10 +46,10 @@ var Outcomes = []string{
 	engine.Refused.String(),
 	engine.Abandoned.String(),
 	engine.CallerFault.String(),
-	Trouble,
+	NotOK,
 }
 
-// Check tells what is wrong with a filter.
+// Check returns what is wrong with a filter.
 func (f *Filter) Check() error {
 	if s := f.Status; s != "" {
 		n, err := strconv.Atoi(strings.TrimSuffix(s, "xx"))
@@ -68,8 +68,8 @@ func (f *Filter) Check() error {
 	if f.Outcome != "" && !slices.Contains(Outcomes, f.Outcome) {
 		return fmt.Errorf("outcome %q: expected one of %s", f.Outcome, strings.Join(Outcomes, ", "))
 	}
-	if f.SlowerMS < 0 || f.Tries < 0 {
-		return fmt.Errorf("slower than %d ms, in %d tries: expected numbers above 0", f.SlowerMS, f.Tries)
+	if f.SlowerMS < 0 || f.Attempts < 0 {
+		return fmt.Errorf("slower than %d ms, %d attempts: expected numbers that are not negative", f.SlowerMS, f.Attempts)
 	}
 	if name, _, _ := strings.Cut(f.Header, "="); f.Header != "" &&
 		(name == "" || strings.ContainsAny(name, " \t:\r\n")) {
@@ -81,21 +81,21 @@ func (f *Filter) Check() error {
 	return nil
 }
 
-// Takes tells whether a filter takes a request by its record, which has no
-// headers: that test is left out.
+// Takes tells whether a record matches the filter. A record has no headers, so the
+// header is not compared.
 func (f *Filter) Takes(r *Record) bool {
 	is := func(want string, have ...string) bool { return want == "" || slices.Contains(have, want) }
-	tries := 0
-	for _, s := range r.Tries {
-		if s.Kind == "try" {
-			tries++
+	attempts := 0
+	for _, s := range r.Segments {
+		if s.Kind == "attempt" {
+			attempts++
 		}
 	}
 	return is(f.From, r.Caller) && is(f.To, r.Service) && is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
 		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) && is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
 		is(f.Reason, r.Reason) && is(f.Request, r.ID) &&
-		(is(f.Outcome, r.Outcome) || f.Outcome == Trouble && r.Outcome != engine.OK.String()) &&
-		tries >= f.Tries &&
+		(is(f.Outcome, r.Outcome) || f.Outcome == NotOK && r.Outcome != engine.OK.String()) &&
+		attempts >= f.Attempts &&
 		(f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
 }
 
@@ -114,7 +114,7 @@ type Record struct {
 	CallerVersion string    `json:"callerVersion,omitempty"`
 	Service       string    `json:"service,omitempty" doc:"called service; empty when the request found none"`
 	Version       string    `json:"version,omitempty"`
-	Instance      string    `json:"instance,omitempty" doc:"that answered, or was tried last"`
+	Instance      string    `json:"instance,omitempty" doc:"that answered, or got the last attempt"`
 	Route         string    `json:"route,omitempty"`
 	Gate          string    `json:"gate,omitempty" doc:"route of the gateway"`
 	Written       string    `json:"written,omitempty" doc:"file and line of the route that decided"`
@@ -124,7 +124,7 @@ type Record struct {
 	Path          string    `json:"path,omitempty" doc:"as it came, without the query"`
 	Status        int       `json:"status,omitempty" doc:"that the caller got; absent when it left, and for TCP"`
 	Outcome       string    `json:"outcome" doc:"ok, failed, refused, abandoned or caller-fault"`
-	Reason        string    `json:"reason,omitempty" doc:"why the mesh answered"`
+	Reason        string    `json:"reason,omitempty" doc:"why it failed or was refused"`
 	Detail        string    `json:"detail,omitempty" doc:"of the reason"`
 	ID            string    `json:"id,omitempty" doc:"that a gateway's refusal told its caller"`
 	MS            float64   `json:"ms" doc:"until the last byte of the answer had gone to the caller"`
@@ -133,15 +133,15 @@ type Record struct {
 	Secured       bool      `json:"secured" doc:"the hop to the instance was encrypted"`
 	Trace         string    `json:"trace,omitempty" doc:"trace id"`
 	Traced        bool      `json:"traced,omitempty" doc:"the trace was kept"`
-	Tries         []Stretch `json:"tries,omitempty" doc:"tries and the waits between them, in order"`
+	Segments      []Segment `json:"segments,omitempty" doc:"its attempts, and the waits between them, in order"`
 }
 
-// Stretch is a part of a request's time.
-type Stretch struct {
-	Kind     string  `json:"kind" doc:"try, queue, back-off or delay"`
-	Instance string  `json:"instance,omitempty" doc:"of a try"`
+// Segment is a part of a request's time.
+type Segment struct {
+	Kind     string  `json:"kind" doc:"attempt, queue, backoff or delay"`
+	Instance string  `json:"instance,omitempty" doc:"of an attempt"`
 	FromMS   float64 `json:"fromMS" doc:"since the request came"`
-	MS       float64 `json:"ms" doc:"of a try: until the head of its answer"`
+	MS       float64 `json:"ms" doc:"of an attempt: until the head of its response"`
 	Status   int     `json:"status,omitempty"`
 	Reason   string  `json:"reason,omitempty"`
 }
@@ -151,7 +151,7 @@ type Span struct {
 	Trace    string `json:"trace" doc:"16 bytes in hexadecimal"`
 	ID       string `json:"id" doc:"8 bytes in hexadecimal"`
 	Parent   string `json:"parent,omitempty"`
-	Kind     string `json:"kind" doc:"request (at the caller's proxy), try, queue, back-off, delay, or app (at the proxy beside the workload)"`
+	Kind     string `json:"kind" doc:"request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy beside it)"`
 	BeganUS  int64  `json:"beganUS" doc:"microseconds since 1970"`
 	TookUS   int64  `json:"tookUS"`
 	Proxy    string `json:"proxy"`
@@ -169,17 +169,17 @@ type Span struct {
 	Detail   string `json:"detail,omitempty"`
 }
 
-// Seen is what a proxy has to tell of single requests.
+// Seen is what a proxy reports of single requests.
 type Seen struct {
-	Watches []Batch  `json:"watches,omitempty"`
-	Trouble []Record `json:"trouble,omitempty"` // some of the requests that did not succeed, always
-	Spans   []Span   `json:"spans,omitempty"`
-	Lost    uint64   `json:"lost,omitempty"` // spans that there was no room for
+	Watches  []Batch  `json:"watches,omitempty"`
+	Failures []Record `json:"failures,omitempty"` // some of the requests that did not succeed, whoever watches
+	Spans    []Span   `json:"spans,omitempty"`
+	Lost     uint64   `json:"lost,omitempty"` // spans without room
 }
 
-// Batch is what one watch took.
+// Batch is the records for one watch.
 type Batch struct {
 	Watch   string   `json:"watch"`
 	Records []Record `json:"records,omitempty"`
-	Dropped uint64   `json:"dropped,omitempty"` // more that the filter took, and there was no room for
+	Dropped uint64   `json:"dropped,omitempty"` // records that match, and for which there was no room
 }

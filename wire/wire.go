@@ -23,7 +23,7 @@ const (
 	HeaderAsk      = "Nightjar-Ask"       // the answer says who gave it; at a gateway the value is Snapshot.Key, elsewhere any
 	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
 	HeaderRequest  = "Nightjar-Request"   // on a gateway's refusal: the id by which the request is found
-	HeaderAnswered = "Nightjar-Answered"  // service/version; instance="…"; revision=7; route="…"; gate="…"; tries=2; first=failed
+	HeaderAnswered = "Nightjar-Answered"  // service/version; instance="…"; revision=7; route="…"; gate="…"; attempts=2; first=failed
 )
 
 // Registration is what a proxy says of itself. It holds for one lease.

@@ -46,18 +46,18 @@ func TestFilters(t *testing.T) {
 			t.Errorf("%+v has sense", bad)
 		}
 	}
-	for _, good := range []Filter{{}, {Status: "503"}, {Status: "5xx"}, {Reason: "overflow"}, {Outcome: Trouble}, {Header: "x-crew"}, {Header: "x-crew=a=b"}, {Path: "/"}} {
+	for _, good := range []Filter{{}, {Status: "503"}, {Status: "5xx"}, {Reason: "overflow"}, {Outcome: NotOK}, {Header: "x-crew"}, {Header: "x-crew=a=b"}, {Path: "/"}} {
 		if err := good.Check(); err != nil {
 			t.Errorf("%+v: %v", good, err)
 		}
 	}
-	r := Record{Caller: "kiosk", Service: "berths", Version: "v1", Gate: "home", Method: "GET", Path: "/berths/free", Status: 503, Outcome: "refused", Reason: "fault", MS: 20.5, Tries: []Stretch{{Kind: "try"}, {Kind: "back-off"}, {Kind: "try"}}}
-	for _, f := range []Filter{{}, {From: "kiosk", To: "berths", Version: "v1", Route: "home", Method: "get", Path: "/berths"}, {Status: "503", Reason: "fault"}, {Status: "5xx", Outcome: Trouble}, {Outcome: "refused", Tries: 2, SlowerMS: 20}} {
+	r := Record{Caller: "kiosk", Service: "berths", Version: "v1", Gate: "home", Method: "GET", Path: "/berths/free", Status: 503, Outcome: "refused", Reason: "fault", MS: 20.5, Segments: []Segment{{Kind: "attempt"}, {Kind: "backoff"}, {Kind: "attempt"}}}
+	for _, f := range []Filter{{}, {From: "kiosk", To: "berths", Version: "v1", Route: "home", Method: "get", Path: "/berths"}, {Status: "503", Reason: "fault"}, {Status: "5xx", Outcome: NotOK}, {Outcome: "refused", Attempts: 2, SlowerMS: 20}} {
 		if !f.Takes(&r) {
 			t.Errorf("%+v does not take it", f)
 		}
 	}
-	for _, f := range []Filter{{From: "x"}, {To: "x"}, {Version: "v2"}, {Instance: "x"}, {Route: "x"}, {Method: "POST"}, {Path: "/x"}, {Status: "500"}, {Status: "4xx"}, {Reason: "timeout"}, {Outcome: "ok"}, {Tries: 3}, {SlowerMS: 21}} {
+	for _, f := range []Filter{{From: "x"}, {To: "x"}, {Version: "v2"}, {Instance: "x"}, {Route: "x"}, {Method: "POST"}, {Path: "/x"}, {Status: "500"}, {Status: "4xx"}, {Reason: "timeout"}, {Outcome: "ok"}, {Attempts: 3}, {SlowerMS: 21}} {
 		if f.Takes(&r) {
 			t.Errorf("%+v takes it", f)
 		}

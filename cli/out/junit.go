@@ -6,7 +6,7 @@ import (
 	"io"
 	"strings"
 
-	"nightjar/control"
+	"nightjar/api/model"
 )
 
 type junitSuite struct {
@@ -38,7 +38,7 @@ type junitWhy struct {
 
 // JUnit writes a trial as a suite with one case for each expectation, in the form
 // that CI systems read.
-func JUnit(w io.Writer, t *control.Trial) error {
+func JUnit(w io.Writer, t *model.Trial) error {
 	seconds := fmt.Sprintf("%.3f", t.Seconds)
 	s := junitSuite{Name: "trial " + t.Name, Time: seconds, Stamp: t.Began.UTC().Format("2006-01-02T15:04:05")}
 	add := func(c junitCase) {
@@ -47,17 +47,17 @@ func JUnit(w io.Writer, t *control.Trial) error {
 	}
 	for _, j := range t.Expected {
 		c := junitCase{Name: j.Expectation}
-		if !j.Met {
+		if !j.IsMet {
 			c.Failure = &junitWhy{Message: "measured " + j.Measured, Type: "expectation", Text: fmt.Sprintf("expected %s, measured %s", j.Expectation, j.Measured)}
 			s.Failures++
 		}
 		add(c)
 	}
-	if t.State == control.TrialStopped || t.State == control.TrialInterrupted {
-		add(junitCase{Name: "runs to its end", Error: &junitWhy{Message: t.Why, Type: t.State}})
+	if t.State == model.TrialStopped || t.State == model.TrialInterrupted {
+		add(junitCase{Name: "ends by itself", Error: &junitWhy{Message: t.Why, Type: t.State}})
 		s.Errors++
 	} else if len(t.Expected) == 0 {
-		add(junitCase{Name: "runs to its end"})
+		add(junitCase{Name: "ends by itself"})
 	}
 	s.Tests = len(s.Cases)
 	s.Out = strings.Join(append(append([]string{}, t.Loads...), t.Notes...), "\n")

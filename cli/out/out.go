@@ -1,4 +1,4 @@
-// Package out prints what commands have to say, in every format.
+// Package out prints the results of commands, in every format.
 package out
 
 import (
@@ -22,10 +22,10 @@ type Printer struct {
 	W      io.Writer
 	Format string
 	Lines  bool // JSON is one line
-	Colour bool // is welcome, whatever W is
+	Colour bool // use colours, whatever W is
 }
 
-// Show prints v as JSON or YAML, or what sheet draws for the other formats.
+// Show prints v as JSON or YAML, or what draw draws for the other formats.
 func (p *Printer) Show(v any, draw func(*Sheet)) error {
 	switch p.Format {
 	case "json":
@@ -76,7 +76,7 @@ func block(n *yaml.Node) {
 type Sheet struct {
 	Wide   bool
 	CSV    bool
-	Colour bool // welcome; never the only sign of anything
+	Colour bool // use colours; never as the only sign of anything
 	w      io.Writer
 	err    error
 }
@@ -129,13 +129,13 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 	s.err = errors.Join(s.err, err)
 }
 
-// Terminal tells whether f is a terminal on which colours are welcome.
+// Terminal tells whether f is a terminal that shows colours.
 func Terminal(f *os.File) bool {
 	info, err := f.Stat()
 	return err == nil && info.Mode()&os.ModeCharDevice != 0 && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 }
 
-// Share writes a share of one as a percentage; nothing known is a dash.
+// Share writes a share as a percentage; nothing known is a dash.
 func Share(f *float64) string {
 	if f == nil {
 		return "–"
@@ -143,8 +143,8 @@ func Share(f *float64) string {
 	return Percent(*f)
 }
 
-// Percent writes a share of one with one decimal. What is not all or nothing
-// never rounds to all or nothing.
+// Percent writes a share as a percentage with one decimal. Only nothing rounds to 0%,
+// and only everything to 100%.
 func Percent(f float64) string {
 	s := fmt.Sprintf("%.1f%%", 100*f)
 	switch {
@@ -156,18 +156,25 @@ func Percent(f float64) string {
 	return s
 }
 
-// Bytes writes an amount of memory; nothing known is a dash.
-func Bytes(n uint64) string {
-	switch {
-	case n == 0:
+// MiB writes an amount of memory in MiB; nothing known is a dash.
+func MiB(bytes uint64) string {
+	if bytes == 0 {
 		return "–"
-	case n < 10<<20:
-		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
 	}
-	return fmt.Sprintf("%d MiB", n>>20)
+	return fmt.Sprintf("%.1f", float64(bytes)/(1<<20))
 }
 
-// Millis writes milliseconds with three figures.
+// MS writes milliseconds for a column whose header names the unit; nothing known is
+// a dash.
+func MS(ms float64) string {
+	if ms == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.1f", ms)
+}
+
+// Millis writes milliseconds with their unit and three figures; nothing known is a
+// dash.
 func Millis(ms float64) string {
 	switch {
 	case ms == 0:

@@ -1,51 +1,53 @@
 package out
 
 import (
-	"encoding/json"
 	"io"
 
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
+
+	"nightjar/api/model"
 	"nightjar/core/rules"
 )
 
-// SARIF writes findings in the Static Analysis Results Interchange Format
-// (OASIS SARIF 2.1.0), which CI systems read.
-func SARIF(w io.Writer, program string, found []rules.Finding) error {
-	type text struct {
-		Text string `json:"text"`
-	}
-	type object = map[string]any
-	place := func(o rules.Origin) object {
-		return object{"physicalLocation": object{"artifactLocation": object{"uri": o.File},
-			"region": object{"startLine": max(o.Line, 1), "startColumn": max(o.Col, 1)}}}
-	}
-	level := map[rules.Severity]string{rules.Mistake: "error", rules.Warning: "warning"}
-	kinds, index := []object{}, map[rules.Code]int{}
+// levels are the levels of SARIF for severities.
+var levels = map[string]string{model.Mistake: sarif.LevelError, model.Warning: sarif.LevelWarning}
+
+// SARIF writes findings in the Static Analysis Results Interchange Format (OASIS
+// SARIF 2.1.0), which CI systems read.
+func SARIF(w io.Writer, program string, found []model.Finding) error {
+	driver := sarif.NewToolComponent().WithName("nightjar").WithVersion(program)
+	index := map[string]int{}
 	for i, k := range rules.Kinds() {
-		index[k.Code] = i
-		kinds = append(kinds, object{"id": k.Code, "shortDescription": text{k.Means}, "defaultConfiguration": object{"level": level[k.Severity]}})
+		index[string(k.Code)] = i
+		level := sarif.NewReportingConfiguration().WithLevel(levels[string(k.Severity)])
+		driver.AddRule(sarif.NewRule(string(k.Code)).
+			WithShortDescription(sarif.NewMultiformatMessageString().WithText(k.Means)).
+			WithDefaultConfiguration(level))
 	}
-	results := []object{}
+	run := sarif.NewRun().WithTool(sarif.NewTool().WithDriver(driver)).WithColumnKind("unicodeCodePoints")
 	for _, f := range found {
 		message := f.Message
 		if f.Expected != "" {
 			message += "; expected " + f.Expected
 		}
-		at := place(f.At)
+		at := location(f.At)
 		if f.Path != "" {
-			at["logicalLocations"] = []object{{"fullyQualifiedName": f.Path}}
+			at.AddLogicalLocation(sarif.NewLogicalLocation().WithFullyQualifiedName(f.Path))
 		}
-		r := object{"ruleId": f.Code, "ruleIndex": index[f.Code], "level": level[f.Severity], "message": text{message}, "locations": []object{at}}
+		r := sarif.NewRuleResult(f.Code).WithRuleIndex(index[f.Code]).WithLevel(levels[f.Severity]).
+			WithMessage(sarif.NewTextMessage(message)).AddLocation(at)
 		if f.Also != nil {
-			also := place(*f.Also)
-			also["message"] = text{"the other place"}
-			r["relatedLocations"] = []object{also}
+			r.AddRelatedLocation(location(*f.Also).WithMessage(sarif.NewTextMessage("the other place")))
 		}
-		results = append(results, r)
+		run.AddResult(r)
 	}
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(object{"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json", "runs": []object{{
-		"tool":       object{"driver": object{"name": "nightjar", "version": program, "rules": kinds}},
-		"columnKind": "unicodeCodePoints", "results": results}}})
+	report := sarif.NewReport()
+	report.AddRun(run)
+	return report.PrettyWrite(w)
+}
+
+func location(o model.Origin) *sarif.Location {
+	region := sarif.NewRegion().WithStartLine(max(o.Line, 1)).WithStartColumn(max(o.Col, 1))
+	return sarif.NewLocationWithPhysicalLocation(sarif.NewPhysicalLocation().
+		WithArtifactLocation(sarif.NewSimpleArtifactLocation(o.File)).WithRegion(region))
 }

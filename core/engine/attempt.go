@@ -46,7 +46,7 @@ func (x *Exchange) enter(now time.Duration) Step {
 			giveBack()
 			s := v.queue.State()
 			return x.final(
-				Refuse(Overflow, fmt.Sprintf("%d of %d requests of this proxy to %s are under way, and %d of %d wait",
+				Refuse(Overflow, fmt.Sprintf("%d of %d requests of this proxy to %s are in flight, and %d of %d wait",
 					s.InFlight, s.InFlightMax, v.called(), s.Waiting, s.WaitingMax)),
 			)
 		case guard.Waits:
@@ -69,11 +69,11 @@ func (x *Exchange) dequeued(now time.Duration) Step {
 	x.queue = nil
 	if now >= x.deadline {
 		return x.final(
-			Refuse(TimedOut, fmt.Sprintf("all of the %s went by in waiting for a place among the %d requests to %s",
+			Refuse(TimedOut, fmt.Sprintf("the timeout of %s expired while the request waited in the queue of %d requests to %s",
 				x.timeout, s.InFlightMax, v.called())),
 		)
 	}
-	return x.final(Refuse(Overflow, fmt.Sprintf("no place among the %d requests to %s came free in %s",
+	return x.final(Refuse(Overflow, fmt.Sprintf("none of the %d requests in flight to %s ended within %s",
 		s.InFlightMax, v.called(), v.rules.Queue.WaitAtMost)))
 }
 
@@ -97,7 +97,7 @@ func (x *Exchange) breakerOpen(v *version, wait, now time.Duration) Step {
 		v.called(), (now-b.Since).Round(time.Millisecond), b.Failed, b.Seen, what))
 	if s.After = wait; wait == 0 {
 		s.Detail = fmt.Sprintf(
-			"the breaker of %s lets %d requests through to see how they fare, and they are on their way",
+			"the breaker of %s lets %d requests through as probes, and they are in flight",
 			v.called(),
 			v.rules.Breaker.Probes,
 		)
@@ -182,7 +182,7 @@ func (d *drill) outcome() Outcome {
 	return Outcome{
 		Reason: Fault,
 		Means:  d.Status,
-		Detail: fmt.Sprintf("drill %s lets %s%% of the requests fail", d.ID, d.Fail),
+		Detail: fmt.Sprintf("drill %s makes %s%% of the requests fail", d.ID, d.Fail),
 	}
 }
 
@@ -190,7 +190,7 @@ func (d *drill) outcome() Outcome {
 func (x *Exchange) released(now time.Duration) Step {
 	switch {
 	case now >= x.limit:
-		return x.ended(&Outcome{Reason: TimedOut, Detail: "; a drill makes it late"}, now)
+		return x.ended(&Outcome{Reason: TimedOut, Detail: "; a drill delays it"}, now)
 	case x.harm != nil:
 		o := x.harm.outcome()
 		return x.ended(&o, now)

@@ -141,7 +141,7 @@ func (d *drill) describe(of string) string {
 		does = append(does, fmt.Sprintf("delays attempts at %s by %s", of, d.Delay))
 	}
 	if d.Fail > 0 {
-		does = append(does, fmt.Sprintf("lets %s%% of the attempts at %s fail with %d", d.Fail, of, d.Status))
+		does = append(does, fmt.Sprintf("makes %s%% of the attempts to %s fail with %d", d.Fail, of, d.Status))
 	}
 	for _, only := range []struct{ what, name string }{{"at site", d.Site}, {"to instance", d.Instance}} {
 		if only.name != "" {

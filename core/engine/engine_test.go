@@ -242,7 +242,7 @@ func TestExplain(t *testing.T) {
 		"front-door home taken: path /",
 		"front-door kiosk not reached: an earlier route took the request",
 		"front-door straight not reached: an earlier route took the request",
-		`sailings crew-first passed: expected header x-crew is "yes", found none`,
+		`sailings crew-first skipped: expected header x-crew is "yes", found none`,
 		"sailings timetable taken: path /sailings/**, method GET|HEAD",
 		"sailings night not reached: an earlier route took the request",
 		"sailings moved not reached: an earlier route took the request",

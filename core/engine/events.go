@@ -66,7 +66,7 @@ func (p *pool) spilled(now time.Duration) {
 		kind, detail := "settled", fmt.Sprintf("all requests go to %s again", p.sites[0][0].Site)
 		if spills {
 			kind, detail = "spills", fmt.Sprintf(
-				"too few instances at %s can be used: %.0f%% of the requests go elsewhere",
+				"too few instances at %s can be used: %.0f%% of the requests go to other sites",
 				p.sites[0][0].Site,
 				100*(1-first),
 			)
@@ -114,7 +114,7 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 			now,
 			"breaker-probing",
 			"",
-			fmt.Sprintf("%d requests are let through to see how they fare", v.rules.Breaker.Probes),
+			fmt.Sprintf("%d requests are let through as probes", v.rules.Breaker.Probes),
 		)
 	case guard.Reclosed:
 		v.tell(now, "breaker-closed", "", "the probes went well")

@@ -157,7 +157,7 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 	x.walk.run(x)
 	if entry.Limit > 0 && entry.Limit < LeastLimit && x.next == nil {
 		x.refuse(Refuse(BadRequest,
-			fmt.Sprintf("the caller waits for %s only, which is too short for an answer", entry.Limit)))
+			fmt.Sprintf("the deadline of the caller, %s from now, is too short for a response", entry.Limit)))
 	}
 	if x.delay > 0 {
 		return x.delayed(now)
@@ -233,7 +233,7 @@ func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
 		x.delay += f.Delay
 		if f.Status > 0 {
 			x.refuse(Step{Kind: Reply, Status: f.Status, Reason: Fault,
-				Detail: fmt.Sprintf("route %s lets %s%% of its requests fail on purpose", rt.Name(), f.Share)})
+				Detail: fmt.Sprintf("route %s injects failures into %s%% of its requests", rt.Name(), f.Share)})
 			return true
 		}
 	}
@@ -313,7 +313,7 @@ func (x *Exchange) delayed(now time.Duration) Step {
 	until := now + x.delay
 	if until >= x.deadline {
 		until = x.deadline
-		x.refuse(Refuse(TimedOut, fmt.Sprintf("a delay of %s on purpose took all of the %s", x.delay, x.timeout)))
+		x.refuse(Refuse(TimedOut, fmt.Sprintf("an injected delay of %s used up the timeout of %s", x.delay, x.timeout)))
 	}
 	x.beginSegment(SegmentDelay, nil, now)
 	return x.waits(stateDelayed, until)

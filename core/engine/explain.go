@@ -106,7 +106,7 @@ func (e *explainer) take(rt *Route, cond *condition) (over bool) {
 				Step{
 					Status: f.Status,
 					Reason: Fault,
-					Detail: fmt.Sprintf("route %s lets 100%% of its requests fail on purpose", rt.Name()),
+					Detail: fmt.Sprintf("route %s injects failures into 100%% of its requests", rt.Name()),
 				},
 			)
 			e.settings(e.service, e.route, e.gate)
@@ -216,7 +216,7 @@ func (e *explainer) looked(l *ladder, taken *Route, cond *condition) {
 				r.Why = cond.rule.Describe()
 			}
 		default:
-			r.Result, r.Why = "passed", e.whyNot(rt, e.path)
+			r.Result, r.Why = "skipped", e.whyNot(rt, e.path)
 		}
 		out.Rungs = append(out.Rungs, r)
 	}

@@ -68,10 +68,10 @@ func (v *version) judge(now time.Duration) {
 	}
 	mistrusts := checked && !v.trusts && 2*unhealthy > len(v.peers)
 	if v.mistrusts.Swap(mistrusts) != mistrusts && !v.unused(now) {
-		kind, detail := "trusted", "health checks are believed again"
+		kind, detail := "trusted", "health checks count again"
 		if mistrusts {
 			kind, detail = "mistrusted", fmt.Sprintf(
-				"%d of %d instances are unhealthy at once: health checks are not believed, and all are called",
+				"%d of %d instances are unhealthy at once: health checks are ignored, and all get requests",
 				unhealthy,
 				len(v.peers),
 			)

@@ -80,7 +80,7 @@ func TestConditions(t *testing.T) {
 			t.Errorf("%s?%s %v: got %q, want %q", c.ask.path, c.ask.query, c.ask.header, got, c.want)
 		}
 	}
-	// Each reason why a route is passed over says what was expected and found.
+	// Each reason why a route is skipped says what was expected and found.
 	e := Explain(table, Entry{}, get("s", "/x?n=1&debugg=", "Cookie: berth=x9", "X-Any: c"), 0)
 	var whys []string
 	for _, r := range e.Ladders[0].Rungs {
@@ -110,7 +110,7 @@ func TestConditions(t *testing.T) {
 	} {
 		text := fmt.Sprint(Explain(table, Entry{}, a, 0).Ladders)
 		name, why, _ := strings.Cut(want, ": ")
-		if !strings.Contains(text, "{"+name+" passed "+why+" ") {
+		if !strings.Contains(text, "{"+name+" skipped "+why+" ") {
 			t.Errorf("want %q in %s", want, text)
 		}
 	}
@@ -207,8 +207,8 @@ func agree(t *testing.T, rnd *rand.Rand, path, query, header, host string) (took
 			if r.Result == "taken" {
 				told = r.Route
 			}
-			if r.Result == "passed" && strings.Contains(r.Why, "every entry held") {
-				t.Fatalf("%+v: explained %s as passed although it holds\n%s", a, r.Route, doc.String())
+			if r.Result == "skipped" && strings.Contains(r.Why, "every entry held") {
+				t.Fatalf("%+v: explained %s as skipped although it holds\n%s", a, r.Route, doc.String())
 			}
 		}
 	}

@@ -149,12 +149,12 @@ func (t *Table) Reached(in *Instance, err error, now time.Duration) {
 // noteReached tells of an instance that was lost or found.
 func (v *version) noteReached(c guard.Change, in *Instance, now time.Duration) {
 	if c == guard.Found {
-		v.tell(now, "reachable", in.ID, "connections to it come about again")
+		v.tell(now, "reachable", in.ID, "it can be reached again")
 		return
 	}
 	for _, p := range v.peers {
 		if s, is := p.Reach(); is && p.ID == in.ID {
-			v.tell(now, "unreachable", in.ID, s.Cause+"; it is called again when a connection comes about")
+			v.tell(now, "unreachable", in.ID, s.Cause+"; it gets requests again when a connection succeeds")
 		}
 	}
 }

@@ -15,7 +15,7 @@ const (
 
 // String is the kind in a word.
 func (k SegmentKind) String() string {
-	return [...]string{"try", "queue", "back-off", "delay"}[k]
+	return [...]string{"attempt", "queue", "backoff", "delay"}[k]
 }
 
 // Segment is a part of a request's time: an attempt, or a wait before one.

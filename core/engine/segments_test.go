@@ -42,12 +42,12 @@ func TestTrail(t *testing.T) {
 		for got := ""; !strings.Contains(got, "at a"); got = tell(&x) {
 			play(&x, retried, Entry{}, get("s", "/"), 0, first)
 		}
-		if got := tell(&x); got != "delay 40ms, try 30ms at a: 503, back-off, try 20ms at b: 200" {
+		if got := tell(&x); got != "delay 40ms, attempt 30ms at a: 503, backoff, attempt 20ms at b: 200" {
 			t.Errorf("got %s", got)
 		}
 	}
 	play(&x, retried, Entry{}, get("s", "/"), 0, func(*Instance, time.Duration) (Outcome, time.Duration) { return Outcome{}, 10 * time.Second })
-	if got := tell(&x); !strings.Contains(got, "try 1.96s at ") || !strings.HasSuffix(got, "0timeout") {
+	if got := tell(&x); !strings.Contains(got, "attempt 1.96s at ") || !strings.HasSuffix(got, "0timeout") {
 		t.Errorf("got %s", got)
 	}
 
@@ -71,7 +71,7 @@ func TestTrail(t *testing.T) {
 	}
 	y.Next(Outcome{Status: 200}, 70*ms)
 	y.End(Finished, 70*ms)
-	if got := tell(&y); got != "queue 40ms, try 20ms at a: 200" {
+	if got := tell(&y); got != "queue 40ms, attempt 20ms at a: 200" {
 		t.Errorf("got %s", got)
 	}
 }

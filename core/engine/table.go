@@ -306,7 +306,7 @@ func (b *builder) target(rt *Route, t rules.Target) (*target, error) {
 	s := b.t.services[t.Service]
 	if s == nil {
 		return nil, fmt.Errorf(
-			"route %s of %s sends to service %s, which nothing declares",
+			"route %s of %s sends to service %s, which no rule declares",
 			rt.rule.Name,
 			rt.of,
 			t.Service,

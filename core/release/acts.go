@@ -55,10 +55,10 @@ func (r *Run) Hold(now time.Time, by, why string) error {
 		return Refused{fmt.Sprintf("release %s is held already, by %s", r.Plan.Name, r.By)}
 	}
 	if r.Shift {
-		return Refused{"new weights are on their way: try again in a moment"}
+		return Refused{"proxies are getting new weights: try again in a moment"}
 	}
 	r.Asking, r.Arriving = false, false
-	r.hold(now, by, cmp.Or(why, "a person asked for it"))
+	r.hold(now, by, cmp.Or(why, "no reason given"))
 	return nil
 }
 
@@ -91,7 +91,7 @@ func (r *Run) Skip(now time.Time, by string) error {
 		return err
 	}
 	if r.Shift {
-		return Refused{"new weights are on their way: try again in a moment"}
+		return Refused{"proxies are getting new weights: try again in a moment"}
 	}
 	r.event(now, "skipped", by, fmt.Sprintf("after %s of %s", brief(r.Spent), r.Now().Each))
 	if r.Step+1 >= len(r.Steps()) {
@@ -108,7 +108,7 @@ func (r *Run) Withdraw(now time.Time, by, why string) error {
 		return err
 	}
 	r.Retreat = false
-	r.withdraw(now, by, cmp.Or(why, "a person asked for it"))
+	r.withdraw(now, by, cmp.Or(why, "no reason given"))
 	return nil
 }
 
@@ -119,7 +119,7 @@ func (r *Run) Overtaken(now time.Time, revision uint, author, what string) {
 		r.withdraw(
 			now,
 			ByPublish,
-			fmt.Sprintf("revision %d of %s changed %s; what it says holds now", revision, author, what),
+			fmt.Sprintf("revision %d of %s changed %s, and is in force now", revision, author, what),
 		)
 		r.Shift, r.Revision = false, revision
 	}
@@ -135,6 +135,6 @@ func (r *Run) Finish(now time.Time, by, why string) error {
 			r.Step = i
 		}
 	}
-	r.complete(now, by, cmp.Or(why, "a person asked for it"))
+	r.complete(now, by, cmp.Or(why, "no reason given"))
 	return nil
 }

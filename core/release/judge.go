@@ -43,6 +43,13 @@ func (s *Sample) Add(o *Sample) {
 	s.Seconds += o.Seconds
 }
 
+// plus is the sum of two samples, which stay as they are.
+func (s *Sample) plus(o *Sample) (sum Sample) {
+	sum.Add(s)
+	sum.Add(o)
+	return sum
+}
+
 // Side is one version in a judgement.
 type Side struct {
 	Requests uint64   `json:"requests"`
@@ -147,7 +154,7 @@ func judge(p *rules.Release, stage, fresh *Sample, base *stats.Counts, look int)
 		e := &p.Judge.Expect[i]
 		if j.To.Requests < least {
 			j.Findings = append(j.Findings, Finding{Expectation: e.Text, Verdict: Few, Over: overStage,
-				Measured: fmt.Sprintf("%d requests reached %s, and %d are the least", j.To.Requests, p.To, least)})
+				Measured: fmt.Sprintf("%d requests reached %s; at least %d are needed", j.To.Requests, p.To, least)})
 			continue
 		}
 		f := find(e, p, stage, base, alpha)
@@ -233,7 +240,7 @@ func against(e *rules.Expectation, p *rules.Release, s *Sample, base *stats.Coun
 	f := Finding{Expectation: e.Text}
 	from, when := &s.From, ""
 	if from.Requests() < uint64(p.Judge.Least) && base != nil && base.Requests() >= uint64(p.Judge.Least) {
-		from, when = base, " before, since it gets too little now"
+		from, when = base, " before the stage, as it gets too few requests now"
 	}
 	n, m := from.Requests(), s.To.Requests()
 	if n < uint64(p.Judge.Least) && s.From.Requests() < s.To.Requests() || n == 0 {

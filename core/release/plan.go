@@ -102,14 +102,14 @@ func Places(rs *rules.Rules, p *rules.Release) ([]Place, error) {
 		return out, nil
 	case p.Route != "":
 		return nil, fmt.Errorf(
-			"route %s of %s sends nothing to %s now: there is nothing to move; look at its targets, or at from",
+			"route %s of %s sends nothing to %s now: check its targets, or from",
 			p.Route,
 			p.Service,
 			p.From,
 		)
 	}
 	return nil, fmt.Errorf(
-		"no route sends to %s of %s now: give the service a route such as {name: all, send: %s}, or look at from",
+		"no route sends to %s of %s now: give the service a route such as {name: all, send: %s}, or check from",
 		p.From,
 		p.Service,
 		p.From,

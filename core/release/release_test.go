@@ -249,9 +249,9 @@ func TestJudgements(t *testing.T) {
 		{"worse, one borne", "judge: {every: 10s, misses: 1}", [2]float64{0.8, 1}, [2]int{50, 50}, Withdrawn, ByJudge, "success-against-from", 22 * time.Second},
 		{"both bad", "judge: {every: 10s}", [2]float64{0.7, 0.7}, [2]int{50, 50}, Completed, ByPlan, "", 0},
 		{"both bad, absolutely", "judge: {success: \">= 95%\"}", [2]float64{0.7, 0.7}, [2]int{50, 50}, Withdrawn, ByJudge, "success >= 95% missed", 12 * time.Second},
-		{"no requests", "judge: {patience: 50s}", [2]float64{1, 1}, [2]int{0, 50}, Withdrawn, ByJudge, "too few requests: 0 requests reached v2, and 50 are the least", 82 * time.Second},
+		{"no requests", "judge: {patience: 50s}", [2]float64{1, 1}, [2]int{0, 50}, Withdrawn, ByJudge, "too few requests: 0 requests reached v2; at least 50 are needed", 82 * time.Second},
 		{"few requests", "judge: {least: 100}", [2]float64{1, 1}, [2]int{2, 50}, Completed, ByPlan, "", 0},
-		{"between", "judge: {success: \">= 93%\", patience: 20s}", [2]float64{0.9, 1}, [2]int{10, 50}, Held, ByJudge, "the figures do not tell whether success >= 93%", 0},
+		{"between", "judge: {success: \">= 93%\", patience: 20s}", [2]float64{0.9, 1}, [2]int{10, 50}, Held, ByJudge, "the figures are inconclusive on success >= 93%", 0},
 		{"slow", "judge: {p99: \"<= 1us\"}", [2]float64{1, 1}, [2]int{50, 50}, Withdrawn, ByJudge, "p99 <= 1us missed", 12 * time.Second},
 		{"refusals", "judge: {expect: [refused = 0, requests >= 300]}", [2]float64{1, 1}, [2]int{5, 50}, Completed, ByPlan, "", 0},
 	} {
@@ -289,7 +289,7 @@ func TestJudgements(t *testing.T) {
 	d = begin(t, "stages: [100%], each: 30s")
 	d.good, d.rate = [2]float64{0.9, 1}, [2]int{50, 0}
 	d.run(Withdrawn, time.Minute)
-	if !strings.Contains(d.r.Why, "v1 before, since it gets too little now 99.00% of 1000") {
+	if !strings.Contains(d.r.Why, "v1 before the stage, as it gets too few requests now 99.00% of 1000") {
 		t.Errorf("judged against: %s", d.r.Why)
 	}
 }

@@ -63,7 +63,7 @@ type Run struct {
 	LookAt   time.Duration `json:"lookAt"`   // of Spent, when to look next
 	Looks    int           `json:"looks"`
 	Misses   int           `json:"misses"` // in a row
-	Done     bool          `json:"done"`   // the step has shown what it had to
+	Done     bool          `json:"done"`   // the step has passed
 	Why      string        `json:"why,omitempty"`
 	By       string        `json:"by,omitempty"` // who ended or holds it
 	Stage    Sample        `json:"stage"`        // the step so far
@@ -104,6 +104,13 @@ func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now 
 	}
 	r.event(now, "started", by, fmt.Sprintf("from %s to %s of %s", p.From, p.To, p.Service))
 	return r
+}
+
+// Copy is a run that can change while r stays as it is: whoever drives a release
+// decides on a copy, stores it, and only then continues with it.
+func (r *Run) Copy() *Run {
+	c := *r // no method changes what the fields point to
+	return &c
 }
 
 // Steps are the steps of its plan.
@@ -148,7 +155,7 @@ func (r *Run) event(now time.Time, kind, by, text string) {
 // Wake tells that nobody looked until now: that time does not count.
 func (r *Run) Wake(now time.Time) {
 	if !r.State.Over() {
-		r.event(now, "away", "", "the service was away; the time until now is not judged")
+		r.event(now, "away", "", "the service was not running; the time until now is not judged")
 	}
 	r.clock = now
 }
@@ -174,7 +181,7 @@ func (r *Run) Tick(now time.Time, everywhere bool) (broke bool) {
 			text := "in force in every proxy"
 			if !everywhere {
 				text = fmt.Sprintf(
-					"not every proxy has it after %s; what it judges follows it in those that do",
+					"not every proxy has it in force after %s; only requests that follow it are judged",
 					arrival,
 				)
 			}
@@ -214,9 +221,9 @@ func (r *Run) Look(now time.Time, fresh *Sample) { r.look(now, fresh, nil, 0) }
 
 func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64) {
 	step := r.Now()
-	r.Stage.Add(fresh)
+	r.Stage = r.Stage.plus(fresh)
 	if step.Kind != Dark {
-		r.Total.Add(fresh)
+		r.Total = r.Total.plus(fresh)
 	}
 	r.Looks++
 	j := judge(&r.Plan, &r.Stage, fresh, r.Base, r.Looks)
@@ -264,7 +271,7 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 			now,
 			ByJudge,
 			fmt.Sprintf(
-				"too few requests: %s, %s after stage %s should have ended; nothing is known to be wrong",
+				"too few requests: %s, %s after the planned end of stage %s; no problem is known",
 				j.Worst().Measured,
 				brief(over),
 				step.Name,
@@ -275,7 +282,7 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 			now,
 			ByJudge,
 			fmt.Sprintf(
-				"the figures do not tell whether %s: %s; it goes on by itself once they do",
+				"the figures are inconclusive on %s: %s; the release continues when they are conclusive",
 				j.Worst().Expectation,
 				j.Worst().Measured,
 			),
@@ -283,10 +290,10 @@ func (r *Run) look(now time.Time, fresh *Sample, glanced *Finding, sure float64)
 	}
 }
 
-// onward goes on from a step that has shown what it had to, or waits for a person.
+// onward goes on from a step that has passed, or holds for a person.
 func (r *Run) onward(now time.Time) {
 	if step := r.Now(); step.Hold {
-		r.hold(now, ByPlan, fmt.Sprintf("stage %s has shown what it had to, and waits for a person", step.Name))
+		r.hold(now, ByPlan, fmt.Sprintf("stage %s has passed, and the plan holds here for a person", step.Name))
 		return
 	}
 	r.next(now)
@@ -307,7 +314,7 @@ func missedText(j *Judgement) string {
 // next asks the receivers who want to be asked, or else goes on to the next step.
 func (r *Run) next(now time.Time) {
 	if r.Step+1 >= len(r.Steps()) {
-		r.complete(now, ByPlan, "every stage has shown what it had to")
+		r.complete(now, ByPlan, "every stage has passed")
 		return
 	}
 	if n := r.gates(); n > 0 && r.Steps()[r.Step+1].Kind != Watch {
@@ -357,7 +364,7 @@ func (r *Run) shift(now time.Time) {
 			now,
 			"shifted",
 			"",
-			fmt.Sprintf("%s is watched for %s; %s can take over again at once", r.Plan.To, r.Now().Each, r.Plan.From),
+			fmt.Sprintf("%s is watched for %s; %s can take over again in one step", r.Plan.To, r.Now().Each, r.Plan.From),
 		)
 		return
 	}
@@ -428,7 +435,7 @@ func stateOf(k Kind) State {
 // Settle adds what was counted after the end: requests that were under way.
 func (r *Run) Settle(rest *Sample) {
 	if r.State.Over() && r.Now().Kind != Dark {
-		r.Total.Add(rest)
+		r.Total = r.Total.plus(rest)
 	}
 }
 

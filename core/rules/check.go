@@ -118,7 +118,7 @@ func (c *checker) references() {
 		if s := c.services[g.Name]; s != nil {
 			also := s.At
 			c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: g.At, Path: path, Also: &also,
-				Message: g.Name + " is both a service and a gateway", Expected: "another name for one of the two"})
+				Message: g.Name + " is both a service and a gateway", Expected: "a different name for one of them"})
 		}
 		c.ladder(nil, g.Routes, path)
 	}
@@ -164,7 +164,7 @@ func (c *checker) ladder(home *Service, routes []*Route, path string) {
 					t.At,
 					p+".send",
 					CodeDeclaredTwice,
-					fmt.Sprintf("target %s stands here twice", t),
+					fmt.Sprintf("target %s is listed twice", t),
 					"each target once",
 				)
 			}
@@ -216,8 +216,8 @@ func (c *checker) outsider(when *Condition, path string) {
 			when.At,
 			path,
 			CodeBadValue,
-			"requests come to a gateway from outside the mesh, from no service and no site",
-			"from and site on routes of services only",
+			"requests of a gateway come from outside the mesh, not from a service or site",
+			"from and site only on routes of services",
 		)
 	}
 	for _, group := range [][]Condition{when.Any, when.All, when.Not} {
@@ -244,7 +244,7 @@ func (c *checker) target(home *Service, t *Target, path string) {
 				t.At,
 				path,
 				CodeBadValue,
-				"a site goes with a version",
+				"a site needs a version",
 				fmt.Sprintf("%s/VERSION@%s, or %s alone", t.Service, t.Site, t.Service),
 			)
 		}
@@ -262,7 +262,7 @@ func (c *checker) knownService(at Origin, path, name string) *Service {
 			at,
 			path,
 			CodeUnknownService,
-			fmt.Sprintf("nothing declares a service %s", name),
+			fmt.Sprintf("no service %s is declared", name),
 			c.oneOf(name, "service", func() []string { return slices.Collect(maps.Keys(c.services)) }),
 		)
 	}
@@ -276,7 +276,7 @@ func (c *checker) knownCaller(at Origin, path, name string) {
 			at,
 			path,
 			CodeUnknownService,
-			fmt.Sprintf("nothing declares a service or gateway %s", name),
+			fmt.Sprintf("no service or gateway %s is declared", name),
 			c.oneOf(
 				name,
 				"caller",
@@ -298,7 +298,7 @@ func (c *checker) knownSite(at Origin, path, name string) {
 		if len(c.sites) == 0 {
 			expected = fmt.Sprintf("sites: [%s, …] at the top of a file", name)
 		}
-		c.mistake(at, path, CodeUnknownSite, fmt.Sprintf("nothing declares a site %s", name), expected)
+		c.mistake(at, path, CodeUnknownSite, fmt.Sprintf("no site %s is declared", name), expected)
 	}
 }
 
@@ -334,9 +334,9 @@ func (c *checker) gatewayHosts() {
 			key := g.Listen + " " + h
 			if before := first[key]; before != nil {
 				also := before.At
-				msg := fmt.Sprintf("host %s on %s belongs to gateway %s already", h, g.Listen, before.Name)
+				msg := fmt.Sprintf("host %s on %s already belongs to gateway %s", h, g.Listen, before.Name)
 				if before == g {
-					msg = fmt.Sprintf("host %s stands in the list twice", h)
+					msg = fmt.Sprintf("host %s is listed twice", h)
 				}
 				c.add(
 					Finding{
@@ -392,7 +392,7 @@ func (c *checker) policies() {
 				p.At,
 				path+".for",
 				CodeUnknownLabels,
-				fmt.Sprintf("nothing has the labels %s", p.For),
+				fmt.Sprintf("no service and no route has the labels %s", p.For),
 				c.nearLabels(p.For),
 			)
 			continue
@@ -404,7 +404,7 @@ func (c *checker) policies() {
 					path,
 					CodeUnknownLabels,
 					fmt.Sprintf("%s belongs to services, and only routes have the labels %s", set.Name, p.For),
-					"the labels on a service, or a policy of its own",
+					"labels of a service, or a separate policy",
 				)
 			}
 		}
@@ -420,13 +420,13 @@ func (c *checker) policies() {
 		also := a.At
 		c.add(Finding{Severity: Mistake, Code: CodePolicyConflict, At: b.At, Path: "policies." + b.Name, Also: &also,
 			Message: fmt.Sprintf(
-				"policies %s and %s both set %s of %s, and have equally many labels",
+				"policies %s and %s both set %s of %s, and have the same number of labels",
 				a.Name,
 				b.Name,
 				name,
 				strings.Join(where, " of "),
 			),
-			Expected: "one more label in one of them, or the setting in one of them alone"})
+			Expected: "one more label in one of them, or the setting in only one of them"})
 	})
 }
 

@@ -43,7 +43,7 @@ func (c *checker) releases() {
 				also := before.At
 				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: r.At, Path: path, Also: &also,
 					Message: fmt.Sprintf(
-						"release %s moves the same route away from %s already",
+						"release %s already changes the same route away from %s",
 						before.Name,
 						r.From,
 					), Expected: "one release from a version of a route"})
@@ -81,7 +81,7 @@ func (c *checker) loads(list []Load, path string) {
 					l.At,
 					path+".load",
 					CodeBadValue,
-					"calls of a gateway come from outside",
+					"requests of a gateway come from outside the mesh",
 					"a load without from",
 				)
 			}
@@ -100,7 +100,7 @@ func (c *checker) expectations(list []Expectation, path string) {
 			}
 		case "refused":
 			if e.Of != "" && !slices.Contains(Reasons, e.Of) {
-				c.mistake(e.At, path, CodeBadValue, fmt.Sprintf("there is no reason %q", e.Of), oneOf(e.Of, Reasons))
+				c.mistake(e.At, path, CodeBadValue, fmt.Sprintf("%q is not a reason", e.Of), oneOf(e.Of, Reasons))
 			}
 		}
 	}

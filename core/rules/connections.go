@@ -33,8 +33,8 @@ func (c *checker) connections(s *Service, path string) {
 			rt.At,
 			p+"."+wrong,
 			CodeBadValue,
-			fmt.Sprintf("service %s speaks TCP, and a connection has no method, path, header or cookie", s.Name),
-			"from and site in when, and send",
+			fmt.Sprintf("service %s speaks TCP: connections have no method, path, header or cookie", s.Name),
+			"only from and site in when, and send",
 		)
 	}
 }

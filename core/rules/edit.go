@@ -16,7 +16,7 @@ func SplitRoute(s *Service, name string) (*Route, error) {
 	for _, rt := range s.Routes {
 		if len(rt.Send) == 0 { // it answers by itself
 			if rt.Name == name {
-				return nil, fmt.Errorf("route %s of %s sends nowhere, so it has no weights", name, s.Name)
+				return nil, fmt.Errorf("route %s of %s has no send, so it has no weights", name, s.Name)
 			}
 			continue
 		}
@@ -63,14 +63,14 @@ func SetSend(files []File, rt *Route, home string, send []Target) ([]File, error
 		}
 		n := find(root, rt.SendAt.Line, rt.SendAt.Col)
 		if n == nil {
-			return nil, fmt.Errorf("%s: nothing stands there any more", rt.SendAt)
+			return nil, fmt.Errorf("%s: the route is not there any more", rt.SendAt)
 		}
 		text := f.Text
 		from := offset(text, n.Line, n.Column)
 		to, ok := end(text, n)
 		if !ok {
 			return nil, fmt.Errorf(
-				"%s: targets written this way cannot be edited in place: change the file and publish it",
+				"%s: targets in this form cannot be edited in place: change the file, then publish it",
 				rt.SendAt,
 			)
 		}

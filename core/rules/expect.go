@@ -57,13 +57,13 @@ func ParseExpectation(text string) (Expectation, error) {
 		for name := range metrics {
 			names = append(names, name)
 		}
-		return e, fmt.Errorf("there is no figure %q: expected %s", m[1], oneOf(m[1], names))
+		return e, fmt.Errorf("%q is not a figure: expected %s", m[1], oneOf(m[1], names))
 	}
 	e.Metric, e.Of, e.Op, e.Unit = m[1], m[2], m[3], unit
 	if takes := m[1] == "share" || m[1] == "refused"; !takes && m[2] != "" {
-		return e, fmt.Errorf("%s takes nothing in brackets", m[1])
+		return e, fmt.Errorf("%s takes no argument in brackets", m[1])
 	} else if m[1] == "share" && m[2] == "" {
-		return e, fmt.Errorf("share needs to know of what: share(SERVICE/VERSION)")
+		return e, fmt.Errorf("share needs a version: share(SERVICE/VERSION)")
 	}
 	var err error
 	if e.Value, err = quantity(m[4], unit); err != nil {
@@ -71,7 +71,7 @@ func ParseExpectation(text string) (Expectation, error) {
 	}
 	if m[5] != "" {
 		if e.Op != "=" {
-			return e, fmt.Errorf("± goes with = only")
+			return e, fmt.Errorf("± can only follow =")
 		}
 		if e.Within, err = quantity(m[5], unit); err != nil {
 			return e, err
@@ -93,7 +93,7 @@ func quantity(s, unit string) (float64, error) {
 	case "s":
 		d, err := time.ParseDuration(s)
 		if err != nil || d < 0 {
-			return 0, fmt.Errorf("%q is not a time: write one with its unit, such as 300ms", s)
+			return 0, fmt.Errorf("%q is not a duration: write one with its unit, such as 300ms", s)
 		}
 		return d.Seconds(), nil
 	}

@@ -23,7 +23,7 @@ import (
 func Format(f File) (string, error) {
 	if len(f.Text) > maxFormat {
 		return "", fmt.Errorf(
-			"%s holds %d bytes, and at most %d are laid out at once: split the file",
+			"%s has %d bytes; at most %d can be formatted: split the file",
 			f.Name,
 			len(f.Text),
 			maxFormat,

@@ -71,6 +71,22 @@ func (r *Rules) Gateway(name string) *Gateway {
 	return nil
 }
 
+// Route returns the route of that name of a service or gateway, or nil.
+func (r *Rules) Route(parent, name string) *Route {
+	var routes []*Route
+	if s := r.Service(parent); s != nil {
+		routes = s.Routes
+	} else if g := r.Gateway(parent); g != nil {
+		routes = g.Routes
+	}
+	for _, rt := range routes {
+		if rt.Name == name {
+			return rt
+		}
+	}
+	return nil
+}
+
 // everywhere calls do for every service, with a nil route, and for every route;
 // the service of a gateway's route is nil.
 func (r *Rules) everywhere(do func(s *Service, rt *Route)) {

@@ -54,7 +54,7 @@ func oneOf(name string, known []string) string {
 // time in proportion to their number.
 func oneOfSorted(name string, known []string, near bool) string {
 	if len(known) == 0 {
-		return "a name that is declared; none is"
+		return "a declared name; none is declared"
 	}
 	list := strings.Join(known[:min(len(known), 12)], ", ")
 	if len(known) > 12 {

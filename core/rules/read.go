@@ -39,7 +39,7 @@ func read(files []File) (rules *Rules, findings []Finding, whole bool) {
 	if total > MaxBytes {
 		return rules, []Finding{
 			{Severity: Mistake, Code: CodeTooLarge, At: Origin{File: files[0].Name, Line: 1, Col: 1},
-				Message:  fmt.Sprintf("the rule files hold %d bytes", total),
+				Message:  fmt.Sprintf("the rule files have %d bytes", total),
 				Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes)},
 		}, false
 	}
@@ -153,14 +153,14 @@ func (r *reader) syntax(err error) {
 		Expected: "one YAML or JSON document in UTF-8, indented with spaces"})
 }
 
-// measure finds the first value that is nested too deep, or the value at which
+// measure finds the first value that is nested too deeply, or the value at which
 // a file holds too many, counting aliases each time they are used.
 func measure(n *yaml.Node, depth int, nodes *int) (*yaml.Node, string) {
 	if *nodes++; *nodes > maxNodes {
-		return n, "the file holds too many values once its aliases are written out"
+		return n, "the file has too many values after its aliases are expanded"
 	}
 	if depth > MaxDepth {
-		return n, "nested too deep"
+		return n, "nested too deeply"
 	}
 	if n.Kind == yaml.AliasNode {
 		return measure(n.Alias, depth+1, nodes)
@@ -194,7 +194,7 @@ func (r *reader) once(n *yaml.Node, path, what string) bool {
 }
 
 func (r *reader) declaredTwice(n *yaml.Node, path, what string, before Origin) {
-	r.mistake(n, path, CodeDeclaredTwice, what+" is declared twice", "one declaration; take one of the two places out")
+	r.mistake(n, path, CodeDeclaredTwice, what+" is declared twice", "one declaration: remove one of the two")
 	r.findings[len(r.findings)-1].Also = &before
 }
 
@@ -254,8 +254,8 @@ func (r *reader) pairs(n *yaml.Node, path string, each func(k, v *yaml.Node, pat
 				k,
 				p,
 				CodeDoubledKey,
-				fmt.Sprintf("key %q stands here twice", k.Value),
-				"each key once; put the values together",
+				fmt.Sprintf("key %q occurs twice", k.Value),
+				"each key once: merge the values",
 			)
 			also := r.at(before)
 			r.findings[len(r.findings)-1].Also = &also

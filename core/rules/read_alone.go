@@ -13,7 +13,7 @@ func ReadWhen(name, text string) ([]Condition, []Finding) {
 	}
 	nodes := 0
 	if bad, why := measure(root, 1, &nodes); bad != nil {
-		r.mistake(bad, "", CodeTooLarge, why, "a condition of reasonable size")
+		r.mistake(bad, "", CodeTooLarge, why, "a smaller condition")
 		return nil, r.findings
 	}
 	out := r.conditions(root, "when")

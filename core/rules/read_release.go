@@ -36,8 +36,8 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 						n,
 						path,
 						CodeBadValue,
-						fmt.Sprintf("stage %s%% comes after %s%%", rel.Stages[i], rel.Stages[i-1]),
-						"stages that rise, such as [2%, 15%, 50%, 100%]",
+						fmt.Sprintf("stage %s%% follows %s%%", rel.Stages[i], rel.Stages[i-1]),
+						"rising stages, such as [2%, 15%, 50%, 100%]",
 					)
 					return
 				}
@@ -75,14 +75,14 @@ func (r *reader) release(k, v *yaml.Node, path string) {
 // of its keys.
 func (r *reader) checkRelease(rel *Release, seen keys, path string) {
 	if rel.From != "" && rel.From == rel.To {
-		r.mistake(seen["to"], path+".to", CodeBadValue, "the release leads from a version to itself", "two versions")
+		r.mistake(seen["to"], path+".to", CodeBadValue, "from and to are the same version", "two versions")
 	}
 	if n := len(rel.Stages); n > 0 && rel.OnSuccess == "make-default" && rel.Stages[n-1] != Whole {
 		r.mistake(
 			seen["stages"],
 			path+".stages",
 			CodeBadValue,
-			fmt.Sprintf("%s is to become the default after a last stage of %s%%", rel.To, rel.Stages[n-1]),
+			fmt.Sprintf("%s would become the default after a last stage of %s%%", rel.To, rel.Stages[n-1]),
 			"a last stage of 100%, or on-success: leave",
 		)
 	}
@@ -93,7 +93,7 @@ func (r *reader) checkRelease(rel *Release, seen keys, path string) {
 				Code:     CodeBadValue,
 				At:       l.At,
 				Path:     path + ".load",
-				Message:  "the load of a release lasts as long as the release, so it has no steps and no spike",
+				Message:  "the load of a release has no fixed length, so it has no steps and no spike",
 				Expected: "rate: 20/s",
 			})
 		}
@@ -101,7 +101,7 @@ func (r *reader) checkRelease(rel *Release, seen keys, path string) {
 	if at := seen["hold-at"]; at != nil {
 		for _, h := range rel.HoldAt {
 			if !slices.Contains(rel.Stages, h) {
-				msg := fmt.Sprintf("there is no stage of %s%% to hold at", h)
+				msg := fmt.Sprintf("no stage of %s%% to hold at", h)
 				r.mistake(at, path+".hold-at", CodeBadValue, msg, "one of the stages")
 			}
 		}
@@ -266,7 +266,7 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 				}
 			},
 			"path": func(n *yaml.Node, path string) {
-				s, ok := r.scalar(n, path, "a path, with its query if need be")
+				s, ok := r.scalar(n, path, "a path, with a query if needed")
 				if p, _, _ := strings.Cut(s, "?"); ok && (!plainPath(p) || strings.ContainsAny(s, " #")) {
 					r.mistake(
 						n,
@@ -291,9 +291,9 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 		r.need(n, path, seen, "this load", "to")
 		switch {
 		case isMapping(n) && !seen.has("rate") && !seen.has("steps"):
-			r.mistake(n, path, CodeMissing, "this load has no rate", "rate: 20/s, or steps: [20/s, 40/s]")
+			r.mistake(n, path, CodeMissing, "the load has no rate", "rate: 20/s, or steps: [20/s, 40/s]")
 		case seen.has("rate") && seen.has("steps"):
-			r.mistake(seen["steps"], path+".steps", CodeBadValue, "the steps stand in place of a rate", "rate or steps")
+			r.mistake(seen["steps"], path+".steps", CodeBadValue, "steps and rate exclude each other", "rate or steps")
 		}
 		out = append(out, l)
 	})
@@ -331,10 +331,10 @@ func (r *reader) loadShares(n *yaml.Node, path string) (out []LoadShare) {
 		})
 		r.need(n, path, seen, "share", "of")
 		if isMapping(n) && !seen.has("headers") && !seen.has("cookies") {
-			r.mistake(n, path, CodeMissing, "this share differs in nothing", "headers or cookies")
+			r.mistake(n, path, CodeMissing, "the share has neither headers nor cookies", "headers or cookies")
 		}
 		if sum += s.Of; sum > Whole {
-			r.mistake(n, path, CodeBadValue, fmt.Sprintf("the shares add up to %s%%", sum), "100% at most")
+			r.mistake(n, path, CodeBadValue, fmt.Sprintf("the shares add to %s%%", sum), "100% at most")
 		}
 		out = append(out, s)
 	})
@@ -357,7 +357,7 @@ func (r *reader) cookieFields(n *yaml.Node, path string) (out []Field) {
 				k,
 				path,
 				CodeBadName,
-				fmt.Sprintf("%q cannot be the name of a cookie", k.Value),
+				fmt.Sprintf("%q is not a valid name of a cookie", k.Value),
 				"letters, digits and hyphens",
 			)
 			return
@@ -370,7 +370,7 @@ func (r *reader) cookieFields(n *yaml.Node, path string) (out []Field) {
 				v,
 				path,
 				CodeBadValue,
-				fmt.Sprintf("%q cannot be the value of a cookie", value),
+				fmt.Sprintf("%q is not a valid value of a cookie", value),
 				"letters and digits, without spaces, commas, semicolons and quotes",
 			)
 			return
@@ -391,10 +391,10 @@ func (r *reader) drill(n *yaml.Node, path string) *Drill {
 		"down":    func(n *yaml.Node, path string) { d.Down = r.yes(n, path) },
 	})
 	if isMapping(n) && !seen.has("service") && !seen.has("site") {
-		r.mistake(n, path, CodeMissing, "this drill harms nobody", "service or site")
+		r.mistake(n, path, CodeMissing, "the drill has no target", "service or site")
 	}
 	if isMapping(n) && !seen.has("fail") && !seen.has("delay") && !seen.has("down") {
-		r.mistake(n, path, CodeMissing, "this drill does no harm", "fail, delay or down")
+		r.mistake(n, path, CodeMissing, "the drill does nothing", "fail, delay or down")
 	}
 	return d
 }

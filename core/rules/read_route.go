@@ -62,8 +62,8 @@ func (r *reader) route(n *yaml.Node, path string) *Route {
 			n,
 			path,
 			CodeMissing,
-			"this route has no name",
-			"a name, so that commands and pictures can speak of the route",
+			"the route has no name",
+			"name: NAME, which commands and pages use",
 		)
 	}
 	r.oneEnd(n, path, seen)
@@ -85,7 +85,7 @@ func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
 			n,
 			path,
 			CodeMissing,
-			"this route sends nowhere",
+			"the route has no target",
 			"send: VERSION, send: {VERSION: WEIGHT, …}, redirect: {…} or reply: {…}",
 		)
 		return
@@ -95,7 +95,7 @@ func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
 			seen[ends[1]],
 			path+"."+ends[1],
 			CodeBadValue,
-			"a route has one end, and this one has "+strings.Join(ends, " and "),
+			"a route has one of send, redirect and reply, but this one has "+strings.Join(ends, " and "),
 			"one of send, redirect and reply",
 		)
 		return
@@ -109,7 +109,7 @@ func (r *reader) oneEnd(n *yaml.Node, path string, seen keys) {
 				at,
 				path+"."+k,
 				CodeBadValue,
-				fmt.Sprintf("%s says nothing on a route with %s", k, ends[0]),
+				fmt.Sprintf("%s has no effect on a route with %s", k, ends[0]),
 				"send, or no "+k,
 			)
 		}
@@ -132,9 +132,9 @@ func (r *reader) remainder(rt *Route, path string) {
 				r.findings,
 				Finding{Severity: Mistake, Code: CodeBadValue, At: at, Path: path + "." + key,
 					Message: fmt.Sprintf(
-						"the %s keeps a remainder (/**) that the route's path does not have",
+						"the %s keeps the rest of the path (/**), but the route's conditions have no such path",
 						key,
-					), Expected: "every condition of `when` with a path that ends in /** too, or a path without /** here"},
+					), Expected: "a path that ends in /** in every condition of when, or no /** here"},
 			)
 		}
 	}
@@ -241,14 +241,14 @@ func (r *reader) stick(n *yaml.Node, path string) *Stick {
 
 // newPath reads a path to rewrite or redirect to.
 func (r *reader) newPath(n *yaml.Node, path string) string {
-	const expected = "a path that begins with /, such as /board or /v2/**"
+	const expected = "a path that starts with /, such as /board or /v2/**"
 	s, ok := r.scalar(n, path, expected)
 	if !ok {
 		return ""
 	}
 	if plain := strings.TrimSuffix(s, "/**"); !strings.HasPrefix(s, "/") || plain != "" && !plainPath(plain) ||
 		strings.Contains(plain, "*") {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to go to", s), expected)
+		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a valid path", s), expected)
 		return ""
 	}
 	return s
@@ -261,7 +261,7 @@ func (r *reader) rewrite(n *yaml.Node, path string) *Rewrite {
 		"host": func(n *yaml.Node, path string) { rw.Host = r.oneHost(n, path) },
 	})
 	if isMapping(n) && len(seen) == 0 {
-		r.mistake(n, path, CodeMissing, "this rewrite changes nothing", "path or host")
+		r.mistake(n, path, CodeMissing, "the rewrite changes nothing", "path or host")
 	}
 	return rw
 }
@@ -288,7 +288,7 @@ func (r *reader) redirect(n *yaml.Node, path string) *Redirect {
 		},
 	})
 	if isMapping(n) && !seen.has("path") && !seen.has("host") && !seen.has("scheme") {
-		r.mistake(n, path, CodeMissing, "this redirect leads to where it came from", "path, host or scheme")
+		r.mistake(n, path, CodeMissing, "the redirect leads to the same place", "path, host or scheme")
 	}
 	return rd
 }
@@ -304,7 +304,7 @@ func (r *reader) reply(n *yaml.Node, path string) *Reply {
 					n,
 					path,
 					CodeTooLarge,
-					fmt.Sprintf("the body holds %d bytes", len(s)),
+					fmt.Sprintf("the body has %d bytes", len(s)),
 					fmt.Sprintf("at most %d bytes", maxReply),
 				)
 				return
@@ -319,7 +319,7 @@ func (r *reader) reply(n *yaml.Node, path string) *Reply {
 			at,
 			path+".body",
 			CodeBadValue,
-			fmt.Sprintf("an answer with status %d has no body", rp.Status),
+			fmt.Sprintf("a response with status %d has no body", rp.Status),
 			"no body, or another status",
 		)
 	}
@@ -342,13 +342,13 @@ func (r *reader) headerEdits(n *yaml.Node, path string) *HeaderEdits {
 				},
 			})
 			if isMapping(n) && len(seen) == 0 {
-				r.mistake(n, path, CodeMissing, "no header is changed here", "set, add or remove")
+				r.mistake(n, path, CodeMissing, "no header is changed", "set, add or remove")
 			}
 		}
 	}
 	seen := r.mapping(n, path, fields{"request": edits(&h.Request), "response": edits(&h.Response)})
 	if isMapping(n) && len(seen) == 0 {
-		r.mistake(n, path, CodeMissing, "no header is changed here", "request or response")
+		r.mistake(n, path, CodeMissing, "no header is changed", "request or response")
 	}
 	return h
 }
@@ -383,7 +383,7 @@ func (r *reader) fault(n *yaml.Node, path string) Fault {
 		},
 	})
 	if isMapping(n) && !seen.has("delay") && !seen.has("status") {
-		r.mistake(n, path, CodeMissing, "this fault does no harm", "delay, status or both")
+		r.mistake(n, path, CodeMissing, "the fault does nothing", "delay, status or both")
 	}
 	return f
 }

@@ -36,7 +36,7 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 					n,
 					path,
 					CodeDeclaredTwice,
-					fmt.Sprintf("version %s stands in the list twice", ver),
+					fmt.Sprintf("version %s is listed twice", ver),
 					"each version once",
 				)
 			default:
@@ -55,7 +55,7 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 					n,
 					path,
 					CodeDeclaredTwice,
-					fmt.Sprintf("service %s stands in the list twice", name),
+					fmt.Sprintf("service %s is listed twice", name),
 					"each service once",
 				)
 			default:
@@ -188,8 +188,8 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 			k,
 			path,
 			CodeMissing,
-			fmt.Sprintf("policy %s is for nothing", p.Name),
-			"for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults",
+			fmt.Sprintf("policy %s selects nothing", p.Name),
+			"for: {labels: {NAME: VALUE}}; settings of the whole mesh belong under defaults",
 		)
 	case len(p.For) == 0:
 		r.mistake(
@@ -197,7 +197,7 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 			path,
 			CodeMissing,
 			fmt.Sprintf("policy %s names no label", p.Name),
-			"for: {labels: {NAME: VALUE}}; what holds for the whole mesh stands under defaults",
+			"for: {labels: {NAME: VALUE}}; settings of the whole mesh belong under defaults",
 		)
 	case len(p.All()) == 0 && len(seen) == 1:
 		r.mistake(
@@ -213,8 +213,8 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 			k,
 			path,
 			CodeTooLarge,
-			"there are too many policies",
-			fmt.Sprintf("at most %d: labels are there to need few", maxNamed),
+			"too many policies",
+			fmt.Sprintf("at most %d: select more services with each by their labels", maxNamed),
 		)
 	}
 	if r.once(k, path, "policy "+p.Name) && len(r.rules.Policies) < maxNamed {
@@ -271,7 +271,7 @@ func (r *reader) accessRule(a *Access, n *yaml.Node, path string) {
 					n,
 					path,
 					CodeBadValue,
-					"the callers stand beside allow and deny, not under them",
+					"from belongs beside allow and deny, not under them",
 					"from: […] in the rule itself",
 				)
 			}
@@ -290,8 +290,8 @@ func (r *reader) accessRule(a *Access, n *yaml.Node, path string) {
 			n,
 			path,
 			CodeMissing,
-			"a rule either allows or denies",
-			"one of allow and deny, with a condition or with all",
+			"a rule has either allow or deny",
+			"one of allow and deny, with a condition or all",
 		)
 	}
 	if rule.Name != "" && r.once(n, path, "access rule "+rule.Name) {

@@ -62,11 +62,11 @@ func (r *reader) outcomes(n *yaml.Node, path string) []string {
 				n,
 				path,
 				CodeBadValue,
-				fmt.Sprintf("%q is not an outcome of a try", s),
+				fmt.Sprintf("%q is not an outcome of an attempt", s),
 				oneOf(s, append(tryReasons, "5xx"))+", or a status from 100 to 599",
 			)
 		} else if code < 100 || code > 599 {
-			r.mistake(n, path, CodeBadValue, fmt.Sprintf("there is no status %d", code), expected)
+			r.mistake(n, path, CodeBadValue, fmt.Sprintf("%d is not a status", code), expected)
 		} else {
 			out = append(out, s)
 		}
@@ -90,7 +90,7 @@ func (r *reader) retry(n *yaml.Node, path string) *Retry {
 		},
 		"on": func(n *yaml.Node, path string) { t.On = r.outcomes(n, path) },
 		"wait": func(n *yaml.Node, path string) {
-			const expected = "a time or a range such as 25ms..250ms"
+			const expected = "a duration or a range such as 25ms..250ms"
 			s, ok := r.scalar(n, path, expected)
 			if !ok {
 				return
@@ -105,7 +105,7 @@ func (r *reader) retry(n *yaml.Node, path string) *Retry {
 				b, ok2 = r.parseDuration(n, path, high, 0, expected)
 			}
 			if ok1 && ok2 && a > b {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("the range %s begins after its end", s), expected)
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("the range %s starts after its end", s), expected)
 			} else if ok1 && ok2 {
 				t.WaitMin, t.WaitMax = a, b
 			}
@@ -180,8 +180,8 @@ func (r *reader) guard(s *Settings, n *yaml.Node, path string) {
 				at,
 				path+"."+k,
 				CodeMissing,
-				k+" says nothing without in-flight",
-				"in-flight: how many requests may be under way at once",
+				k+" has no effect without in-flight",
+				"in-flight: the limit of requests at once",
 			)
 		}
 	}
@@ -207,7 +207,7 @@ func (r *reader) breaker(n *yaml.Node, path string) *Breaker {
 	seen := r.mapping(n, path, fields{
 		"errors": func(n *yaml.Node, path string) { b.Errors, _ = r.percent(n, path, 1) },
 		"slow": func(n *yaml.Node, path string) {
-			const expected = "a share and a time, such as 80% over 2s"
+			const expected = "a share and a duration, such as 80% over 2s"
 			s, ok := r.scalar(n, path, expected)
 			if !ok {
 				return
@@ -215,7 +215,7 @@ func (r *reader) breaker(n *yaml.Node, path string) *Breaker {
 			share, over, cut := strings.Cut(s, " over ")
 			p, err := ParsePercent(share)
 			if !cut || err != nil || p == 0 {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a share and a time", s), expected)
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a share and a duration", s), expected)
 				return
 			}
 			if d, ok := r.parseDuration(n, path, strings.TrimSpace(over), time.Millisecond, expected); ok {
@@ -225,7 +225,7 @@ func (r *reader) breaker(n *yaml.Node, path string) *Breaker {
 		"over": time1(&b.Over), "open": time1(&b.OpenFor), "least": count(&b.Least), "probes": count(&b.Probes),
 	})
 	if isMapping(n) && !seen.has("errors") && !seen.has("slow") {
-		r.mistake(n, path, CodeMissing, "this breaker never opens", "errors: 50%, or slow: 80% over 2s")
+		r.mistake(n, path, CodeMissing, "the breaker never opens", "errors: 50%, or slow: 80% over 2s")
 	}
 	return b
 }
@@ -259,7 +259,7 @@ func (r *reader) health(n *yaml.Node, path string) *Health {
 		"path": func(n *yaml.Node, path string) {
 			if s, ok := r.scalar(n, path, "a path such as /healthz"); ok &&
 				(!plainPath(s) || strings.Contains(s, "*")) {
-				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a path to ask", s), "a path such as /healthz")
+				r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a valid path", s), "a path such as /healthz")
 			} else {
 				h.Path = s
 			}
@@ -318,7 +318,7 @@ func (r *reader) failover(n *yaml.Node, path string) *Failover {
 							n,
 							path,
 							CodeDeclaredTwice,
-							fmt.Sprintf("site %s stands in the list twice", s),
+							fmt.Sprintf("site %s is listed twice", s),
 							"each site once",
 						)
 						return

@@ -16,7 +16,7 @@ import (
 const MaxTimeout = 24 * time.Hour
 
 const (
-	nameExpected    = "up to 63 small letters, digits and hyphens, such as north-quay"
+	nameExpected    = "up to 63 lowercase letters, digits and hyphens, such as north-quay"
 	versionExpected = "letters, digits, dots, hyphens and underscores, such as v2 or 2026.11"
 	keyExpected     = "header:NAME, cookie:NAME, query:NAME or from"
 )
@@ -41,7 +41,7 @@ func (r *reader) scalar(n *yaml.Node, path, expected string) (string, bool) {
 func (r *reader) name(n *yaml.Node, path string, shape *regexp.Regexp, expected string) (string, bool) {
 	s, ok := r.scalar(n, path, expected)
 	if ok && !shape.MatchString(s) {
-		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q cannot be a name here", s), expected)
+		r.mistake(n, path, CodeBadName, fmt.Sprintf("%q is not a valid name", s), expected)
 		return "", false
 	}
 	return s, ok
@@ -69,7 +69,7 @@ func (r *reader) choice(n *yaml.Node, path string, words ...string) string {
 			return s
 		}
 	}
-	r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not possible here", s), oneOf(s, words))
+	r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not allowed here", s), oneOf(s, words))
 	return ""
 }
 
@@ -86,9 +86,9 @@ func (r *reader) yes(n *yaml.Node, path string) bool {
 
 // duration reads a time between least and MaxTimeout.
 func (r *reader) duration(n *yaml.Node, path string, least time.Duration) (time.Duration, bool) {
-	expected := "a time with its unit, more than 0 and at most 24h, such as 800ms, 3s or 1m30s"
+	expected := "a duration with its unit, above 0 and at most 24h, such as 800ms, 3s or 1m30s"
 	if least == 0 {
-		expected = "a time with its unit, at most 24h, such as 0s, 25ms or 3s"
+		expected = "a duration with its unit, at most 24h, such as 0s, 25ms or 3s"
 	}
 	s, ok := r.scalar(n, path, expected)
 	if !ok {
@@ -105,7 +105,7 @@ func (r *reader) parseDuration(
 ) (time.Duration, bool) {
 	d, err := time.ParseDuration(s)
 	if err != nil {
-		msg := fmt.Sprintf("%q is not a time", s)
+		msg := fmt.Sprintf("%q is not a duration", s)
 		if _, err := strconv.ParseFloat(s, 64); err == nil {
 			msg = fmt.Sprintf("%q has no unit", s)
 		}
@@ -113,7 +113,7 @@ func (r *reader) parseDuration(
 		return 0, false
 	}
 	if d < least || d > MaxTimeout {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("a time of %s is not possible", s), expected)
+		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%s is out of range", s), expected)
 		return 0, false
 	}
 	return d, true
@@ -132,7 +132,7 @@ func (r *reader) number(n *yaml.Node, path string, least, most int) (int, bool) 
 		return 0, false
 	}
 	if v < least || v > most {
-		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%d is not possible", v), expected)
+		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%d is out of range", v), expected)
 		return 0, false
 	}
 	return v, true
@@ -147,7 +147,7 @@ func (r *reader) percent(n *yaml.Node, path string, least Percent) (Percent, boo
 	}
 	p, err := ParsePercent(s)
 	if err == nil && p < least {
-		err = fmt.Errorf("%q is too little", s)
+		err = fmt.Errorf("%q is too small", s)
 	}
 	if err != nil {
 		r.mistake(n, path, CodeBadValue, err.Error(), expected)
@@ -175,7 +175,7 @@ func (r *reader) rate(n *yaml.Node, path string) (count float64, per time.Durati
 			n,
 			path,
 			CodeBadValue,
-			fmt.Sprintf("a rate of %s is not possible", s),
+			fmt.Sprintf("a rate of %s is out of range", s),
 			"more than 0 and at most 1000000",
 		)
 		return 0, 0, false
@@ -213,7 +213,7 @@ func (r *reader) parseKey(n *yaml.Node, path, s string) (Key, bool) {
 			return k, true
 		}
 	}
-	r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q does not tell visitors apart", s), keyExpected)
+	r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q does not identify visitors", s), keyExpected)
 	return k, false
 }
 
@@ -243,7 +243,7 @@ func (r *reader) regex(n *yaml.Node, path string) (string, bool) {
 			n,
 			path,
 			CodeTooLarge,
-			fmt.Sprintf("this expression takes %d steps, and all so far %d", size, r.programs),
+			fmt.Sprintf("the expression takes %d steps, all expressions so far %d", size, r.programs),
 			fmt.Sprintf(
 				"at most %d in one expression and %d in a rule set: repeat less, or use prefix, contains or a path with *",
 				maxRegex,
@@ -295,12 +295,12 @@ func (r *reader) headerName(n *yaml.Node, path string) (string, bool) {
 			n,
 			path,
 			CodeBadName,
-			fmt.Sprintf("%q cannot be the name of a header", s),
+			fmt.Sprintf("%q is not a valid name of a header", s),
 			"letters, digits and hyphens",
 		)
 		return "", false
 	case strings.EqualFold(s, "host"):
-		r.mistake(n, path, CodeBadValue, "the host is not changed as a header", "rewrite: {host: …}")
+		r.mistake(n, path, CodeBadValue, "the host cannot be changed as a header", "rewrite: {host: …}")
 		return "", false
 	case reserved(s):
 		r.mistake(
@@ -362,7 +362,7 @@ func (r *reader) host(n *yaml.Node, path string) (string, bool) {
 func (r *reader) oneHost(n *yaml.Node, path string) string {
 	h, ok := r.host(n, path)
 	if ok && strings.HasPrefix(h, "*") {
-		r.mistake(n, path, CodeBadValue, "one exact host is needed here", "a host name such as tickets.ferry.example")
+		r.mistake(n, path, CodeBadValue, "an exact host is needed here", "a host name such as tickets.ferry.example")
 		return ""
 	}
 	return h

@@ -15,12 +15,12 @@ func (r *reader) conditions(n *yaml.Node, path string) []Condition {
 			out = append(out, r.condition(n, path))
 			return
 		}
-		r.mistake(n, path, CodeMissing, "this condition is empty", whenExpected)
+		r.mistake(n, path, CodeMissing, "the condition is empty", whenExpected)
 	})
 	return out
 }
 
-const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; or no condition at all, which always holds"
+const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; or no when at all, which always holds"
 
 func (r *reader) condition(n *yaml.Node, path string) Condition {
 	c, before := Condition{At: r.at(n)}, len(r.findings)
@@ -39,7 +39,7 @@ func (r *reader) condition(n *yaml.Node, path string) Condition {
 		"not":     func(n *yaml.Node, path string) { c.Not = r.conditions(n, path) },
 	})
 	if n := resolve(n); n.Kind == yaml.MappingNode && len(seen) == 0 {
-		r.mistake(n, path, CodeMissing, "this condition is empty", whenExpected)
+		r.mistake(n, path, CodeMissing, "the condition is empty", whenExpected)
 	}
 	c.broken = len(r.findings) > before || r.programs > maxPrograms
 	return c
@@ -108,7 +108,7 @@ func (r *reader) methods(n *yaml.Node, path string) []string {
 				n,
 				path,
 				CodeBadValue,
-				fmt.Sprintf("methods are written in capitals, not %q", s),
+				fmt.Sprintf("%q is not in capitals", s),
 				strings.ToUpper(s),
 			)
 		default:
@@ -140,7 +140,7 @@ func (r *reader) tests(n *yaml.Node, path string, canonical func(string) string)
 					k,
 					path,
 					CodeBadName,
-					fmt.Sprintf("%q cannot be the name of a header or cookie", name),
+					fmt.Sprintf("%q is not a valid name of a header or cookie", name),
 					"letters, digits and hyphens",
 				)
 				return
@@ -150,7 +150,7 @@ func (r *reader) tests(n *yaml.Node, path string, canonical func(string) string)
 		out = append(out, r.test(name, v, path, false)...)
 	})
 	if n := resolve(n); n.Kind == yaml.MappingNode && len(n.Content) == 0 {
-		r.mistake(n, path, CodeMissing, "nothing is tested here", "a name and a test, such as {x-crew: \"yes\"}")
+		r.mistake(n, path, CodeMissing, "the condition has no test", "a name and a test, such as {x-crew: \"yes\"}")
 	}
 	return out
 }
@@ -181,7 +181,7 @@ func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
 				}
 			})
 			if len(values) == 0 {
-				r.mistake(n, path, CodeMissing, "no value can be in an empty list", "a list of plain values: [a, b]")
+				r.mistake(n, path, CodeMissing, "the list is empty, so no value matches", "a list of plain values: [a, b]")
 				return
 			}
 			add(In, values...)
@@ -208,11 +208,11 @@ func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
 			n,
 			path,
 			CodeMissing,
-			"this test is empty",
+			"the test is empty",
 			"a plain value, or one of is, in, prefix, suffix, contains, regex, present, not",
 		)
 	} else if not && len(seen) > 1 {
-		r.mistake(n, path, CodeBadValue, "not turns round one comparison, and here are several", "one comparison under each not")
+		r.mistake(n, path, CodeBadValue, "not takes one comparison, but here are several", "one comparison under each not")
 	}
 	return out
 }

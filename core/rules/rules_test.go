@@ -231,7 +231,7 @@ a.yaml:2:3: mistake declared-twice: service sailings is declared twice
     2 |   sailings: {versions: [v1]}
       |   ^
       also at b.yaml:2:3
-      expected one declaration; take one of the two places out
+      expected one declaration: remove one of the two
 `
 	if b.String() != want {
 		t.Errorf("got\n%s", b.String())
@@ -341,7 +341,7 @@ func TestSplitRoute(t *testing.T) {
 	if _, err := SplitRoute(s, "timetabel"); err == nil || !strings.Contains(err.Error(), "nearest: timetable") {
 		t.Errorf("misspelt: %v", err)
 	}
-	if _, err := SplitRoute(&Service{Name: "x", Routes: []*Route{{Name: "moved", Redirect: &Redirect{}}}}, "moved"); err == nil || !strings.Contains(err.Error(), "sends nowhere") {
+	if _, err := SplitRoute(&Service{Name: "x", Routes: []*Route{{Name: "moved", Redirect: &Redirect{}}}}, "moved"); err == nil || !strings.Contains(err.Error(), "has no send") {
 		t.Errorf("a route that redirects: %v", err)
 	}
 	s.Routes = s.Routes[:2]

@@ -276,12 +276,12 @@ func TestExpectations(t *testing.T) {
 		{"share(sailings/v2) = 15% ± 2%", "share(sailings/v2) = 0.15 ± 0.02"},
 		{"refused(limited) = 0", "refused(limited) = 0 ± 0"},
 		{"load-factor < 1.4", "load-factor() < 1.4 ± 0"},
-		{"p99 <= 300", `"300" is not a time: write one with its unit, such as 300ms`},
+		{"p99 <= 300", `"300" is not a duration: write one with its unit, such as 300ms`},
 		{"success >= 98.5", `"98.5" is not a percentage: write one such as 98.5%`},
 		{"success >= nan%", `"nan%" is not a percentage: write one such as 98.5%`},
-		{"share = 1%", "share needs to know of what: share(SERVICE/VERSION)"},
-		{"p99(x) = 1s", "p99 takes nothing in brackets"},
-		{"rps >= 1 ± 1", "± goes with = only"},
+		{"share = 1%", "share needs a version: share(SERVICE/VERSION)"},
+		{"p99(x) = 1s", "p99 takes no argument in brackets"},
+		{"rps >= 1 ± 1", "± can only follow ="},
 		{"success", `"success" is not an expectation: write METRIC = VALUE, such as success >= 98.5%`},
 	} {
 		e, err := ParseExpectation(c.text)

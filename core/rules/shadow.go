@@ -19,16 +19,16 @@ func (c *checker) shadows(routes []*Route, path string) {
 			by = seen.covers(rt)
 		}
 		if by != nil {
-			what := "takes every one"
+			what := "takes every request"
 			if always == nil {
-				what = "takes every one that it could"
+				what = "takes every request that it could take"
 			}
 			c.warn(
 				rt.At,
 				fmt.Sprintf("%s.routes[%d]", path, i),
 				CodeShadowed,
-				fmt.Sprintf("no request can reach route %s: route %s before it %s", rt.Name, by.Name, what),
-				"the narrower route first",
+				fmt.Sprintf("no request can reach route %s: the earlier route %s %s", rt.Name, by.Name, what),
+				"the more specific route first",
 				by.At,
 			)
 			continue

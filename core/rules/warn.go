@@ -49,15 +49,15 @@ func (c *checker) idle(routes []*Route, path string) {
 				continue
 			}
 			told[t.String()] = true
-			expected := "an instance of it to be running before requests are sent there"
+			expected := "a running instance before requests are sent there"
 			if rt.Otherwise == nil {
-				expected += ", or otherwise: to say where they go meanwhile"
+				expected += ", or otherwise: TARGET for the time without one"
 			}
 			c.warn(
 				t.At,
 				fmt.Sprintf("%s.routes[%d].send", path, i),
 				CodeNoInstance,
-				fmt.Sprintf("%s/%s gets requests and has no instance now", t.Service, t.Version),
+				fmt.Sprintf("%s/%s gets requests and has no instance", t.Service, t.Version),
 				expected,
 			)
 		}
@@ -80,14 +80,14 @@ func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) 
 				path,
 				CodeTriesTooLong,
 				fmt.Sprintf(
-					"%d tries of %s and the waits between them take up to %s, and route %s has %s",
+					"%d attempts of %s and the waits between them take up to %s, but the timeout of route %s is %s",
 					r.Times+1,
 					r.Each,
 					need,
 					rt.Name,
 					limit,
 				),
-				"a longer timeout, or fewer or shorter tries",
+				"a longer timeout, or fewer or shorter attempts",
 				also,
 			)
 		}
@@ -96,8 +96,8 @@ func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) 
 				r.Origin,
 				path,
 				CodeUnsafeRetry,
-				fmt.Sprintf("route %s sends requests such as POST again; what they do may happen twice", rt.Name),
-				"methods: idempotent, or a route of its own for requests that may be repeated",
+				fmt.Sprintf("route %s retries methods such as POST; their effects can happen twice", rt.Name),
+				"methods: idempotent, or a separate route for requests that can be repeated",
 			)
 		}
 	}
@@ -107,7 +107,7 @@ func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) 
 				f.At,
 				path+".fault",
 				CodeFaultForAll,
-				fmt.Sprintf("every request of route %s is harmed", rt.Name),
+				fmt.Sprintf("the fault of route %s affects every request", rt.Name),
 				"a `when` that names a cohort, or a share below 100%",
 			)
 		}
@@ -120,13 +120,13 @@ func (c *checker) route(home *Service, rt *Route, whole *Settings, path string) 
 					path+".mirror",
 					CodeMirrorDoubles,
 					fmt.Sprintf(
-						"%s%% of route %s come to %s once more, and %s is guarded",
+						"%s%% of the requests of route %s are copied to %s, and the guard of %s counts the copies",
 						m.Share,
 						rt.Name,
 						m.To,
 						s.Name,
 					),
-					"a small share first: what the guard counts includes the copies",
+					"a small share at first",
 					guardOrigin(&guard),
 				)
 			}
@@ -177,13 +177,13 @@ func (c *checker) guard(s *Service, whole *Settings, path string) {
 				path+".guard.in-flight",
 				CodeGuardTooSmall,
 				fmt.Sprintf(
-					"%s/%s has %.1f requests at once from one caller now, on average, and %d are let through",
+					"%s/%s has %.1f requests in flight from one caller now, on average; the guard allows %d",
 					s.Name,
 					v,
 					busy,
 					whole.Queue.InFlight,
 				),
-				"a cap well above the average, since requests come in bursts",
+				"a limit well above the average, since requests come in bursts",
 			)
 		}
 	}
@@ -241,7 +241,7 @@ func (c *checker) outlives(s *Service, caller string, limit *Timeout) {
 			t.Origin,
 			"services."+s.Name,
 			CodeTimeoutOutlives,
-			fmt.Sprintf("%s may take %s, and %s gives up after %s", s.Name, t.Value, caller, limit.Value),
+			fmt.Sprintf("%s may take %s, but %s gives up after %s", s.Name, t.Value, caller, limit.Value),
 			fmt.Sprintf("at most %s", limit.Value),
 			limit.Origin,
 		)
@@ -304,8 +304,8 @@ func (c *checker) multiplied() {
 				r.Origin,
 				"services."+s.Name,
 				CodeRetriesMultiply,
-				fmt.Sprintf("a request can be tried %d times along its way: %s", b.tries, b.text),
-				"retries at one place of a chain, 3 tries in all at most",
+				fmt.Sprintf("one request can cause %d attempts along its path: %s", b.tries, b.text),
+				"retries at one place of the chain, at most 3 attempts in total",
 			)
 		}
 	}
@@ -320,7 +320,7 @@ func (c *checker) deniedLinks() {
 				s.CallsAt,
 				"services."+s.Name+".calls",
 				CodeUsedLinkDenied,
-				fmt.Sprintf("%s calls %s now, and would not find it any more", l.From, l.To),
+				fmt.Sprintf("%s calls %s now, and would not find it", l.From, l.To),
 				l.To+" in the list",
 			)
 		}
@@ -349,7 +349,7 @@ func (c *checker) deniedLinks() {
 				at,
 				"access",
 				CodeUsedLinkDenied,
-				fmt.Sprintf("%s calls %s now, and nothing allows it", l.From, l.To),
+				fmt.Sprintf("%s calls %s now, and no access rule allows it", l.From, l.To),
 				fmt.Sprintf("a rule with from: [%s], to: [%s]", l.From, l.To),
 			)
 		}
@@ -363,8 +363,8 @@ func (c *checker) noEffect() {
 			at,
 			path,
 			CodeNoEffectYet,
-			what+" is checked, and this program does not act on it yet",
-			"nothing; take it out if it should not wait there",
+			what+" is checked, but this program does not act on it yet",
+			"no action is needed",
 		)
 	}
 	if a := c.rules.Access; a != nil {

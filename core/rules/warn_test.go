@@ -50,17 +50,17 @@ func TestWarnings(t *testing.T) {
 		}
 	}
 	want := []string{
-		"2:21 timeout-outlives: berths may take 9s, and its caller sailings gives up after 2s",
-		"6:14 timeout-outlives: kiosk may take 4s, and route home of gateway door gives up after 3s",
-		"10:24 guard-too-small: sailings/v1 has 7.5 requests at once from one caller now, on average, and 5 are let through",
-		"12:74 tries-too-long: 3 tries of 700ms and the waits between them take up to 2.175s, and route reads has 2s",
-		"12:74 retries-multiply: a request can be tried 6 times along its way: kiosk 2 × sailings 3",
-		"12:107 mirror-doubles: 60% of route reads come to sailings/v2 once more, and sailings is guarded",
-		"13:51 unsafe-retry: route all sends requests such as POST again; what they do may happen twice",
-		"13:84 fault-for-all: every request of route all is harmed",
-		"23:3 used-link-denied: door calls kiosk now, and nothing allows it",
-		"23:3 used-link-denied: sailings calls berths now, and nothing allows it",
-		"23:3 used-link-denied: berths calls berths now, and nothing allows it",
+		"2:21 timeout-outlives: berths may take 9s, but its caller sailings gives up after 2s",
+		"6:14 timeout-outlives: kiosk may take 4s, but route home of gateway door gives up after 3s",
+		"10:24 guard-too-small: sailings/v1 has 7.5 requests in flight from one caller now, on average; the guard allows 5",
+		"12:74 tries-too-long: 3 attempts of 700ms and the waits between them take up to 2.175s, but the timeout of route reads is 2s",
+		"12:74 retries-multiply: one request can cause 6 attempts along its path: kiosk 2 × sailings 3",
+		"12:107 mirror-doubles: 60% of the requests of route reads are copied to sailings/v2, and the guard of sailings counts the copies",
+		"13:51 unsafe-retry: route all retries methods such as POST; their effects can happen twice",
+		"13:84 fault-for-all: the fault of route all affects every request",
+		"23:3 used-link-denied: door calls kiosk now, and no access rule allows it",
+		"23:3 used-link-denied: sailings calls berths now, and no access rule allows it",
+		"23:3 used-link-denied: berths calls berths now, and no access rule allows it",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -91,7 +91,7 @@ var conformance = []struct {
 	{"within the limit", get("/limited", "X-K: 1"), []string{"200 OK", `RateLimit: "limited";r=0;t=3600`, `RateLimit-Policy: "limited";q=1;w=3600`}, nil},
 	{"over the limit", get("/limited", "X-K: 1"), []string{"429 Too Many Requests", "Retry-After: 3600", `RateLimit: "limited";r=0;t=3600`, "error=http_request_denied", "limited: route limited lets 1/h"}, []string{"host="}},
 	{"the limit of another", get("/limited", "X-K: 2"), []string{"200 OK"}, nil},
-	{"harm on purpose", get("/harmed"), []string{"503 Service Unavailable", "fault: route harmed lets 100% of its requests fail on purpose", "rule: route harmed of s"}, []string{"host="}},
+	{"harm on purpose", get("/harmed"), []string{"503 Service Unavailable", "fault: route harmed injects failures into 100% of its requests", "rule: route harmed of s"}, []string{"host="}},
 	{"outside by TLS, not trusted", get("/secure"), []string{"502 Bad Gateway", "error=tls_certificate_error", "tls: office@127.0.0.1:"}, nil},
 	{"a problem as JSON for those who take it", get("/gone", "Accept: application/json"), []string{"application/problem+json", `"reason":"unreachable"`, `"status":502`}, nil},
 	{"an empty path segment goes as it came", get("/x//y"), []string{"GET /x//y host=s"}, nil},

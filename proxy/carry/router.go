@@ -298,7 +298,7 @@ func (c *carried) who(in *engine.Instance) string {
 		v += fmt.Sprintf("; gate=%q", gate.Name())
 	}
 	if x.Attempts() != 1 {
-		v += fmt.Sprintf("; tries=%d", x.Attempts())
+		v += fmt.Sprintf("; attempts=%d", x.Attempts())
 	}
 	if x.FirstFailed() {
 		v += "; first=failed"

@@ -49,7 +49,7 @@ func TestWatches(t *testing.T) {
 		h := newHop(t, kind, "", http.HandlerFunc(echo))
 		f := h.router.Observe.Feed
 		f.Set([]wire.Watch{{ID: "all"}, {ID: "posts", Filter: wire.Filter{Method: "post", Header: "x-k=v", Path: "/p"}}, {ID: "elsewhere", Filter: wire.Filter{From: "kiosk"}},
-			{ID: "slow", Filter: wire.Filter{SlowerMS: 100, Route: "late", Tries: 1}}, {ID: "retried", Filter: wire.Filter{Tries: 2}}, {ID: "limited", Filter: wire.Filter{Status: "4xx", Reason: "limited", Outcome: wire.Trouble}}}, "caller")
+			{ID: "slow", Filter: wire.Filter{SlowerMS: 100, Route: "late", Attempts: 1}}, {ID: "retried", Filter: wire.Filter{Attempts: 2}}, {ID: "limited", Filter: wire.Filter{Status: "4xx", Reason: "limited", Outcome: wire.NotOK}}}, "caller")
 		for _, path := range []string{"/aaaa", "/late", "/bbbb"} {
 			h.raw(t, get(path))
 		}
@@ -69,16 +69,16 @@ func TestWatches(t *testing.T) {
 		if len(got["posts"]) != 1 || len(got["slow"]) != 1 || len(got["limited"]) != 1 || len(got["trouble"]) != 1 || len(got["retried"]) != 0 {
 			t.Fatalf("%+v", got)
 		}
-		if r := got["all"][0]; r.Path != "/aaaa" || r.Status != 200 || r.Outcome != "ok" || r.Instance != "s-v1-a" || r.Route != "rest" || r.Revision != 7 || len(r.Tries) != 1 || r.Tries[0].MS > r.MS || time.Since(r.At) > time.Minute || len(r.Trace) != 32 {
+		if r := got["all"][0]; r.Path != "/aaaa" || r.Status != 200 || r.Outcome != "ok" || r.Instance != "s-v1-a" || r.Route != "rest" || r.Revision != 7 || len(r.Segments) != 1 || r.Segments[0].MS > r.MS || time.Since(r.At) > time.Minute || len(r.Trace) != 32 {
 			t.Errorf("%+v", r)
 		}
 		if r := got["posts"][0]; r.Method != "POST" || r.Path != "/pppp" || r.Sent != 5 || r.Received == 0 {
 			t.Errorf("%+v", r)
 		}
-		if r := got["slow"][0]; len(r.Tries) != 2 || r.Tries[0].Kind != "delay" || r.Tries[0].MS < 150 || r.Tries[1].FromMS < 150 {
+		if r := got["slow"][0]; len(r.Segments) != 2 || r.Segments[0].Kind != "delay" || r.Segments[0].MS < 150 || r.Segments[1].FromMS < 150 {
 			t.Errorf("%+v", r)
 		}
-		if r := got["limited"][0]; r.Status != 429 || r.Outcome != "refused" || len(r.Tries) != 0 || !strings.Contains(r.Detail, "1/h") || !strings.Contains(r.Written, "hop.yaml:") {
+		if r := got["limited"][0]; r.Status != 429 || r.Outcome != "refused" || len(r.Segments) != 0 || !strings.Contains(r.Detail, "1/h") || !strings.Contains(r.Written, "hop.yaml:") {
 			t.Errorf("%+v", r)
 		}
 	})
@@ -99,7 +99,7 @@ func TestTraceOfAnUnreachableInstance(t *testing.T) {
 			spans, _ := c.Observe.Spans.Take()
 			tries := 0
 			for _, s := range spans {
-				if s.Kind != "try" {
+				if s.Kind != "attempt" {
 					continue
 				}
 				tries++

@@ -477,10 +477,10 @@ func said(resp *http.Response) error {
 // not take is lost, and counted.
 func (s *Session) tell() {
 	var seen wire.Seen
-	seen.Watches, seen.Trouble = s.follower.cfg.Feed.Take()
+	seen.Watches, seen.Failures = s.follower.cfg.Feed.Take()
 	seen.Spans, seen.Lost = s.follower.cfg.Spans.Take()
 	seen.Lost += s.lost
-	if len(seen.Watches)+len(seen.Trouble)+len(seen.Spans) == 0 {
+	if len(seen.Watches)+len(seen.Failures)+len(seen.Spans) == 0 {
 		return
 	}
 	if err := s.call(s.ctx, http.MethodPost, "/seen", seen, nil); err != nil {

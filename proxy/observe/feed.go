@@ -14,7 +14,7 @@ import (
 const (
 	FeedTick    = 250 * time.Millisecond // how often records are sent
 	maxPerTick  = 500                    // records of one watch; the rest is counted
-	troublePer  = 10                     // records of failed requests that are kept in every tick, whoever watches
+	failuresPer = 10                     // records of failed requests that are kept in every tick, whoever watches
 	faultsPer   = 5                      // the same of callers' faults, which cannot take the room of others
 	maxRecorded = 1 << 10                // bytes of a path, a host or a header in a record
 )
@@ -22,9 +22,9 @@ const (
 // Feed picks the records that somebody wants. While nobody does, requests that
 // succeed pay for one look at a pointer.
 type Feed struct {
-	watches atomic.Pointer[[]*watch] // replaced, never changed
-	trouble watch
-	faults  watch
+	watches  atomic.Pointer[[]*watch] // replaced, never changed
+	failures watch
+	faults   watch
 }
 
 // watch is a wire.Watch made ready: a filter, and the records that passed it
@@ -46,8 +46,8 @@ type watch struct {
 // NewFeed makes a feed that nobody watches.
 func NewFeed() *Feed {
 	f := &Feed{}
-	f.trouble.classes = [engine.NumClasses]bool{engine.Failed: true, engine.Refused: true, engine.Abandoned: true}
-	f.trouble.room.Store(troublePer)
+	f.failures.classes = [engine.NumClasses]bool{engine.Failed: true, engine.Refused: true, engine.Abandoned: true}
+	f.failures.room.Store(failuresPer)
 	f.faults.room.Store(faultsPer)
 	return f
 }
@@ -89,7 +89,7 @@ func newWatch(w wire.Watch) *watch {
 	}
 	for c := range o.classes {
 		word := engine.Class(c).String()
-		o.classes[c] = w.Outcome == "" || w.Outcome == word || w.Outcome == wire.Trouble && engine.Class(c) != engine.OK
+		o.classes[c] = w.Outcome == "" || w.Outcome == word || w.Outcome == wire.NotOK && engine.Class(c) != engine.OK
 	}
 	if w.Header != "" {
 		o.header, o.value, o.valued = w.HeaderTest()
@@ -101,7 +101,7 @@ func newWatch(w wire.Watch) *watch {
 func (w *watch) matches(r *Request) bool {
 	b, x := r.View, r.Exchange
 	if !w.classes[r.Class] || w.low > 0 && (r.Status < w.low || r.Status > w.high) ||
-		r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Tries ||
+		r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Attempts ||
 		w.Reason != "" && w.Reason != string(r.Reason) || w.To != "" && w.To != x.Service() ||
 		w.Version != "" && w.Version != x.Version() {
 		return false
@@ -165,7 +165,7 @@ func (w *watch) take(room int32) wire.Batch {
 
 // Take is what all watches took since the last time, and some of the requests
 // that did not succeed, whoever watches.
-func (f *Feed) Take() (out []wire.Batch, trouble []wire.Record) {
+func (f *Feed) Take() (out []wire.Batch, failures []wire.Record) {
 	if list := f.watches.Load(); list != nil {
 		for _, w := range *list {
 			if b := w.take(maxPerTick); len(b.Records) > 0 || b.Dropped > 0 {
@@ -173,7 +173,7 @@ func (f *Feed) Take() (out []wire.Batch, trouble []wire.Record) {
 			}
 		}
 	}
-	return out, append(f.trouble.take(troublePer).Records, f.faults.take(faultsPer).Records...)
+	return out, append(f.failures.take(failuresPer).Records, f.faults.take(faultsPer).Records...)
 }
 
 // offer makes a record of a request that is over, for everybody who wants it.
@@ -200,8 +200,8 @@ func (o *Observer) offer(r *Request, t *Trace) {
 			keep(&o.Feed.faults)
 		}
 	default:
-		if o.Feed.trouble.reserve() {
-			keep(&o.Feed.trouble)
+		if o.Feed.failures.reserve() {
+			keep(&o.Feed.failures)
 		}
 	}
 	if list != nil {
@@ -260,7 +260,7 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		if s.Ended == 0 {
 			s.Ended = r.Began + r.Took
 		}
-		stretch := wire.Stretch{
+		segment := wire.Segment{
 			Kind:   s.Kind.String(),
 			FromMS: ms(s.Began - r.Began),
 			MS:     ms(s.Ended - s.Began),
@@ -268,9 +268,9 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 			Reason: string(s.Reason),
 		}
 		if s.Instance != nil {
-			stretch.Instance = s.Instance.ID
+			segment.Instance = s.Instance.ID
 		}
-		out.Tries = append(out.Tries, stretch)
+		out.Segments = append(out.Segments, segment)
 	}
 	return out
 }

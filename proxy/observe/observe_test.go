@@ -43,7 +43,7 @@ func TestSpans(t *testing.T) {
 	for _, sp := range list {
 		kinds = append(kinds, sp.Kind)
 	}
-	if got := strings.Join(kinds, " "); got != "request try back-off try" || list[0].Parent != "0200000000000000" || list[1].Parent != list[0].ID || strings.Contains(string(second[:]), list[1].ID) || list[1].ID == "0000000000000000" || !strings.Contains(string(second[:]), list[3].ID) {
+	if got := strings.Join(kinds, " "); got != "request attempt backoff attempt" || list[0].Parent != "0200000000000000" || list[1].Parent != list[0].ID || strings.Contains(string(second[:]), list[1].ID) || list[1].ID == "0000000000000000" || !strings.Contains(string(second[:]), list[3].ID) {
 		t.Errorf("%s: %+v", got, list)
 	}
 	if list[1].Outcome != "failed" || list[1].Status != 503 || list[3].Outcome != "ok" || list[0].Outcome != "ok" {

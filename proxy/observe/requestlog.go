@@ -18,19 +18,19 @@ const maxLines = 4096
 // and costs nothing.
 type RequestLog struct {
 	share    float64 // of requests, 0 to 1
-	troubled bool    // all that did not succeed
+	failures bool    // all that did not succeed
 	out      *slog.Logger
 	lines    chan []byte
 	missing  atomic.Uint64
 }
 
 // NewRequestLog makes a log that writes a share of the requests, 0 to 1, and with
-// troubled all that did not succeed. It returns nil when that is none.
-func NewRequestLog(w io.Writer, share float64, troubled bool) *RequestLog {
-	if w == nil || share <= 0 && !troubled {
+// failures all that did not succeed. It returns nil when that is none.
+func NewRequestLog(w io.Writer, share float64, failures bool) *RequestLog {
+	if w == nil || share <= 0 && !failures {
 		return nil
 	}
-	l := &RequestLog{share: share, troubled: troubled, lines: make(chan []byte, maxLines)}
+	l := &RequestLog{share: share, failures: failures, lines: make(chan []byte, maxLines)}
 	l.out = slog.New(
 		slog.NewJSONHandler(l, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
 			if len(groups) == 0 && a.Key == slog.LevelKey {
@@ -98,7 +98,7 @@ func (l *RequestLog) Run(ctx context.Context, w io.Writer) {
 // write writes the line, if the request is one of those wanted. The path is
 // without its query, where secrets may be.
 func (l *RequestLog) write(o *Observer, r *Request, t *Trace) {
-	if l == nil || !(l.troubled && r.Class != engine.OK) && (l.share < 1 && rand.Float64() >= l.share) {
+	if l == nil || !(l.failures && r.Class != engine.OK) && (l.share < 1 && rand.Float64() >= l.share) {
 		return
 	}
 	b, x := r.View, r.Exchange
@@ -112,10 +112,10 @@ func (l *RequestLog) write(o *Observer, r *Request, t *Trace) {
 		slog.String("path", b.Path()),
 		slog.String("service", x.Service()),
 		slog.String("version", x.Version()),
-		slog.Float64("ms", float64(r.Took.Microseconds())/1000),
-		slog.Int("tries", x.Attempts()),
-		slog.Uint64("sent", r.Sent),
-		slog.Uint64("received", r.Received),
+		slog.Float64("durationMS", float64(r.Took.Microseconds())/1000),
+		slog.Int("attempts", x.Attempts()),
+		slog.Uint64("requestBytes", r.Sent),
+		slog.Uint64("responseBytes", r.Received),
 		slog.Uint64("revision", uint64(r.Revision)),
 	}
 	add := func(name, value string) {

@@ -7,7 +7,7 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"nightjar/control"
+	"nightjar/api/model"
 	"sync"
 	"time"
 
@@ -159,7 +159,7 @@ func stores(w *world, t *table) error {
 	refusing := func() (n int) {
 		f, _ := w.client.Fleet(w.ctx)
 		for _, p := range f.Proxies {
-			if p.State == control.Refuses {
+			if p.State == model.ProxyRejecting {
 				n++
 			}
 		}

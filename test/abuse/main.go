@@ -20,10 +20,8 @@ import (
 	"syscall"
 	"time"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/core/rules"
-	"nightjar/wire"
 )
 
 var (
@@ -234,11 +232,11 @@ func (w *world) publish(proxies int, text string) error {
 	}
 	var reached int
 	err := w.await("the mesh", func() bool {
-		out, err := w.client.Publish(w.ctx, dto.PublishIn{Files: []rules.File{{Name: "abuse.yaml", Text: text}}}, nil)
+		out, err := w.client.Publish(w.ctx, model.PublishRequest{Files: []model.File{{Name: "abuse.yaml", Text: text}}}, nil)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, "abuse:", err)
 		}
-		reached = out.Reached.InForce
+		reached = out.Rollout.Acknowledged
 		return err == nil && reached >= proxies
 	})
 	if err != nil {
@@ -268,7 +266,7 @@ func (w *world) guardEvents() (events []string, err error) {
 func (w *world) explain() {
 	time.Sleep(time.Second)
 	for _, outcome := range []string{"failed", "refused"} {
-		list, _ := w.client.Trouble(w.ctx, wire.Filter{Outcome: outcome}, 5)
+		list, _ := w.client.Failures(w.ctx, model.RequestFilter{Outcome: outcome}, 5)
 		for _, r := range list.Requests {
 			fmt.Println("   ", r.Proxy, r.Method, r.Path, r.Status, r.Outcome, r.Reason, r.Detail)
 		}

@@ -20,10 +20,8 @@ import (
 	"syscall"
 	"time"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/control"
-	"nightjar/core/rules"
 	"nightjar/standin"
 )
 
@@ -118,8 +116,9 @@ func run() error {
 	if err != nil {
 		return err
 	}
-	base := standin.Mesh{Gateway: gateway, Outside: outside}.Rules()
-	for r := (dto.Revision{}); r.Number == 0; time.Sleep(200 * time.Millisecond) {
+	files := standin.Mesh{Gateway: gateway, Outside: outside}.Rules()
+	base := []model.File{{Name: files[0].Name, Text: files[0].Text}}
+	for r := (model.Revision{}); r.Number == 0; time.Sleep(200 * time.Millisecond) {
 		select {
 		case err := <-gone:
 			gone <- err
@@ -161,7 +160,7 @@ const (
 )
 
 // measured measures a policy until the machine was quiet meanwhile; nil: it never was.
-func measured(ctx context.Context, c *client.Client, base []rules.File, p policy) (*result, error) {
+func measured(ctx context.Context, c *client.Client, base []model.File, p policy) (*result, error) {
 	for range turns {
 		r := &result{policy: p, pairs: 1}
 		if quiet, err := r.measure(ctx, c, base); quiet || err != nil {
@@ -187,27 +186,27 @@ func mean(list []result) result {
 const measuredFor = 45
 
 // load is the file of the trial.
-func load(seconds int, drill string) []rules.File {
+func load(seconds int, drill string) []model.File {
 	text := fmt.Sprintf("trials:\n  accuracy:\n    for: %ds\n    warm-up: 5s\n    load:\n      - {to: sailings, path: /sailings/today, rate: 300/s, arrivals: random}\n      - {to: kiosk, path: /board, rate: 20/s, arrivals: random}\n", seconds)
 	if drill != "" {
 		text += "    drill: " + drill + "\n"
 	}
-	return []rules.File{{Name: "accuracy.yaml", Text: text}}
+	return []model.File{{Name: "accuracy.yaml", Text: text}}
 }
 
 // measure forecasts a policy, then tries it. It was not quiet when the machine
 // held requests up meanwhile, which no forecast can know of.
-func (r *result) measure(ctx context.Context, c *client.Client, base []rules.File) (quiet bool, err error) {
-	publish := func(files []rules.File) error {
-		_, err := c.Publish(ctx, dto.PublishIn{Files: files, Author: "accuracy", Message: r.name}, nil)
+func (r *result) measure(ctx context.Context, c *client.Client, base []model.File) (quiet bool, err error) {
+	publish := func(files []model.File) error {
+		_, err := c.Publish(ctx, model.PublishRequest{Files: files, Author: "accuracy", Message: r.name}, nil)
 		return err
 	}
-	send := func(length int, drill string) (t control.Trial, err error) {
-		t, err = c.StartTrial(ctx, control.TrialAsk{Name: "accuracy", File: load(length, drill), By: "accuracy"})
-		for err == nil && t.State == control.TrialRunning {
+	send := func(length int, drill string) (t model.Trial, err error) {
+		t, err = c.StartTrial(ctx, model.TrialRequest{Name: "accuracy", File: load(length, drill), By: "accuracy"})
+		for err == nil && t.State == model.TrialRunning {
 			time.Sleep(500 * time.Millisecond)
 			t, err = c.Trial(ctx, t.Number)
-			if err == nil && t.State == control.TrialRunning && t.Seconds > 10 && t.Pace.Late99MS > 2*quietMS {
+			if err == nil && t.State == model.TrialRunning && t.Seconds > 10 && t.Pace.Late99MS > 2*quietMS {
 				t, err = c.StopTrial(ctx, t.Number, "accuracy") // nothing comes of it
 			}
 		}
@@ -227,8 +226,8 @@ func (r *result) measure(ctx context.Context, c *client.Client, base []rules.Fil
 		}
 		text = strings.Replace(text, pair[0], pair[1], 1)
 	}
-	draft := []rules.File{{Name: base[0].Name, Text: text}}
-	f, err := c.Forecast(ctx, control.ForecastAsk{Rules: draft, File: load(*long, r.drill), Trial: "accuracy", Requests: 100_000, Window: 40,
+	draft := []model.File{{Name: base[0].Name, Text: text}}
+	f, err := c.Forecast(ctx, model.ForecastRequest{Rules: draft, File: load(*long, r.drill), Trial: "accuracy", Requests: 100_000, Window: 40,
 		Expect: []string{"success >= 0%", "p95 <= 1h", "load-factor <= 100"}})
 	if err != nil {
 		return false, err
@@ -241,7 +240,7 @@ func (r *result) measure(ctx context.Context, c *client.Client, base []rules.Fil
 	if err != nil {
 		return false, err
 	}
-	r.tried = figures{*t.Figures.Success, t.Figures.P95MS / 1000, *t.Figures.LoadFactor}
+	r.tried = figures{*t.Figures.Success, t.Figures.P95MS / 1000, *t.Figures.AttemptsPerRequest}
 	return t.Pace.Late99MS < quietMS, nil
 }
 

@@ -24,9 +24,8 @@ import (
 	"sync"
 	"time"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/core/rules"
 )
 
 var (
@@ -286,8 +285,8 @@ func startNightjar(ctx context.Context, spawn func(string, ...string) (int, erro
 		text += more()
 	}
 	for range 100 {
-		out, err := c.Publish(ctx, dto.PublishIn{Files: []rules.File{{Name: "bench.yaml", Text: text}}}, nil)
-		if err == nil && out.Reached.InForce >= 2 {
+		out, err := c.Publish(ctx, model.PublishRequest{Files: []model.File{{Name: "bench.yaml", Text: text}}}, nil)
+		if err == nil && out.Rollout.Acknowledged >= 2 {
 			return nil
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -17,10 +17,8 @@ import (
 	"syscall"
 	"time"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/control"
-	"nightjar/core/rules"
 	"nightjar/proxy"
 )
 
@@ -140,9 +138,9 @@ func publishes(b *bench) error {
 	time.Sleep(3 * time.Second) // until the sample is under way
 	var took []float64
 	for i := 0; i < 400 && len(took) < 40; i++ {
-		out, err := c.Split(b.ctx, "sailings", dto.SplitIn{Weights: []control.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil)
-		if err == nil && out.Reached.InForce == 12 {
-			took = append(took, out.Reached.AfterMS)
+		out, err := c.Split(b.ctx, "sailings", model.SplitRequest{Weights: []model.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil)
+		if err == nil && out.Rollout.Acknowledged == 12 {
+			took = append(took, out.Rollout.AfterMS)
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -162,7 +160,7 @@ func publishes(b *bench) error {
 	}
 	l := loadOn(n.addr)
 	for i := range 1000 {
-		if _, err := n.client.Split(b.ctx, "bench", dto.SplitIn{Route: "all", Weights: []control.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil); err != nil {
+		if _, err := n.client.Split(b.ctx, "bench", model.SplitRequest{Route: "all", Weights: []model.Weight{{Target: "v1", Weight: strconv.Itoa(i % 100)}, {Target: "v2", Weight: strconv.Itoa(100 - i%100)}}}, nil); err != nil {
 			return err
 		}
 	}
@@ -203,7 +201,7 @@ func upgrades(b *bench) error {
 				return err
 			}
 			for _, p := range f.Proxies {
-				if p.Service == "caller" && p.State == control.Follows {
+				if p.Service == "caller" && p.State == model.ProxyCurrent {
 					next = p.PID
 				}
 			}
@@ -237,7 +235,7 @@ func fleet(b *bench) error {
 		return err
 	}
 	const many, services = 1000, 100
-	publish := func(v1 int) (dto.PublishIn, error) {
+	publish := func(v1 int) (model.PublishRequest, error) {
 		var text strings.Builder
 		text.WriteString("services:\n")
 		for i := range services {
@@ -247,7 +245,7 @@ func fleet(b *bench) error {
 			}
 			fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2]%s, routes: [{name: all, send: {v1: %d, v2: %d}}]}\n", i, calls, v1, 100-v1)
 		}
-		return dto.PublishIn{Files: []rules.File{{Name: "many.yaml", Text: text.String()}}, WaitMS: new(20_000)}, nil
+		return model.PublishRequest{Files: []model.File{{Name: "many.yaml", Text: text.String()}}, WaitMS: new(20_000)}, nil
 	}
 	ctx, end := context.WithCancel(b.ctx)
 	var running sync.WaitGroup
@@ -266,7 +264,7 @@ func fleet(b *bench) error {
 		f, err := c.Fleet(b.ctx)
 		n := 0
 		for _, p := range f.Proxies {
-			if p.Connected {
+			if p.IsConnected {
 				n++
 			}
 		}
@@ -286,11 +284,11 @@ func fleet(b *bench) error {
 		if err != nil {
 			return err
 		}
-		if out.Reached.InForce <= many {
-			return fmt.Errorf("only %d of %d have revision %d", out.Reached.InForce, out.Reached.Connected, out.Revision)
+		if out.Rollout.Acknowledged <= many {
+			return fmt.Errorf("only %d of %d have revision %d", out.Rollout.Acknowledged, out.Rollout.Connected, out.Revision)
 		}
 		if i > 0 {
-			took = append(took, out.Reached.AfterMS)
+			took = append(took, out.Rollout.AfterMS)
 		}
 		time.Sleep(500 * time.Millisecond)
 	}

@@ -11,8 +11,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nightjar/api/model"
 	"nightjar/control"
-	"nightjar/core/release"
+	"nightjar/control/revisions"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/store"
@@ -38,7 +39,7 @@ func releasesPart(b *bench) error {
 		return err
 	}
 	defer st.Close()
-	c, err := control.New(b.ctx, st, "bench")
+	c, err := control.New(b.ctx, control.Config{Store: st, Program: "bench"})
 	if err != nil {
 		return err
 	}
@@ -51,7 +52,7 @@ func releasesPart(b *bench) error {
 	for i := range manyReleases {
 		fmt.Fprintf(&text, "  r%d: {service: s%d, from: v1, to: v2, stages: [10%%, 50%%, 90%%], each: %s, judge: {every: 5s, least: 20}}\n", i, i, stageTime)
 	}
-	if _, err := c.Publish(b.ctx, control.Publication{Bundle: control.MainBundle, Files: []rules.File{{Name: "many.yaml", Text: text.String()}}, Author: "bench"}); err != nil {
+	if _, err := c.Revisions.Publish(b.ctx, revisions.Publication{Bundle: model.MainBundle, Files: []rules.File{{Name: "many.yaml", Text: text.String()}}, Author: "bench"}); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(b.ctx)
@@ -69,7 +70,7 @@ func releasesPart(b *bench) error {
 			case <-tick.C:
 			}
 			d := wire.Delta{Nonce: fmt.Sprint("p", n%10), Sequence: n/10 + 1, Holds: 1, Caller: "kiosk"}
-			revision := c.InForce().Revision.Number
+			revision := c.Revisions.Current().Revision.Number
 			for i := n % 10; i < manyReleases; i += 10 {
 				for v, count := range map[string]uint64{"v1": 40, "v2": 20} {
 					s := fmt.Sprint("s", i)
@@ -82,20 +83,20 @@ func releasesPart(b *bench) error {
 	})
 	begun := time.Now()
 	for i := range manyReleases {
-		if _, err := c.StartRelease(ctx, control.ReleaseAsk{Name: fmt.Sprint("r", i), By: "bench"}); err != nil {
+		if _, err := c.Releases.Start(ctx, model.StartReleaseRequest{Name: fmt.Sprint("r", i), By: "bench"}); err != nil {
 			return err
 		}
 	}
 	fmt.Printf("\nreleases: %d at once, started within %s; three stages of %s, judged every 5 s\n", manyReleases, time.Since(begun).Round(100*time.Millisecond), stageTime)
 	cpu := usedCPU()
 	for end := time.Now().Add(3*stageTime + time.Minute); ; time.Sleep(time.Second) {
-		list, err := c.Releases(ctx, 0, manyReleases)
+		list, err := c.Releases.List(ctx, 0, manyReleases)
 		if err != nil {
 			return err
 		}
 		running := 0
 		for _, r := range list.Releases {
-			if !r.State.Over() {
+			if !r.IsOver() {
 				running++
 			}
 		}
@@ -110,11 +111,11 @@ func releasesPart(b *bench) error {
 	var late []float64
 	revisions := uint(0)
 	for i := range manyReleases {
-		r, err := c.ReleaseDetail(ctx, fmt.Sprint("r", i))
+		r, err := c.Releases.Get(ctx, fmt.Sprint("r", i))
 		if err != nil {
 			return err
 		}
-		if r.State != release.Completed {
+		if r.State != model.ReleaseCompleted {
 			return fmt.Errorf("release %s is %s: %s", r.Name, r.State, r.Why)
 		}
 		var last time.Time

@@ -18,9 +18,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"nightjar/api/dto"
+	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/store"
 	"nightjar/telemetry"
@@ -38,7 +37,7 @@ func feed(b *bench) error {
 	if err := ready(t.addr); err != nil {
 		return err
 	}
-	watch := func(f wire.Filter) (end func() uint64) {
+	watch := func(f model.RequestFilter) (end func() uint64) {
 		ctx, stop := context.WithCancel(b.ctx)
 		var got, lost atomic.Uint64
 		done := make(chan struct{})
@@ -46,7 +45,7 @@ func feed(b *bench) error {
 		var once sync.Once
 		go func() {
 			defer close(done)
-			t.client.Requests(ctx, f, func(l dto.FeedLine) bool {
+			t.client.Requests(ctx, f, func(l model.FeedLine) bool {
 				once.Do(func() { close(began) })
 				if l.Request != nil {
 					got.Add(1)
@@ -61,10 +60,10 @@ func feed(b *bench) error {
 	}
 	kinds := []struct {
 		name   string
-		filter *wire.Filter
+		filter *model.RequestFilter
 		rps    []float64
 		seen   uint64
-	}{{name: "nobody"}, {name: "narrow", filter: &wire.Filter{To: host, Header: "x-crew=yes", Outcome: wire.Trouble}}, {name: "header", filter: &wire.Filter{To: host, Header: "x-crew=yes"}}, {name: "everything", filter: &wire.Filter{}}}
+	}{{name: "nobody"}, {name: "narrow", filter: &model.RequestFilter{To: host, Header: "x-crew=yes", Outcome: model.OutcomeNotOK}}, {name: "header", filter: &model.RequestFilter{To: host, Header: "x-crew=yes"}}, {name: "everything", filter: &model.RequestFilter{}}}
 	fmt.Printf("\nfeed: %d rounds of %d s for each, in turn; %d connections\n", *rounds, *seconds, *conns)
 	for round := range *rounds + 1 { // the first is not counted
 		for i := range kinds {
@@ -284,7 +283,7 @@ func consolePart(b *bench) error {
 		fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2], owner: team-%d, routes: [{name: all, send: {v1: 90, v2: 10}}]}\n", i, i%12)
 	}
 	for range 100 {
-		if _, err = c.Publish(b.ctx, dto.PublishIn{Files: []rules.File{{Name: "many.yaml", Text: text.String()}}}, nil); err == nil {
+		if _, err = c.Publish(b.ctx, model.PublishRequest{Files: []model.File{{Name: "many.yaml", Text: text.String()}}}, nil); err == nil {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -49,10 +49,10 @@ var pages = []page{
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "release start sailings-to-v2"},
 		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
-	{name: "requests-page", path: "/requests?tries=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
+	{name: "requests-page", path: "/requests?attempts=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
-	{name: "traces-page", path: "/traces?outcome=trouble", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
-		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=stretch]').length > 2"}},
+	{name: "traces-page", path: "/traces?outcome=not-ok", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
+		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=bar]').length > 2"}},
 	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2",
 		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
@@ -75,7 +75,7 @@ var commands = []command{
 	{"links", 34, "nightjar links; nightjar routes"},
 	{"call", 48, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
 	{"publish", 50, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
-	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --tries 2 -n 2 -o wide; nightjar traces --outcome trouble -n 3"},
+	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --attempts 2 -n 2 -o wide; nightjar traces --outcome not-ok -n 3"},
 	{"release", 30, "nightjar release start sailings-to-v2 --follow; sleep 84"},
 }
 

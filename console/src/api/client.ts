@@ -9,52 +9,51 @@ export type Route = Schemas["Route"];
 export type Link = Schemas["Link"];
 export type Figures = Schemas["Figures"];
 export type Published = Schemas["Published"];
-export type SplitIn = Schemas["SplitIn"];
-export type Ask = Schemas["Ask"];
-export type Call = Schemas["Call"];
-export type Tally = Schemas["Tally"];
-export type Explained = Schemas["Explained"];
+export type SplitRequest = Schemas["SplitRequest"];
+export type RequestSpec = Schemas["RequestSpec"];
+export type CallRequest = Schemas["CallRequest"];
+export type CallResult = Schemas["CallResult"];
+export type Explanation = Schemas["Explanation"];
 export type Problem = Schemas["Problem"];
-export type Finding = Schemas["RulesFinding"];
-export type RuleFile = Schemas["RulesFile"];
-export type Report = Schemas["Report"];
+export type Finding = Schemas["Finding"];
+export type CheckReport = Schemas["CheckReport"];
 export type Revision = Schemas["Revision"];
-export type Revisions = Schemas["Revisions"];
+export type RevisionPage = Schemas["RevisionPage"];
 export type Draft = Schemas["Draft"];
 export type Fleet = Schemas["Fleet"];
-export type Member = Schemas["Member"];
-export type Caller = Schemas["Caller"];
-export type VersionStatus = Schemas["EngineVersionStatus"];
+export type Proxy = Schemas["Proxy"];
+export type GuardState = Schemas["GuardState"];
+export type VersionGuards = Schemas["VersionGuards"];
 export type Drill = Schemas["Drill"];
-export type Happened = Schemas["StoreActivity"];
-export type AppFigures = Schemas["AppFigures"];
+export type ActivityEntry = Schemas["ActivityEntry"];
 export type Timeline = Schemas["Timeline"];
 export type Point = Schemas["Point"];
 export type Mark = Schemas["Mark"];
-export type Request = Schemas["WireRecord"];
+export type RequestRecord = Schemas["RequestRecord"];
 export type FeedLine = Schemas["FeedLine"];
-export type TraceList = Schemas["Traces"];
-export type TraceSummary = Schemas["TracesSummary"];
-export type Trace = Schemas["TracesTrace"];
-export type TraceRow = Schemas["TracesRow"];
+export type TraceList = Schemas["TraceList"];
+export type TraceSummary = Schemas["TraceSummary"];
+export type Trace = Schemas["Trace"];
+export type TraceSpan = Schemas["TraceSpan"];
 export type Effect = Schemas["Effect"];
-export type EffectHead = Schemas["EffectHead"];
+export type EffectSummary = Schemas["EffectSummary"];
 export type EffectRow = Schemas["EffectRow"];
 export type EffectFigure = Schemas["EffectFigure"];
 export type Trial = Schemas["Trial"];
-export type Judgement = Schemas["TrialJudgement"];
+export type ExpectationResult = Schemas["ExpectationResult"];
 export type TrialComparison = Schemas["TrialComparison"];
-export type ForecastAsk = Schemas["ForecastAsk"];
+export type ForecastRequest = Schemas["ForecastRequest"];
 export type Forecast = Schemas["Forecast"];
 export type Release = Schemas["Release"];
-export type ReleaseList = Schemas["ReleaseList"];
-export type ReleaseJudgement = Schemas["ReleaseJudgement"];
-export type ReleaseSide = Schemas["ReleaseSide"];
-export type Standin = Schemas["Standin"];
+export type ReleasePage = Schemas["ReleasePage"];
+export type StageJudgement = Schemas["StageJudgement"];
+export type JudgementSide = Schemas["JudgementSide"];
+export type StandIn = Schemas["StandIn"];
 export type SweepPoint = Schemas["SweepPoint"];
+export type RuleFile = Schemas["File"];
 
-/** An error that the service answered. */
-export class Refused extends Error {
+/** An error response of the service. */
+export class ApiError extends Error {
   constructor(readonly problem: Problem) {
     super(problem.detail);
   }
@@ -66,9 +65,9 @@ async function refuse(response: Response): Promise<never> {
   try {
     problem = JSON.parse(text) as Problem;
   } catch {
-    throw new Error(`The service answered ${response.status}.`);
+    throw new Error(`The service responded ${response.status}.`);
   }
-  throw new Refused(problem);
+  throw new ApiError(problem);
 }
 
 async function send(method: string, path: string, body: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<Response> {
@@ -92,13 +91,13 @@ export async function readFleet(signal: AbortSignal): Promise<Fleet> {
   return (await get("/fleet", signal)) as Fleet;
 }
 
-/** What people did and what proxies saw of their guards, newest first. */
-export async function readActivity(service: string, limit: number, signal: AbortSignal): Promise<Happened[]> {
-  return ((await get(`/activity?limit=${limit}&service=${encodeURIComponent(service)}`, signal)) as Schemas["Activity"]).activity;
+/** What people did, and what proxies reported of their guards, newest first. */
+export async function readActivity(service: string, limit: number, signal: AbortSignal): Promise<ActivityEntry[]> {
+  return ((await get(`/activity?limit=${limit}&service=${encodeURIComponent(service)}`, signal)) as Schemas["ActivityPage"]).activity;
 }
 
-/** Begins a drill. */
-export async function startDrill(body: Schemas["DrillAsk"]): Promise<Drill> {
+/** Starts a drill. */
+export async function startDrill(body: Schemas["DrillRequest"]): Promise<Drill> {
   return (await (await post("/drills", body)).json()) as Drill;
 }
 
@@ -107,9 +106,9 @@ export async function stopDrill(id: string): Promise<void> {
   await send("DELETE", `/drills/${encodeURIComponent(id)}?by=console`, undefined);
 }
 
-/** Checks files that are being worked on; nothing is remembered. */
-export async function check(bundle: string, files: RuleFile[], signal: AbortSignal): Promise<Report> {
-  return (await (await post("/rules/check", { bundle, files, passing: true }, {}, signal)).json()) as Report;
+/** Checks files that are being edited. The service does not keep them as the files last checked. */
+export async function check(bundle: string, files: RuleFile[], signal: AbortSignal): Promise<CheckReport> {
+  return (await (await post("/rules/check", { bundle, files, isDraft: true }, {}, signal)).json()) as CheckReport;
 }
 
 export async function format(files: RuleFile[]): Promise<RuleFile[]> {
@@ -121,48 +120,48 @@ export const readSchema = (): Promise<unknown> => get("/rules/schema");
 /** One revision with its files; 0 is the one in force. */
 export const readRevision = async (number: number): Promise<Revision> => (await get(`/revisions/${number}`)) as Revision;
 
-export const readRevisions = async (before: number, limit: number): Promise<Revisions> => (await get(`/revisions?before=${before}&limit=${limit}`)) as Revisions;
+export const readRevisions = async (before: number, limit: number): Promise<RevisionPage> => (await get(`/revisions?before=${before}&limit=${limit}`)) as RevisionPage;
 
 /** Publishes files on top of a revision; refused when another one is in force. */
-export async function publish(body: Schemas["PublishIn"], base: number): Promise<Published> {
+export async function publish(body: Schemas["PublishRequest"], base: number): Promise<Published> {
   return (await (await post("/revisions", body, { "If-Match": `"${base}"` })).json()) as Published;
 }
 
-export async function restore(number: number, body: Schemas["RestoreIn"]): Promise<Published> {
+export async function restore(number: number, body: Schemas["RestoreRequest"]): Promise<Published> {
   return (await (await post(`/revisions/${number}/restore`, body)).json()) as Published;
 }
 
 const draftPath = (bundle: string, by: string) => `/drafts/${encodeURIComponent(bundle)}?by=${encodeURIComponent(by)}`;
 
-/** What somebody is working on; null: nothing. */
+/** The draft of a person; null: there is none. */
 export async function readDraft(bundle: string, by: string): Promise<Draft | null> {
   try {
     return (await get(draftPath(bundle, by))) as Draft;
   } catch (e) {
-    if (e instanceof Refused && e.problem.code === "no-draft") return null;
+    if (e instanceof ApiError && e.problem.code === "not-found") return null;
     throw e;
   }
 }
 
-export async function saveDraft(bundle: string, body: Schemas["DraftIn"], version: number): Promise<Draft> {
+export async function saveDraft(bundle: string, body: Schemas["DraftRequest"], version: number): Promise<Draft> {
   return (await (await send("PUT", `/drafts/${encodeURIComponent(bundle)}`, body, { "If-Match": `"${version}"` })).json()) as Draft;
 }
 
-export async function dropDraft(bundle: string, by: string): Promise<void> {
+export async function deleteDraft(bundle: string, by: string): Promise<void> {
   await send("DELETE", draftPath(bundle, by), undefined);
 }
 
 /** Changes the weights of a route, on top of the revision that the page shows. */
-export async function split(service: string, body: SplitIn, revision: number): Promise<Published> {
+export async function split(service: string, body: SplitRequest, revision: number): Promise<Published> {
   const response = await post(`/services/${encodeURIComponent(service)}/split`, body, { "If-Match": `"${revision}"` });
   return (await response.json()) as Published;
 }
 
-export async function explain(body: Ask, signal: AbortSignal): Promise<Explained> {
-  return (await (await post("/explain", body, {}, signal)).json()) as Explained;
+export async function explain(body: RequestSpec, signal: AbortSignal): Promise<Explanation> {
+  return (await (await post("/explain", body, {}, signal)).json()) as Explanation;
 }
 
-/** What a request has to be like; what is empty does not matter. */
+/** Parameters of a query; empty ones are left out. */
 export type Query = Record<string, string | number | undefined>;
 
 function queryText(query: Query): string {
@@ -178,30 +177,30 @@ export const readMeshAt = async (at: number, signal: AbortSignal): Promise<Mesh>
 export const readTimeline = async (query: Query, signal: AbortSignal): Promise<Timeline> => (await get(`/timeline?${queryText(query)}`, signal)) as Timeline;
 
 /** Some of the latest requests that did not succeed, newest first. */
-export async function readTrouble(query: Query, signal: AbortSignal): Promise<Request[]> {
-  return ((await get(`/requests/trouble?${queryText(query)}`, signal)) as Schemas["Trouble"]).requests;
+export async function readFailures(query: Query, signal: AbortSignal): Promise<RequestRecord[]> {
+  return ((await get(`/requests/failures?${queryText(query)}`, signal)) as Schemas["RecentFailures"]).requests;
 }
 
 export const readTraces = async (query: Query, signal: AbortSignal): Promise<TraceList> => (await get(`/traces?${queryText(query)}`, signal)) as TraceList;
 
 export const readTrace = async (id: string, signal: AbortSignal): Promise<Trace> => (await get(`/traces/${encodeURIComponent(id)}`, signal)) as Trace;
 
-/** What each revision did, newest first. */
-export const readEffects = async (limit: number, signal: AbortSignal): Promise<EffectHead[]> => ((await get(`/effects?limit=${limit}`, signal)) as Schemas["Effects"]).effects;
+/** The effect of each revision, newest first. */
+export const readEffects = async (limit: number, signal: AbortSignal): Promise<EffectSummary[]> => ((await get(`/effects?limit=${limit}`, signal)) as Schemas["EffectPage"]).effects;
 
-/** What a revision did, or what changed at a moment. */
+/** The effect of a revision, or what changed at a moment. */
 export const readEffect = async (query: Query, signal: AbortSignal): Promise<Effect> => (await get(`/effect?${queryText(query)}`, signal)) as Effect;
 
-/** Where an effect or a trial is to be had as one page. */
+/** The URL of the report on an effect or a trial. */
 export const reportURL = (path: string, query: Query = {}): string => `/api/v1${path}/report?${queryText(query)}`;
 
-export const readTrials = async (limit: number, signal: AbortSignal): Promise<Trial[]> => ((await get(`/trials?limit=${limit}`, signal)) as Schemas["Trials"]).trials;
+export const readTrials = async (limit: number, signal: AbortSignal): Promise<Trial[]> => ((await get(`/trials?limit=${limit}`, signal)) as Schemas["TrialPage"]).trials;
 
 export const readTrial = async (number: number, signal: AbortSignal): Promise<Trial> => (await get(`/trials/${number}`, signal)) as Trial;
 
 export const readTrialNames = async (): Promise<string[]> => ((await get("/trials/names")) as Schemas["TrialNames"]).names;
 
-export const startTrial = async (body: Schemas["TrialAsk"]): Promise<Trial> => (await (await post("/trials", body)).json()) as Trial;
+export const startTrial = async (body: Schemas["TrialRequest"]): Promise<Trial> => (await (await post("/trials", body)).json()) as Trial;
 
 export async function stopTrial(number: number): Promise<void> {
   await send("DELETE", `/trials/${number}?by=console`, undefined);
@@ -209,25 +208,25 @@ export async function stopTrial(number: number): Promise<void> {
 
 export const compareTrials = async (before: number, after: number, signal: AbortSignal): Promise<TrialComparison> => (await get(`/trials/${before}/against/${after}`, signal)) as TrialComparison;
 
-export const readReleases = async (limit: number, signal: AbortSignal): Promise<ReleaseList> => (await get(`/releases?limit=${limit}`, signal)) as ReleaseList;
+export const readReleases = async (limit: number, signal: AbortSignal): Promise<ReleasePage> => (await get(`/releases?limit=${limit}`, signal)) as ReleasePage;
 
-/** A release by its number or name, with its judgements, events and notices. */
+/** A release by its number or name, with its judgements, events and notifications. */
 export const readRelease = async (name: string, signal: AbortSignal): Promise<Release> => (await get(`/releases/${encodeURIComponent(name)}`, signal)) as Release;
 
 export const startRelease = async (name: string, by: string): Promise<Release> => (await (await post("/releases", { name, by })).json()) as Release;
 
-/** Tells a release what a person wants: hold, resume, skip, withdraw or finish. */
+/** Acts on a release: hold, resume, skip, withdraw or finish. */
 export const actRelease = async (number: number, act: string, by: string, why: string): Promise<Release> => (await (await post(`/releases/${number}/${act}`, { by, why })).json()) as Release;
 
-export const readStandins = async (signal: AbortSignal): Promise<Standin[]> => ((await get("/standins", signal)) as Schemas["Standins"]).standins;
+export const readStandIns = async (signal: AbortSignal): Promise<StandIn[]> => ((await get("/standins", signal)) as Schemas["StandInList"]).standIns;
 
-/** Lets the simulated workloads of SERVICE/VERSION behave otherwise. */
-export const setStandin = async (which: string, body: Schemas["StandinChange"]): Promise<void> => void (await send("PUT", `/standins/${encodeURIComponent(which.replace("/", "~"))}`, body));
+/** Changes the behaviour of the stand-ins of SERVICE/VERSION. */
+export const changeStandIn = async (which: string, body: Schemas["StandInChange"]): Promise<void> => void (await send("PUT", `/standins/${encodeURIComponent(which.replace("/", "~"))}`, body));
 
-/** Computes what requests would come to. */
-export const forecast = async (body: ForecastAsk, signal: AbortSignal): Promise<Forecast> => (await (await post("/forecasts", body, {}, signal)).json()) as Forecast;
+/** Computes a forecast. */
+export const forecast = async (body: ForecastRequest, signal: AbortSignal): Promise<Forecast> => (await (await post("/forecasts", body, {}, signal)).json()) as Forecast;
 
-/** Calls each with the lines of a stream, as many at once as came together. */
+/** Calls each with every line of a stream. */
 async function lines(response: Response, each: (line: string) => void): Promise<void> {
   const reader = response.body?.pipeThrough(new TextDecoderStream()).getReader();
   let rest = "";
@@ -245,14 +244,14 @@ export async function followRequests(query: Query, each: (line: FeedLine) => voi
   await lines(await send("GET", `/requests?${queryText(query)}`, undefined, {}, signal), (line) => each(JSON.parse(line) as FeedLine));
 }
 
-/** Sends requests; each is called with every tally on the way. */
-export async function call(body: Call, each: (tally: Tally) => void, signal: AbortSignal): Promise<void> {
+/** Sends requests; each is called with every interim result. */
+export async function call(body: CallRequest, each: (result: CallResult) => void, signal: AbortSignal): Promise<void> {
   const response = await post("/calls", body, {}, signal);
   let final = false;
   await lines(response, (line) => {
-    const tally = JSON.parse(line) as Tally;
-    final ||= tally.final;
-    each(tally);
+    const result = JSON.parse(line) as CallResult;
+    final ||= result.isFinal;
+    each(result);
   });
   if (!final) throw new Error("The service ended the call early. Is it still running?");
 }

@@ -1,12 +1,12 @@
 import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
 import type { Mesh } from "./client";
 
-/** What the live stream says. */
+/** The newest event of the live stream. */
 export interface Live {
   mesh: Mesh | null;
   /** When the last event came, in ms; 0: none yet. */
   at: number;
-  /** No event for longer than two seconds should ever take. */
+  /** No event came for three seconds; one should come every second. */
   stale: boolean;
 }
 
@@ -17,8 +17,8 @@ export const useLive = (): Live => useContext(LiveContext);
 const silence = 3000;
 
 /**
- * Follows the mesh as long as the page can be seen. A browser opens six connections
- * to one host for all its tabs; those that nobody looks at are to hold none.
+ * Follows the mesh as long as the page is visible. A browser opens six connections
+ * to one host for all its tabs, so hidden tabs must hold none.
  */
 export function LiveProvider({ children }: { children: ReactNode }) {
   const [live, setLive] = useState<Live>({ mesh: null, at: 0, stale: false });

@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What people did and what proxies saw of their guards, newest first */
+        /** What people did and what proxies reported, newest first */
         get: operations["activity"];
         put?: never;
         post?: never;
@@ -45,7 +45,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is working on which bundle */
+        /** Who is editing which bundle */
         get: operations["drafts"];
         put?: never;
         post?: never;
@@ -62,13 +62,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The files that somebody is working on */
+        /** The files that somebody is editing */
         get: operations["draft"];
-        /** Keep the files that somebody is working on */
+        /** Save the files that somebody is editing */
         put: operations["saveDraft"];
         post?: never;
-        /** Forget the files that somebody was working on */
-        delete: operations["dropDraft"];
+        /** Delete a draft */
+        delete: operations["deleteDraft"];
         options?: never;
         head?: never;
         patch?: never;
@@ -81,10 +81,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Drills that run or ran, newest first */
+        /** Drills, newest first */
         get: operations["drills"];
         put?: never;
-        /** Begin a drill: harm on purpose, which ends by itself in every proxy */
+        /** Start a drill: failures that are injected for a limited time, and end by themselves in every proxy */
         post: operations["startDrill"];
         delete?: never;
         options?: never;
@@ -102,7 +102,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End a drill before its time */
+        /** Stop a drill before its time */
         delete: operations["stopDrill"];
         options?: never;
         head?: never;
@@ -169,7 +169,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Which route takes a request, and why not the others */
+        /** Which routes a request takes, and why not others */
         post: operations["explain"];
         delete?: never;
         options?: never;
@@ -194,7 +194,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/fleet/take": {
+    "/api/v1/fleet/adopt": {
         parameters: {
             query?: never;
             header?: never;
@@ -203,8 +203,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tell proxies to follow this mesh, whatever they followed before */
-        post: operations["takeFleet"];
+        /** Tell proxies to follow this mesh, whatever mesh they followed before */
+        post: operations["adopt"];
         delete?: never;
         options?: never;
         head?: never;
@@ -220,7 +220,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Compute what requests would come to, by the rules in force and by a draft */
+        /** Compute what would happen to requests under the rules in force and under a draft */
         post: operations["forecast"];
         delete?: never;
         options?: never;
@@ -269,7 +269,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All that runs, with the figures of some seconds */
+        /** All that runs, with the figures of one window */
         get: operations["mesh"];
         put?: never;
         post?: never;
@@ -286,10 +286,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Releases that run or ran, newest first, and those that the rules in force declare */
+        /** Releases, newest first, and those that the rules in force declare */
         get: operations["releases"];
         put?: never;
-        /** Begin a release that the rules in force declare */
+        /** Start a release that the rules in force declare */
         post: operations["startRelease"];
         delete?: never;
         options?: never;
@@ -304,8 +304,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The public key with which receivers check what they are told (Ed25519) */
-        get: operations["releaseKey"];
+        /** The public key by which receivers check the signatures of events (Ed25519) */
+        get: operations["signingKey"];
         put?: never;
         post?: never;
         delete?: never;
@@ -321,7 +321,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A release by its name (the newest run) or number, with its judgements, events and notices */
+        /** A release by its name (its newest run) or number, with judgements, events and notifications */
         get: operations["release"];
         put?: never;
         post?: never;
@@ -340,8 +340,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tell a release what a person wants: hold, resume, skip, withdraw or finish */
-        post: operations["actRelease"];
+        /** Hold, resume, skip a step of, withdraw or finish a release */
+        post: operations["actOnRelease"];
         delete?: never;
         options?: never;
         head?: never;
@@ -365,7 +365,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/requests/trouble": {
+    "/api/v1/requests/failures": {
         parameters: {
             query?: never;
             header?: never;
@@ -373,7 +373,7 @@ export interface paths {
             cookie?: never;
         };
         /** Some of the latest requests that did not succeed, newest first */
-        get: operations["trouble"];
+        get: operations["failures"];
         put?: never;
         post?: never;
         delete?: never;
@@ -392,7 +392,7 @@ export interface paths {
         /** Published revisions, newest first */
         get: operations["revisions"];
         put?: never;
-        /** Publish the files of a bundle as a new revision, and wait until the proxies have it */
+        /** Publish the files of a bundle as a new revision, and wait until the proxies have it in force */
         post: operations["publish"];
         delete?: never;
         options?: never;
@@ -460,7 +460,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Lay rule files out anew; comments stay */
+        /** Format rule files; comments stay */
         post: operations["format"];
         delete?: never;
         options?: never;
@@ -526,8 +526,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The simulated workloads of the sample mesh; none elsewhere */
-        get: operations["standins"];
+        /** The stand-ins of the sample mesh; none elsewhere */
+        get: operations["standIns"];
         put?: never;
         post?: never;
         delete?: never;
@@ -544,8 +544,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Let simulated workloads behave otherwise: an instance, or all of SERVICE~VERSION */
-        put: operations["setStandin"];
+        /** Change how stand-ins behave: an instance, or all of SERVICE~VERSION */
+        put: operations["changeStandIn"];
         post?: never;
         delete?: never;
         options?: never;
@@ -594,7 +594,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One trace, by the begin of its id */
+        /** One trace, by the beginning of its id */
         get: operations["trace"];
         put?: never;
         post?: never;
@@ -611,10 +611,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Trials that run or ran, newest first */
+        /** Trials, newest first */
         get: operations["trials"];
         put?: never;
-        /** Begin a trial, by the rules in force or by a draft that only its requests follow */
+        /** Start a trial, with the rules in force or with a draft that only its requests follow */
         post: operations["startTrial"];
         delete?: never;
         options?: never;
@@ -650,7 +650,7 @@ export interface paths {
         get: operations["trial"];
         put?: never;
         post?: never;
-        /** End a trial before its time; what it measured is kept */
+        /** Stop a trial before its time; what it measured is kept */
         delete: operations["stopTrial"];
         options?: never;
         head?: never;
@@ -695,1655 +695,1902 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        Activity: {
-            activity: components["schemas"]["StoreActivity"][];
+        ActivityEntry: {
+            /** Format: date-time */
+            at: string;
+            detail: string;
+            instance?: string;
+            kind: string;
+            number: number;
+            service?: string;
+            version?: string;
+            /** @description a person, or the proxy that reported it */
+            who: string;
+        };
+        ActivityPage: {
+            activity: components["schemas"]["ActivityEntry"][];
             /** @description pass as before for the next page; absent on the last */
             next?: number;
         };
-        AppFigures: {
-            /** @description that came to the workload: tries of retried ones each by itself */
+        AdoptRequest: {
+            /** @description by id; absent: all that follow another mesh or reject the rules of this one */
+            proxies?: string[];
+        };
+        AdoptResult: {
+            proxies: string[];
+        };
+        BreakerStatus: {
+            failed: number;
+            /**
+             * Format: int64
+             * @description while open: time until it lets probes through
+             */
+            probeInMS?: number;
+            /** @description in its window; while open or probing, those that opened it */
             requests: number;
-            rps: number;
-            success: number | null;
-            p50MS: number;
-            p95MS: number;
-            p99MS: number;
-            /** @description copies of a mirror, which do not count */
-            copies?: number;
+            /**
+             * Format: int64
+             * @description how long it has been in this state
+             */
+            sinceMS: number;
+            slow: number;
+            /** @description closed, open or probing */
+            state: string;
         };
-        Ask: {
-            /** @description GET when empty */
-            method?: string;
-            /** @description http://SERVICE/PATH, or the host of a gateway */
-            url: string;
-            /** @description also Host and Cookie */
-            headers?: {
-                [key: string]: string;
-            };
+        CallRequest: {
             body?: string;
-            /** @description calling service; empty: Nightjar itself */
-            from?: string;
-        };
-        Begins: {
-            /** @description the rules in force, or the draft */
-            rules: string;
-            /** @description that come into the mesh; 0: at none of the rates */
-            rps: number;
-            reason?: string;
-            where?: string;
-        };
-        Call: {
-            /** @description GET when empty */
-            method?: string;
-            /** @description http://SERVICE/PATH, or the host of a gateway */
-            url: string;
-            /** @description also Host and Cookie */
-            headers?: {
-                [key: string]: string;
-            };
-            body?: string;
-            /** @description calling service; empty: Nightjar itself */
-            from?: string;
-            /** @description how many requests; 1 when 0, at most 100000 */
-            count?: number;
-            /** @description requests per second; 0: as fast as they are answered */
-            rate?: number;
             /** @description requests at once; 8 when 0, at most 256 */
             concurrency?: number;
-        };
-        Caller: {
-            proxy: string;
-            /** @description the calling service or gateway */
-            caller: string;
+            /** @description requests to send; 1 when 0, at most 100000 */
+            count?: number;
+            /** @description calling service; absent: Nightjar itself */
+            from?: string;
+            /** @description also Host and Cookie */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description GET when absent */
+            method?: string;
             /**
-             * Format: date-time
-             * @description when it was so
+             * Format: double
+             * @description requests per second; 0: as fast as they are answered
              */
-            at: string;
-            service: string;
-            /** @description those that have something to tell, by name */
-            versions?: components["schemas"]["EngineVersionStatus"][];
-            /** @description absent where nothing is retried */
-            retries?: components["schemas"]["EngineRetryStatus"];
-            /** @description of its routes */
-            limits?: components["schemas"]["EngineLimitStatus"][];
+            rate?: number;
+            /** @description http://SERVICE/PATH, or the host of a gateway */
+            url: string;
         };
-        CheckIn: {
-            /** @description main when empty */
+        CallResult: {
+            /** @description requests with an outcome */
+            done: number;
+            /** @description why no request could be sent */
+            error?: string;
+            /** @description in the first and the last line */
+            explanation?: components["schemas"]["Explanation"];
+            /** @description requests without success: 500 and above, refused, or without a response */
+            failed: number;
+            /** Format: double */
+            high: number;
+            /** @description responses by instance */
+            instances: {
+                [key: string]: number;
+            };
+            /** @description true in the last line */
+            isFinal: boolean;
+            /**
+             * Format: double
+             * @description 95% interval of success (Wilson)
+             */
+            low: number;
+            /** Format: double */
+            p50MS: number;
+            /** Format: double */
+            p95MS: number;
+            /** Format: double */
+            p99MS: number;
+            /** @description requests to send */
+            planned: number;
+            /** @description responses of the mesh itself, by reason */
+            reasons: {
+                [key: string]: number;
+            };
+            /** @description responses by the revision that the proxy followed */
+            revisions: {
+                [key: string]: number;
+            };
+            /** @description responses by route, as PARENT/ROUTE; PARENT/ alone: balanced without a route */
+            routes: {
+                [key: string]: number;
+            };
+            /** @description one response: the first without success, if there is one */
+            sample?: components["schemas"]["Response"];
+            /** Format: double */
+            seconds: number;
+            /** @description responses by status; none: no response */
+            status: {
+                [key: string]: number;
+            };
+            /** Format: double */
+            success: number;
+            /** @description responses by version, with the share that the rules intend */
+            versions: components["schemas"]["VersionCount"][];
+        };
+        Change: {
+            /** @description value after; absent when it was removed */
+            after?: string;
+            /** @description where the new value is written, or where the removed one was */
+            at: components["schemas"]["Origin"];
+            /** @description value before; absent when it was added */
+            before?: string;
+            /** @description place in the rules; routes are named, not numbered */
+            path: string;
+        };
+        CheckReport: {
+            /** @description what publishing would change; empty when there are mistakes */
+            changes: components["schemas"]["Change"][];
+            /** @description in the order of the files */
+            findings: components["schemas"]["Finding"][];
+            mistakes: number;
+            /** @description what releases change besides the files, or wrote since they were published */
+            releases: components["schemas"]["ReleaseChanges"][];
+            /** @description revision in force, which the files were compared with */
+            revision: number;
+            warnings: number;
+        };
+        CheckRequest: {
+            /** @description main when absent */
             bundle?: string;
-            /** @description all files of the bundle */
-            files: components["schemas"]["RulesFile"][];
             /** @description who checks */
             by?: string;
-            /** @description do not remember the files as those last checked; for files that are being worked on */
-            passing?: boolean;
+            /** @description all files of the bundle */
+            files: components["schemas"]["File"][];
+            /** @description the files are still being edited: do not keep them as the files last checked */
+            isDraft?: boolean;
         };
         CurvePoint: {
-            /** @description 0 to 1 */
-            share: number;
+            /** Format: double */
             ms: number;
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            share: number;
         };
-        Declared: {
-            name: string;
-            service: string;
-            route?: string;
-            from: string;
-            to: string;
-            steps: components["schemas"]["ReleaseStep"][];
+        DeclaredRelease: {
             /** @description where it is written */
             at: string;
-            /** @description why it cannot begin now */
+            /** @description why it cannot start now */
             blocked?: string;
-        };
-        Doing: {
-            name: string;
-            value: string;
-            /** @description the level that set it */
             from: string;
-            origin: components["schemas"]["RulesOrigin"];
+            name: string;
+            route?: string;
+            service: string;
+            steps: components["schemas"]["ReleaseStep"][];
+            to: string;
+        };
+        DirectResponse: {
+            /** @description of a fixed response */
+            body?: string;
+            /** @description of a redirect */
+            location?: string;
+            status: number;
         };
         Draft: {
+            /**
+             * Format: date-time
+             * @description when it was saved
+             */
+            at: string;
+            /** @description revision that the edit began from */
+            base: number;
             bundle: string;
             by: string;
-            /** @description revision that the work began from */
-            base: number;
+            /** @description not in lists */
+            files?: components["schemas"]["File"][];
             /** @description rises with every change; for If-Match */
             version: number;
-            /** Format: date-time */
-            at: string;
-            /** @description not in lists */
-            files?: components["schemas"]["RulesFile"][];
         };
-        DraftIn: {
-            /** @description whose draft it is */
-            by: string;
-            /** @description revision that the work began from */
-            base: number;
-            files: components["schemas"]["RulesFile"][];
-        };
-        Drafts: {
+        DraftList: {
             drafts: components["schemas"]["Draft"][];
         };
-        Drill: {
-            id: string;
-            service?: string;
-            version?: string;
-            site?: string;
-            instance?: string;
-            /** @description what it harms, in words: berths/v1 at north-quay */
-            target: string;
-            /** @description in words: 30% of the tries fail with 503 */
-            what: string;
-            /** @description which requests are harmed; empty: all */
-            when?: string;
+        DraftRequest: {
+            /** @description revision that the edit began from */
+            base: number;
+            /** @description whose draft it is */
             by: string;
+            files: components["schemas"]["File"][];
+        };
+        Drill: {
             /** Format: date-time */
             began: string;
+            by: string;
             /**
              * Format: date-time
-             * @description by itself, in every proxy
+             * @description when it ends by itself, in every proxy
              */
             ends: string;
+            id: string;
+            instance?: string;
+            isRunning: boolean;
+            service?: string;
+            site?: string;
             /**
              * Format: date-time
-             * @description when somebody ended it before
+             * @description when somebody stopped it before
              */
-            stopped?: string;
-            running: boolean;
-        };
-        DrillAsk: {
-            /** @description harmed service; empty only with a site */
-            service?: string;
-            /** @description empty: all */
+            stopped?: null | string;
+            /** @description what it affects, in words: berths/v1 at north-quay */
+            target: string;
             version?: string;
-            /** @description only instances at that site; empty: everywhere */
-            site?: string;
-            /** @description only this instance */
-            instance?: string;
-            /** @description share of the tries that fail, such as 30% */
-            fail?: string;
-            /** @description with which they fail; 503 when absent */
-            status?: number;
-            /** @description before every try, such as 2s */
-            delay?: string;
-            /** @description nobody calls the instances */
-            down?: boolean;
-            /** @description a condition of the rule language; only requests for which it holds are harmed */
+            /** @description what it does, in words: 30% of the attempts fail with 503 */
+            what: string;
+            /** @description which requests it affects; absent: all */
             when?: string;
-            /** @description how long, at most 1h */
-            for: string;
-            by?: string;
         };
-        Drills: {
+        DrillList: {
             drills: components["schemas"]["Drill"][];
         };
+        DrillRequest: {
+            by?: string;
+            /** @description added before every attempt, such as 2s */
+            delay?: string;
+            /** @description take the instances down: they get no requests */
+            down?: boolean;
+            /** @description share of the attempts that fail, such as 30% */
+            fail?: string;
+            /** @description how long, at most 1h */
+            for: string;
+            /** @description only this instance */
+            instance?: string;
+            /** @description called service whose requests fail; absent only with a site */
+            service?: string;
+            /** @description only instances at that site; absent: everywhere */
+            site?: string;
+            /** @description status of failed attempts; 503 when absent */
+            status?: number;
+            /** @description absent: all */
+            version?: string;
+            /** @description a condition of the rule language; only requests that match it are affected */
+            when?: string;
+        };
         Effect: {
-            /** @description that changed something; absent: any moment */
-            revision?: number;
+            after: components["schemas"]["Window"];
             /**
              * Format: date-time
-             * @description when it changed
+             * @description time of the change
              */
             at: string;
-            /** @description publish, split or restore */
-            kind?: string;
             author?: string;
-            message?: string;
             before: components["schemas"]["Window"];
-            after: components["schemas"]["Window"];
-            /** @description seconds left out after the change */
-            settle: number;
-            /** @description the window after is as long as it will be */
-            complete: boolean;
             /**
              * Format: date-time
-             * @description when it will be
+             * @description when it will be full
              */
-            due?: string;
-            /** @description it was worked out when its window was full, and is kept */
-            recorded: boolean;
-            /** @description the mesh, then the worst first */
-            rows: components["schemas"]["EffectRow"][];
+            due?: null | string;
+            /** @description the window after the change is full */
+            isComplete: boolean;
+            /** @description it was computed when its window was full, and is kept */
+            isRecorded: boolean;
+            /** @description publish, split, restore or release */
+            kind?: string;
+            message?: string;
             /** @description what to know about the windows */
             notes: string[];
+            /** @description the change; absent: any moment */
+            revision?: number;
+            /** @description the whole mesh, then the worst first */
+            rows: components["schemas"]["EffectRow"][];
+            /**
+             * Format: int64
+             * @description seconds left out after the change
+             */
+            settle: number;
         };
         EffectFigure: {
-            before: number | null;
-            after: number | null;
-            change: number | null;
-            low: number | null;
-            high: number | null;
+            after: null | number;
+            /** @description null without requests */
+            before: null | number;
+            /** @description after minus before */
+            change: null | number;
+            high: null | number;
+            /** @description 95% interval of the change; null where there are too few requests, and of attempts per request */
+            low: null | number;
             /** @description better or worse, faster or slower, no clear change, or too few requests */
             verdict: string;
         };
-        EffectHead: {
-            revision: number;
-            /** Format: date-time */
-            at: string;
-            kind: string;
-            author: string;
-            message: string;
-            /** @description false: its window is not full yet, and nothing is recorded */
-            complete: boolean;
-            /**
-             * Format: date-time
-             * @description when it will be
-             */
-            due?: string;
-            /** @description of success in the whole mesh */
-            verdict?: string;
-            success?: components["schemas"]["EffectFigure"];
-            /** @description rows whose success became worse */
-            worse: number;
-            better: number;
-            /** @description the row that became worse most */
-            worst?: string;
-        };
-        EffectReason: {
-            reason: string;
-            /** @description requests */
-            before: number;
-            after: number;
-            /** @description of the requests, 0 to 1; worse is more often */
-            share: components["schemas"]["EffectFigure"];
+        EffectPage: {
+            effects: components["schemas"]["EffectSummary"][];
+            /** @description pass as before for the next page; absent on the last */
+            next?: number;
         };
         EffectRow: {
+            after: components["schemas"]["EffectSide"];
+            attemptsPerRequest: components["schemas"]["EffectFigure"];
+            before: components["schemas"]["EffectSide"];
+            /** @description success of first attempts, 0 to 1 */
+            firstAttempt: components["schemas"]["EffectFigure"];
             /** @description mesh, caller, service, route, version or link */
             kind: string;
-            /** @description NAME, SERVICE/VERSION, LADDER/ROUTE or CALLER > SERVICE; empty of the mesh */
+            /** @description NAME, SERVICE/VERSION, PARENT/ROUTE or CALLER > SERVICE; empty of the mesh */
             name: string;
-            before: components["schemas"]["EffectSide"];
-            after: components["schemas"]["EffectSide"];
-            /** @description of success */
-            verdict: string;
-            /** @description 0 to 1 */
-            success: components["schemas"]["EffectFigure"];
-            /** @description success of first tries, 0 to 1 */
-            firstTry: components["schemas"]["EffectFigure"];
             p50MS: components["schemas"]["EffectFigure"];
             p95MS: components["schemas"]["EffectFigure"];
             p99MS: components["schemas"]["EffectFigure"];
-            /** @description tries for each request */
-            load: components["schemas"]["EffectFigure"];
-            /** @description why the mesh answered by itself, or saw no answer */
-            reasons?: components["schemas"]["EffectReason"][];
+            /** @description failures and refusals by reason */
+            reasons?: components["schemas"]["ReasonChange"][];
+            /** @description probability that chance alone deviates so far from the weights (chi-square); absent where there are too few requests */
+            shareP?: null | number;
             /** @description of a route with several targets: what each got against its weight, on the side after */
-            shares?: components["schemas"]["EffectShareCheck"][];
-            /** @description probability that chance alone deviates so far from the weights (chi-square); absent where the test does not hold */
-            shareP?: number;
-        };
-        EffectShareCheck: {
-            /** @description SERVICE/VERSION */
-            target: string;
-            /** @description 0 to 1, by the weights */
-            intended: number;
-            observed: number;
-            /** @description 95% interval of what was observed (Wilson) */
-            low: number;
-            high: number;
-            requests: number;
+            shares?: components["schemas"]["ShareCheck"][];
+            /** @description 0 to 1 */
+            success: components["schemas"]["EffectFigure"];
+            /** @description on success */
+            verdict: string;
         };
         EffectSide: {
-            requests: number;
-            rps: number;
             failed: number;
             refused: number;
+            requests: number;
+            /** Format: double */
+            rps: number;
         };
-        Effective: {
-            service: string;
+        EffectSummary: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            better: number;
+            /**
+             * Format: date-time
+             * @description when it will be full
+             */
+            due?: null | string;
+            /** @description false: its window is not full yet, and nothing is recorded */
+            isComplete: boolean;
+            kind: string;
+            message: string;
             revision: number;
-            /** @description of the service, apart from its routes */
-            settings: components["schemas"]["RulesHolding"][];
-            /** @description in match order; empty: plain balancing */
-            routes: components["schemas"]["EffectiveRoute"][];
+            success?: components["schemas"]["EffectFigure"];
+            /** @description of success in the whole mesh */
+            verdict?: string;
+            /** @description rows whose success became worse */
+            worse: number;
+            /** @description the row that became worse most */
+            worst?: string;
         };
         EffectiveRoute: {
+            at: components["schemas"]["Origin"];
             name: string;
-            at: components["schemas"]["RulesOrigin"];
-            /** @description conditions in words; any of them; empty: always */
-            when: string[];
             /** @description targets with their weights */
             send?: string;
-            /** @description what it does and what holds for it */
-            settings: components["schemas"]["RulesHolding"][];
+            /** @description its actions, and the settings that hold for it */
+            settings: components["schemas"]["Setting"][];
+            /** @description conditions in words, of which one has to hold; empty: always */
+            when: string[];
         };
-        Effects: {
-            effects: components["schemas"]["EffectHead"][];
-            /** @description before, for the next page; absent on the last */
-            next?: number;
-        };
-        EngineAnswered: {
-            status: number;
-            /** @description of a redirect */
-            location?: string;
-            /** @description of a fixed reply */
-            body?: string;
-        };
-        EngineBreakerStatus: {
-            /** @description closed, open or probing */
-            state: string;
-            /** @description for how long */
-            sinceMS: number;
-            /** @description until probes are let through, when it is open */
-            leftMS?: number;
-            /** @description requests in its window; of an open or probing one, those that opened it */
-            seen: number;
-            failed: number;
-            slow: number;
-        };
-        EngineLadder: {
-            /** @description gateway or service */
-            kind: string;
-            name: string;
-            /** @description the service has no routes: plain balancing over all its instances */
-            plain?: boolean;
-            rungs: components["schemas"]["EngineRung"][];
-        };
-        EngineLimitStatus: {
-            route: string;
-            /** @description values that it knows now */
-            keys: number;
-            /** @description that it can know */
-            most: number;
-        };
-        EngineOdds: {
+        EffectiveSettings: {
+            revision: number;
+            /** @description in match order; empty: requests are balanced over all instances */
+            routes: components["schemas"]["EffectiveRoute"][];
             service: string;
-            version: string;
-            /** @description when rules send to its instances at that site alone */
-            site?: string;
-            /** @description 0 to 1 */
-            share: number;
-            /** @description known now */
-            instances: number;
+            /** @description of the service, apart from its routes */
+            settings: components["schemas"]["Setting"][];
         };
-        EngineOutStatus: {
-            instance: string;
-            /** @description the last failure: a status or a reason */
-            cause: string;
-            /** @description until a request tries it; 0: the next one does */
-            leftMS: number;
-            /** @description length of this stay */
-            forMS: number;
-            /** @description stays in a row */
-            times: number;
-            /** @description a request is trying it */
-            trial?: boolean;
+        ExpectationResult: {
+            /** @description as it is written */
+            expectation: string;
+            high?: null | number;
+            /** @description the whole 95% interval says the same */
+            isConclusive: boolean;
+            /** @description while the trial runs: it cannot be met any more, whatever follows */
+            isImpossible?: boolean;
+            isMet: boolean;
+            /** @description 95% interval of the value, where chance plays a part */
+            low?: null | number;
+            /** @description the same in words */
+            measured: string;
+            /** @description shares 0 to 1, times in seconds, counts as they are; null without requests */
+            value: null | number;
         };
-        EngineQueueStatus: {
-            inFlight: number;
-            inFlightMax: number;
-            waiting: number;
-            waitingMax: number;
-        };
-        EngineReachStatus: {
-            instance: string;
-            /** @description what became of the last attempt */
-            cause: string;
-            /** @description since it could last be reached */
-            forMS: number;
-            /** @description until it is tried again */
-            nextMS: number;
-        };
-        EngineRefusal: {
-            status: number;
-            reason: string;
-            detail: string;
-        };
-        EngineRetryStatus: {
-            /** @description in the last 10 s */
-            requests: number;
-            /** @description of these */
-            retries: number;
-            /** @description retries that may be sent now, by the budget of the service or else its first route that retries */
-            left: number;
-        };
-        EngineRung: {
-            route: string;
-            /** @description taken, passed (a condition failed) or not reached */
-            result: string;
-            /** @description the condition that decided: expected and found */
-            why: string;
-            at: components["schemas"]["RulesOrigin"];
-        };
-        EngineSetting: {
-            name: string;
-            value: string;
-            /** @description the level that set it, or built in */
-            from: string;
-            /** @description where it was written; empty: built in */
-            origin: components["schemas"]["RulesOrigin"];
-            /** @description set when the request can go to several services */
-            service?: string;
-        };
-        EngineSiteStatus: {
-            site: string;
-            /** @description part of its instances that take requests, 0 to 1 */
-            usable: number;
-            /** @description of the requests that goes there now, 0 to 1 */
-            share: number;
-        };
-        EngineVersionStatus: {
-            version: string;
-            breaker?: components["schemas"]["EngineBreakerStatus"];
-            queue?: components["schemas"]["EngineQueueStatus"];
-            sidelined?: components["schemas"]["EngineOutStatus"][];
-            /** @description instances whose health checks fail */
-            down?: string[];
-            /** @description instances that a drill takes down */
-            shut?: string[];
-            /** @description instances to which this caller gets no connection */
-            unreachable?: components["schemas"]["EngineReachStatus"][];
-            /** @description more than half are unhealthy at once, so all are called */
-            mistrusted?: boolean;
-            /** @description in the order of failover */
-            sites?: components["schemas"]["EngineSiteStatus"][];
-        };
-        Explained: {
-            method: string;
-            url: string;
+        Explanation: {
+            /** @description set when a route answers by itself, with a redirect or a fixed response */
+            answer?: components["schemas"]["DirectResponse"];
             /** @description where the request enters the mesh: gateway NAME or proxy of SERVICE */
             entry: string;
-            revision: number;
-            /** @description the routes that were looked at, the gateway's before the service's */
-            ladders: components["schemas"]["EngineLadder"][];
+            method: string;
             /** @description where the request goes, and how likely */
-            odds: components["schemas"]["EngineOdds"][];
-            /** @description every setting that holds, with its origin */
-            settings: components["schemas"]["EngineSetting"][];
-            /** @description set when a route answers by itself, with a redirect or a fixed reply */
-            answer?: components["schemas"]["EngineAnswered"];
-            /** @description set when the mesh refuses the request */
-            refusal?: components["schemas"]["EngineRefusal"];
+            odds: components["schemas"]["Odds"][];
             /** @description path that the instance gets */
             path: string;
-            /** @description instances of these versions to which proxies get no connection now: they go elsewhere */
-            unreachable?: components["schemas"]["Unreached"][];
+            /** @description set when the mesh refuses the request */
+            refusal?: components["schemas"]["Refusal"];
+            revision: number;
+            /** @description every setting that holds for it, with its origin */
+            settings: components["schemas"]["Setting"][];
+            /** @description the routes of the gateway, then those of the service */
+            steps: components["schemas"]["RoutingStep"][];
+            /** @description instances of these versions to which proxies of the caller get no connection now; their requests go to others */
+            unreachable?: components["schemas"]["NoConnection"][];
+            url: string;
         };
         FeedLine: {
-            request?: components["schemas"]["WireRecord"];
-            /** @description more requests that the filter took since the last such line, for which there was no room on the way */
+            /** @description requests that match and were left out because there was no room for them, since the last such line */
             dropped?: number;
+            request?: components["schemas"]["RequestRecord"];
         };
         Figures: {
-            /** @description that count: ok, failed and refused */
-            requests: number;
-            /** @description requests per second */
-            rps: number;
-            /** @description answers below 500 */
-            ok: number;
-            /** @description 5xx of the application, unreachable, reset, timeout */
-            failed: number;
-            /** @description answered by the mesh itself */
-            refused: number;
-            /** @description whose caller left; they do not count */
+            /** @description whose caller left; not counted as requests */
             abandoned?: number;
-            /** @description whose caller sent what could not be carried, such as a body that broke off; they do not count */
+            /** @description times that a request was sent to an instance */
+            attempts?: number;
+            /** @description above 1 by retries, below 1 by refusals */
+            attemptsPerRequest: null | number;
+            /** @description whose caller sent something that cannot be forwarded, such as a body that broke off; not counted as requests */
             callerFault?: number;
-            success: number | null;
-            /** @description 95% interval (Wilson) */
-            successLow: number;
-            successHigh: number;
-            firstTry: number | null;
-            /** @description how often requests were sent to an instance */
-            tries?: number;
-            loadFactor: number | null;
-            /** @description latency in milliseconds, within 1% */
+            /** @description 5xx of the workload, unreachable, reset or timeout */
+            failed: number;
+            /** @description success of first attempts; retries add the rest */
+            firstAttempt: null | number;
+            /** @description answered below 500; of gRPC, with a status that is not the server's fault */
+            ok: number;
+            /**
+             * Format: int64
+             * @description TCP connections that are open now
+             */
+            openConnections?: number;
+            /**
+             * Format: double
+             * @description latency, within 1%
+             */
             p50MS: number;
+            /** Format: double */
             p95MS: number;
+            /** Format: double */
             p99MS: number;
-            /** @description bytes of the bodies of requests */
-            sent?: number;
-            /** @description bytes of the bodies of answers that reached the caller */
-            received?: number;
-            /** @description TCP connections that are open now */
-            open?: number;
-            /** @description answers by class, such as 2xx */
-            status?: {
-                [key: string]: number;
-            };
-            /** @description why the mesh answered, by reason */
+            /** @description failures and refusals by reason */
             reasons?: {
                 [key: string]: number;
             };
-            /** @description what the workloads themselves answered, as the proxies beside them saw it; absent where there is no such proxy */
-            app?: components["schemas"]["AppFigures"];
+            /** @description answered by the mesh itself, with a reason */
+            refused: number;
+            /** @description of the bodies of requests */
+            requestBytes?: number;
+            /** @description ok, failed and refused */
+            requests: number;
+            /** @description of the bodies of responses that reached the caller */
+            responseBytes?: number;
+            /**
+             * Format: double
+             * @description requests per second
+             */
+            rps: number;
+            /** @description responses by class, such as 2xx */
+            status?: {
+                [key: string]: number;
+            };
+            /** @description ok of all requests; null without requests */
+            success: null | number;
+            /** Format: double */
+            successHigh: number;
+            /**
+             * Format: double
+             * @description 95% interval (Wilson)
+             */
+            successLow: number;
+            /** @description what the workloads answered, as the proxies beside them saw it; absent where there is no such proxy */
+            workload?: components["schemas"]["WorkloadFigures"];
         };
-        Files: {
-            files: components["schemas"]["RulesFile"][];
+        File: {
+            /** @description path as the author gave it; positions refer to it */
+            name: string;
+            /** @description the whole file, YAML or JSON */
+            text: string;
+        };
+        FileList: {
+            files: components["schemas"]["File"][];
+        };
+        Finding: {
+            /** @description the other place, when two places disagree */
+            also?: components["schemas"]["Origin"];
+            /** @description where it is */
+            at: components["schemas"]["Origin"];
+            /** @description stable name of the kind of finding */
+            code: string;
+            /** @description what would be right, with the nearest known name */
+            expected?: string;
+            /** @description what is wrong */
+            message: string;
+            /** @description place in the document, such as services.sailings.routes[1].send */
+            path?: string;
+            /** @description mistake (publishing is refused) or warning */
+            severity: string;
+            /** @description the source line; of a long line, the part around the column */
+            source?: string;
+            /** @description column at which source begins; absent: 1 */
+            sourceCol?: number;
         };
         Fleet: {
-            /** @description the newest, which all are to follow */
+            /** @description by id */
+            proxies: components["schemas"]["Proxy"][];
+            /** @description revision in force */
             revision: number;
             /**
              * Format: date-time
              * @description when it was committed
              */
             since: string;
-            proxies: components["schemas"]["Member"][];
         };
         Forecast: {
-            /** @description in force */
-            revision: number;
+            /** @description what the side after is: forecast (of the rules in force), or draft */
+            after: string;
+            assumptions: string[];
             /** @description what the side before is: measured, or in force */
             before: string;
-            /** @description forecast (of the rules in force), or draft */
-            after: string;
-            /** @description what the draft changes */
-            draft: components["schemas"]["RulesChange"][];
-            /** @description simulated on each side, that come into the mesh */
-            requests: number;
-            /** @description seconds of the mesh on each side */
-            simulated: number;
-            /** @description that it took to compute */
-            tookMS: number;
-            seed: number;
-            /** @description as of an effect */
-            rows: components["schemas"]["EffectRow"][];
-            /** @description of the side after */
-            expected: components["schemas"]["TrialJudgement"][];
-            /** @description the same of the rules in force, with a draft */
-            now?: components["schemas"]["TrialJudgement"][];
-            /** @description what the forecast says of the rules in force, beside what was measured */
+            /** @description what it assumes of each version */
+            behaviour: components["schemas"]["VersionBehaviour"][];
+            /** @description the forecast for the rules in force beside what was measured */
             calibration: string[];
-            assumed: string[];
-            behaviour: components["schemas"]["TakenFor"][];
+            /** @description what the draft changes */
+            draft: components["schemas"]["Change"][];
+            /** @description of the side after */
+            expected: components["schemas"]["ExpectationResult"][];
+            /** @description with a draft: the same for the rules in force */
+            now?: components["schemas"]["ExpectationResult"][];
+            /** @description rate at which the mesh starts to refuse requests */
+            refusalStart?: components["schemas"]["RefusalStart"][];
+            /** @description simulated on each side, that enter the mesh */
+            requests: number;
+            /** @description in force */
+            revision: number;
+            /** @description as in an effect */
+            rows: components["schemas"]["EffectRow"][];
+            seed: number;
+            /**
+             * Format: double
+             * @description seconds simulated on each side
+             */
+            simulated: number;
             /** @description by rate, rising */
             sweep?: components["schemas"]["SweepPoint"][];
-            /** @description at which rate the mesh begins to refuse */
-            begins?: components["schemas"]["Begins"][];
-            /** @description the caller or service whose success becomes worse by more than a point */
+            /**
+             * Format: double
+             * @description time to compute it
+             */
+            tookMS: number;
+            /** @description a caller or service whose success drops by more than one point */
             worse?: string;
         };
-        ForecastAsk: {
-            /** @description draft of a bundle; without one the rules in force are compared with what was measured */
-            rules?: components["schemas"]["RulesFile"][];
-            /** @description bundle that the draft replaces; main when empty */
-            bundle?: string;
-            /** @description in place of a draft: other weights of one route */
-            split?: components["schemas"]["SplitAsk"];
-            /** @description in place of a draft: another line in front of each version of a service */
-            guard?: components["schemas"]["GuardAsk"];
-            /** @description a trial whose load comes besides; its expectations are judged */
-            trial?: string;
-            /** @description files that hold the trial */
-            file?: components["schemas"]["RulesFile"][];
-            /** @description the trial's load alone, without what comes into the mesh now */
+        ForecastRequest: {
+            /** @description only the load of the trial, without the requests that enter the mesh now */
             alone?: boolean;
-            /** @description expectations, such as success >= 98.5%; of all requests that come into the mesh, or of the trial */
-            expect?: string[];
-            /** @description seconds whose measurements are taken; 300 when 0, at most 840 */
-            window?: number;
-            /** @description that come into the mesh; 50000 when 0, at most 2000000 */
-            requests?: number;
-            /** @description 1 when 0; the same seed and measurements have the same result */
-            seed?: number;
-            /** @description text of a behaviour file: what is to be taken for certain of some versions */
+            /** @description text of a behaviour file: what to assume of some versions */
             behaviour?: string;
-            /** @description multiple of today's rates; 1 when 0 */
+            /** @description bundle that the draft replaces; main when absent */
+            bundle?: string;
+            /** @description outage to simulate: sites, services or SERVICE/VERSION */
+            down?: string[];
+            /** @description expectations, such as success >= 98.5%; of all requests that enter the mesh, or of the trial */
+            expect?: string[];
+            /** @description files that hold the trial */
+            file?: components["schemas"]["File"][];
+            /** @description instead of a draft: another queue for each version of a service */
+            guard?: components["schemas"]["GuardChange"];
+            /**
+             * Format: double
+             * @description traffic multiplier; 1 when 0
+             */
             rate?: number;
+            /** @description requests that enter the mesh; 50000 when 0, at most 2000000 */
+            requests?: number;
+            /** @description draft of a bundle; without one, the forecast for the rules in force is compared with what was measured */
+            rules?: components["schemas"]["File"][];
+            /** @description 1 when 0; the same seed and measurements give the same result */
+            seed?: number;
+            /** @description instead of a draft: other weights of one route */
+            split?: components["schemas"]["SplitChange"];
             /** @description also at other rates, from a quarter to eight times */
             sweep?: boolean;
-            /** @description sites, or SERVICE/VERSION, of which nobody answers */
-            down?: string[];
+            /** @description a trial whose load is added; its expectations are checked */
+            trial?: string;
+            /**
+             * Format: int64
+             * @description seconds of measurements to use; 300 when 0, at most 840
+             */
+            window?: number;
         };
         Gateway: {
-            name: string;
-            listen: string;
+            figures: components["schemas"]["Figures"];
+            /** @description state of the limits of its routes in each proxy that serves it */
+            guards: components["schemas"]["GuardState"][];
             hosts: string[];
             /** @description a proxy serves it now */
-            running: boolean;
-            figures: components["schemas"]["Figures"];
+            isRunning: boolean;
+            listen: string;
+            name: string;
             routes: components["schemas"]["Route"][];
-            /** @description how the limits of its routes stand in every proxy that serves it */
-            callers: components["schemas"]["Caller"][];
         };
-        GuardAsk: {
-            service: string;
+        GuardChange: {
             /** @description requests at once for each calling proxy */
             inFlight: number;
-            /** @description that wait beyond them; more are refused */
+            service: string;
+            /** @description requests that may wait; more are refused */
             waiting: number;
         };
+        GuardState: {
+            /**
+             * Format: date-time
+             * @description when the proxy reported it
+             */
+            at: string;
+            /** @description calling service or gateway */
+            caller: string;
+            /** @description of its routes */
+            limits?: components["schemas"]["LimitStatus"][];
+            proxy: string;
+            /** @description absent where nothing is retried */
+            retries?: components["schemas"]["RetryBudget"];
+            service: string;
+            /** @description versions with something to report, by name */
+            versions?: components["schemas"]["VersionGuards"][];
+        };
         Instance: {
-            id: string;
-            site?: string;
             address: string;
-            /** @description why its workload's health checks fail */
-            down?: string;
-            /** @description why its own proxy cannot reach the workload */
-            unreachable?: string;
-            /** @description the service lost sight of it and of most of its version at once; it is called on */
-            doubted?: boolean;
-            share: number | null;
             figures: components["schemas"]["Figures"];
+            id: string;
+            /** @description the service lost contact to it and to most of its version at once; it still gets requests */
+            isUnconfirmed?: boolean;
+            /** @description of the version's requests */
+            share: null | number;
+            site?: string;
+            /** @description why the health checks of its workload fail */
+            unhealthy?: string;
+            /** @description why the proxy beside it cannot reach its workload */
+            unreachable?: string;
+        };
+        JudgementFinding: {
+            expectation: string;
+            high?: null | number;
+            /** @description interval of the value, at the confidence of the judgement */
+            low?: null | number;
+            /** @description the same in words */
+            measured: string;
+            /** @description time that it covers: in the stage so far, or since the last judgement */
+            over: string;
+            /** @description shares and differences of shares 0 to 1, times in seconds, counts as they are */
+            value: null | number;
+            verdict: string;
+        };
+        JudgementSide: {
+            /** @description failed or refused */
+            bad: number;
+            p99MS: null | number;
+            requests: number;
+            /** @description null without requests */
+            success: null | number;
+        };
+        LimitStatus: {
+            /** @description values that it counts now */
+            keys: number;
+            /** @description values that it can count */
+            maxKeys: number;
+            route: string;
         };
         Link: {
+            figures: components["schemas"]["Figures"];
             from: string;
             to: string;
-            /** @description how the bytes travel: plain, tls, or both */
-            hop: string;
-            figures: components["schemas"]["Figures"];
+            /** @description plain, tls or mixed */
+            transport: string;
         };
         Mark: {
-            /** @description seconds since 1970 */
+            /**
+             * Format: int64
+             * @description seconds since 1970
+             */
             at: number;
-            /** @description of a drill */
+            by: string;
+            /**
+             * Format: int64
+             * @description of a drill
+             */
             ends?: number;
-            /** @description revision, release (a revision that a release made) or drill */
+            /** @description revision, release (a revision made by a release) or drill */
             kind: string;
-            /** @description number of the revision, or of the drill */
+            /** @description number of the revision, or id of the drill */
             name: string;
             /** @description of a release: the stage, done or back */
             step?: string;
             text: string;
-            by: string;
-        };
-        Member: {
-            /** @description unique name of the proxy and of the instance beside it */
-            id: string;
-            /** @description tells two processes with one ID apart */
-            nonce: string;
-            /** @description service of the workload; empty at a gateway */
-            service?: string;
-            /** @description version of the workload */
-            version?: string;
-            /** @description place where it runs */
-            site?: string;
-            /** @description gateway that this proxy serves */
-            gateway?: string;
-            /** @description host:port where others call the workload; empty: it takes no calls */
-            inbound?: string;
-            /** @description host:port where the workload calls others */
-            outbound?: string;
-            /** @description host:port where the workload calls one service, by its name */
-            ports?: {
-                [key: string]: string;
-            };
-            /** @description version of the proxy program */
-            program: string;
-            pid: number;
-            /** Format: date-time */
-            started: string;
-            takes?: string;
-            mesh?: string;
-            /** @description why the workload's health checks fail; empty: they do not */
-            down?: string;
-            /** @description open connections of callers */
-            connections: number;
-            /** @description resident bytes of the process */
-            memory: number;
-            /** @description what is wrong with it now */
-            problems?: components["schemas"]["WireProblem"][];
-            /** @description follows, behind, refuses, away or doubted */
-            state: string;
-            /** @description follows the snapshots now */
-            connected: boolean;
-            /** @description in force there */
-            revision: number;
-            /** @description not at the newest revision */
-            behind: boolean;
-            /** @description milliseconds from the newest revision's commit until it was in force there; while behind, until now; 0 when the proxy came later */
-            lagMS: number;
-            /** @description its lease ran out together with most of its version, and it is called on */
-            doubted: boolean;
-            /** @description why the newest snapshot cannot be put in force there */
-            error?: string;
-            /**
-             * Format: date-time
-             * @description last sign of life
-             */
-            seen: string;
         };
         Mesh: {
             /** Format: date-time */
             at: string;
-            /** @description of the window, in seconds since 1970 */
+            /** @description running now */
+            drills: components["schemas"]["Drill"][];
+            /**
+             * Format: int64
+             * @description end of the window, in seconds since 1970
+             */
             end: number;
-            /** @description seconds that the figures cover */
-            window: number;
-            /** @description in force */
-            revision: components["schemas"]["RevisionState"];
-            /** @description files that were checked and differ from what is in force */
-            unpublished: components["schemas"]["Unpublished"][];
-            /** @description by name */
-            services: components["schemas"]["Service"][];
             /** @description by name */
             gateways: components["schemas"]["Gateway"][];
             /** @description who calls whom */
             links: components["schemas"]["Link"][];
-            /** @description of the rules in force, as things are now */
-            warnings: components["schemas"]["RulesFinding"][];
-            /** @description that run now */
-            drills: components["schemas"]["Drill"][];
-            /** @description that run now */
-            releases: components["schemas"]["ReleaseBrief"][];
+            /** @description requests counted without names because there are too many names */
+            other: number;
             /** @description of proxies, now */
             problems: components["schemas"]["ProxyProblem"][];
+            /** @description running now */
+            releases: components["schemas"]["ReleaseSummary"][];
+            /** @description revision in force */
+            revision: components["schemas"]["RevisionState"];
             /** @description sets of names with requests in the last 15 minutes; at most 5000 are told apart */
             series: number;
-            /** @description requests counted without names, since there are too many names */
-            other: number;
+            /** @description by name */
+            services: components["schemas"]["Service"][];
+            /** @description files that were checked and differ from what is in force */
+            unpublished: components["schemas"]["Unpublished"][];
+            /** @description of the rules in force, given the mesh as it is now */
+            warnings: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description length of the window in seconds
+             */
+            window: number;
         };
-        Notice: {
-            url: string;
-            /** @description of the CloudEvent */
-            type: string;
-            /** @description waiting, delivered or given up */
-            state: string;
-            tries: number;
+        NoConnection: {
+            cause: string;
+            instance: string;
+            proxy: string;
+            /** @description as service/version */
+            version: string;
+        };
+        Notification: {
+            attempts: number;
             /**
              * Format: date-time
-             * @description of the next try
+             * @description of the next attempt
              */
-            due?: string;
-            /** @description what came of the last one */
-            answer?: string;
+            due?: null | string;
+            /** @description result of the last attempt */
+            response?: string;
+            /** @description waiting, delivered or given up */
+            state: string;
+            /** @description of the CloudEvent */
+            type: string;
+            url: string;
         };
-        NoticeKey: {
-            /** @description keyid of the signatures */
-            id: string;
-            algorithm: string;
-            /** @description SubjectPublicKeyInfo */
-            pem: string;
+        Odds: {
+            /** @description known now */
+            instances: number;
+            service: string;
+            /**
+             * Format: double
+             * @description 0 to 1
+             */
+            share: number;
+            /** @description when rules send to its instances at that site alone */
+            site?: string;
+            version: string;
         };
-        Overlaid: {
-            release: string;
-            /** @description of the release that runs */
-            number?: number;
-            /** @description it is over and has changed the text of the rules; else it runs, and the text knows nothing of it */
-            written: boolean;
-            /** @description that put it in force */
-            revision: number;
-            changes: components["schemas"]["RulesChange"][];
+        Origin: {
+            col?: number;
+            file?: string;
+            line?: number;
         };
         Point: {
-            /** @description begin, in seconds since 1970 */
+            /**
+             * Format: int64
+             * @description start, in seconds since 1970; of a trial, in seconds since its start
+             */
             at: number;
-            ok: number;
             failed: number;
-            refused: number;
-            success: number | null;
+            ok: number;
+            /** Format: double */
             p50MS: number;
+            /** Format: double */
             p95MS: number;
+            /** Format: double */
             p99MS: number;
+            refused: number;
+            success: null | number;
             /** @description as the workloads answered */
-            appOK: number;
-            appAll: number;
+            workloadOK: number;
+            workloadRequests: number;
         };
         Problem: {
-            type: string;
-            title: string;
-            status: number;
-            /** @description what is wrong and what to do next */
-            detail: string;
             /** @description stable name of the kind of error */
             code: string;
-            /** @description when rules have mistakes */
-            findings?: components["schemas"]["RulesFinding"][];
+            /** @description what happened, why, and what to do next */
+            detail: string;
+            /** @description mistakes and warnings, when rules were rejected */
+            findings?: components["schemas"]["Finding"][];
+            status: number;
+            title: string;
+            type: string;
+        };
+        Proxy: {
+            /** @description open connections of callers */
+            connections: number;
+            /** @description gateway that it serves */
+            gateway?: string;
+            /** @description unique name of the proxy and of the instance beside it */
+            id: string;
+            /** @description host:port where others call the workload; absent: it takes no requests */
+            inbound?: string;
+            /** @description its revision is not the newest */
+            isBehind: boolean;
+            /** @description it holds a stream of snapshots */
+            isConnected: boolean;
+            /**
+             * Format: double
+             * @description time from the newest commit until it was in force there; while behind, until now; 0 when the proxy came later
+             */
+            lagMS: number;
+            /**
+             * Format: date-time
+             * @description last sign of life
+             */
+            lastSeen: string;
+            /** @description resident memory of the process */
+            memoryBytes: number;
+            /** @description id of the mesh that it follows */
+            mesh?: string;
+            /** @description host:port where the workload calls others */
+            outbound?: string;
+            pid: number;
+            /** @description host:port where the workload calls one service, by its name */
+            ports?: {
+                [key: string]: string;
+            };
+            /** @description what is wrong with it now */
+            problems?: components["schemas"]["ProxyProblem"][];
+            /** @description version of the proxy program */
+            programVersion: string;
+            /** @description why it cannot apply the newest snapshot */
+            rejection?: string;
+            /** @description revision in force there */
+            revision: number;
+            /** @description service of the workload; absent at a gateway */
+            service?: string;
+            /** @description place where it runs */
+            site?: string;
+            /** Format: date-time */
+            started: string;
+            /** @description current, behind, rejecting, disconnected or unconfirmed */
+            state: string;
+            /** @description why the health checks of its workload fail */
+            unhealthy?: string;
+            /** @description version of the workload */
+            version?: string;
         };
         ProxyProblem: {
-            proxy: string;
-            /** @description that it serves */
-            gateway?: string;
-            /** @description workload, listener, certificate or connections */
-            kind: string;
             detail: string;
+            /** @description gateway that the proxy serves */
+            gateway?: string;
+            /** @description workload, listener, certificate, connections or rejecting */
+            kind: string;
+            proxy: string;
         };
-        PublishIn: {
-            /** @description main when empty */
-            bundle?: string;
-            /** @description all files of the bundle; none: the bundle goes */
-            files: components["schemas"]["RulesFile"][];
+        PublishRequest: {
             author?: string;
+            /** @description main when absent */
+            bundle?: string;
+            /** @description all files of the bundle; none: the bundle is removed */
+            files: components["schemas"]["File"][];
             message?: string;
             /** @description how long to wait for the proxies; 5000 when absent, at most 60000 */
-            waitMS?: number;
+            waitMS?: null | number;
         };
         Published: {
-            revision: number;
-            /** @description which proxies have it */
-            reached: components["schemas"]["Reached"];
             /** @description against the revision before */
-            changes: components["schemas"]["RulesChange"][];
-            warnings: components["schemas"]["RulesFinding"][];
-            /** @description releases whose routes it changes, and which it withdrew */
-            withdrew?: string[];
+            changes: components["schemas"]["Change"][];
+            revision: number;
+            /** @description how many proxies have it in force */
+            rollout: components["schemas"]["Rollout"];
+            warnings: components["schemas"]["Finding"][];
+            /** @description releases that were withdrawn because the revision changes their routes */
+            withdrawn?: string[];
         };
-        Reached: {
-            /** @description proxies that were connected */
-            connected: number;
-            /** @description of these, proxies that have the revision in force */
-            inForce: number;
-            /** @description milliseconds from the commit until the last of them had it */
-            afterMS: number;
-            /** @description connected proxies that do not have it yet, or say why they cannot */
-            missing: string[];
+        QueueStatus: {
+            inFlight: number;
+            inFlightLimit: number;
+            waiting: number;
+            waitingLimit: number;
+        };
+        ReasonChange: {
+            /** @description requests */
+            after: number;
+            /** @description requests */
+            before: number;
+            reason: string;
+            /** @description of the requests; worse is more often */
+            share: components["schemas"]["EffectFigure"];
+        };
+        RecentFailures: {
+            /** @description newest first; each proxy reports about eight per second */
+            requests: components["schemas"]["RequestRecord"][];
+        };
+        Refusal: {
+            detail: string;
+            reason: string;
+            status: number;
+        };
+        RefusalStart: {
+            reason?: string;
+            /**
+             * Format: double
+             * @description requests that enter the mesh; 0: they refuse none at these rates
+             */
+            rps: number;
+            /** @description in force, or draft */
+            rules: string;
+            where?: string;
         };
         Release: {
-            number: number;
-            name: string;
-            service: string;
-            /** @description absent: every route that sends to the old version */
-            route?: string;
-            /** @description old version */
-            from: string;
-            /** @description new version */
-            to: string;
-            /** @description ready, dark, cohort, shifting, judging, held, completed or withdrawn */
-            state: string;
-            /** @description why it is held or over */
-            why?: string;
-            /** @description who holds or ended it: judge, publish, plan, gate, rules or a person */
-            by?: string;
-            starter?: string;
+            /** @description of them, failed or refused */
+            bad: number;
             /** Format: date-time */
             began: string;
+            /** @description who holds or ended it: judge, publish, plan, gate, rules or a person */
+            by?: string;
+            /** @description what a person can do now: hold, resume, skip, withdraw or finish */
+            can: string[];
             /** Format: date-time */
-            ended?: string;
+            ended?: null | string;
+            /** @description in order of time; not in lists */
+            events?: components["schemas"]["ReleaseEvent"][];
+            /**
+             * Format: double
+             * @description time between judgements
+             */
+            everySeconds: number;
+            /**
+             * Format: double
+             * @description of these, an estimate of those that the old version would have answered well
+             */
+            excess: number;
+            expect: string[];
+            /** @description old version */
+            from: string;
+            /** @description receivers are being asked whether the next step may begin */
+            isAsking: boolean;
+            /**
+             * Format: double
+             * @description time that the step was judged
+             */
+            judgedSeconds: number;
+            /** @description judgements so far */
+            judgementCount: number;
+            /** @description in order of time; not in lists */
+            judgements?: components["schemas"]["StageJudgement"][];
+            /** @description newest judgement of the step */
+            last?: components["schemas"]["StageJudgement"];
+            /** @description requests without which there is no judgement */
+            least: number;
+            /**
+             * Format: double
+             * @description time until the step can end
+             */
+            leftSeconds: number;
+            /** @description missed judgements in a row that are tolerated */
+            misses: number;
+            name: string;
+            /**
+             * Format: double
+             * @description time until the next judgement
+             */
+            nextJudgementSeconds: number;
+            /** @description newest first; not in lists */
+            notifications?: components["schemas"]["Notification"][];
+            number: number;
+            /** @description make-default or leave */
+            onSuccess: string;
+            /**
+             * Format: double
+             * @description time to wait for enough requests
+             */
+            patienceSeconds: number;
+            /** @description routes that it changes */
+            places: components["schemas"]["RouteRef"][];
+            /** @description that the new version got by its weight or cohort */
+            requests: number;
+            /** @description that put the step in force */
+            revision: number;
+            /** @description absent: every route that sends to the old version */
+            route?: string;
+            service: string;
+            /**
+             * Format: double
+             * @description share of the old version's requests that the new version gets
+             */
+            share: number;
             /**
              * Format: date-time
              * @description when the step began
              */
             since: string;
-            steps: components["schemas"]["ReleaseStep"][];
-            /** @description that is in force, from 0; -1: none yet */
-            step: number;
-            /** @description receivers are asked whether the next step may begin */
-            asking: boolean;
-            /** @description of what went to the old version, for the new one, 0 to 1 */
-            share: number;
-            /** @description that put the step in force */
-            revision: number;
-            /** @description seconds that the step was judged */
-            spent: number;
-            /** @description seconds until it can be over */
-            left: number;
-            /** @description seconds beyond that, waiting for requests or for clearer figures */
-            waited: number;
-            /** @description seconds until the next judgement */
-            nextLook: number;
-            /** @description judgements so far */
-            looks: number;
-            /** @description newest judgement of the step */
-            last?: components["schemas"]["ReleaseJudgement"];
-            /** @description that the new version was sent by its weight or cohort */
-            requests: number;
-            /** @description of them, failed or refused */
-            bad: number;
-            /** @description about how many of these the old version would have answered well */
-            more: number;
-            /** @description routes that it changes */
-            places: components["schemas"]["ReleasePlace"][];
-            expect: string[];
-            least: number;
-            /** @description seconds */
-            every: number;
-            /** @description missed judgements in a row that are borne */
-            misses: number;
-            /** @description seconds */
-            patience: number;
-            /** @description make-default or leave */
-            onSuccess: string;
-            /** @description what a person can do now */
-            can: string[];
-            /** @description in order of time; not in lists */
-            judgements?: components["schemas"]["ReleaseJudgement"][];
-            /** @description in order of time; not in lists */
-            events?: components["schemas"]["ReleaseEvent"][];
-            /** @description newest first; not in lists */
-            notices?: components["schemas"]["Notice"][];
-        };
-        ReleaseAct: {
-            by?: string;
-            why?: string;
-        };
-        ReleaseAsk: {
-            /** @description of a release in the rules in force; may be empty when there is one */
-            name: string;
-            by?: string;
-        };
-        ReleaseBrief: {
-            number: number;
-            name: string;
-            service: string;
-            from: string;
-            to: string;
+            startedBy?: string;
+            /** @description ready, dark, cohort, shifting, judging, held, completed or withdrawn */
             state: string;
-            /** @description that is in force; empty before the first */
-            step: string;
-            /** @description seconds until the step can be over */
-            left: number;
+            /** @description step in force, from 0; -1: none yet */
+            step: number;
+            steps: components["schemas"]["ReleaseStep"][];
+            /** @description new version */
+            to: string;
+            /**
+             * Format: double
+             * @description time beyond that, waiting for requests or for conclusive figures
+             */
+            waitedSeconds: number;
+            /** @description why it is held or has ended */
             why?: string;
-            /** @description routes that it changes */
-            places: components["schemas"]["ReleasePlace"][];
-            /** @description routes that it puts before those, for its cohort */
-            cohorts: components["schemas"]["ReleasePlace"][];
+        };
+        ReleaseAction: {
+            by?: string;
+            why?: string;
+        };
+        ReleaseChanges: {
+            changes: components["schemas"]["Change"][];
+            /** @description of a release that is running */
+            number?: number;
+            release: string;
+            /** @description revision that put the change in force */
+            revision: number;
+            /** @description true: the release has ended and its end is in the files of the rules; false: it is running, and the files do not show it */
+            written: boolean;
         };
         ReleaseEvent: {
             /** Format: date-time */
             at: string;
+            by?: string;
             /** @description started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or away */
             kind: string;
             step?: string;
-            by?: string;
             text: string;
         };
-        ReleaseFinding: {
-            expectation: string;
-            verdict: string;
-            value: number | null;
-            /** @description limits of the value, as sure as the judgement is */
-            low?: number;
-            high?: number;
-            /** @description the same in words */
-            measured: string;
-            /** @description of which time it is: in the stage so far, or since the last judgement */
-            over: string;
-        };
-        ReleaseJudgement: {
-            /** Format: date-time */
-            at: string;
-            /** @description of the plan, from 0 */
-            step: number;
-            stepName: string;
-            /** @description met, too few requests, unsure or missed */
-            verdict: string;
-            findings: components["schemas"]["ReleaseFinding"][];
-            /** @description the new version, in the stage so far */
-            to: components["schemas"]["ReleaseSide"];
-            /** @description the old one */
-            from: components["schemas"]["ReleaseSide"];
-            /** @description the new version, since the last judgement */
-            newTo: components["schemas"]["ReleaseSide"];
-            newFrom: components["schemas"]["ReleaseSide"];
-            /** @description what the new version got of the requests of both since the last judgement, 0 to 1; in the dark copies for each request of the old one */
-            share: number;
-            /** @description how sure it is where it says missed, 0 to 1 */
-            sure: number;
-            /** @description missed in a row, with this one */
-            misses: number;
-        };
-        ReleaseList: {
+        ReleasePage: {
+            /** @description in the rules in force, and not running */
+            declared: components["schemas"]["DeclaredRelease"][];
             /** @description newest first */
             releases: components["schemas"]["Release"][];
-            /** @description in the rules in force, and not running */
-            declared: components["schemas"]["Declared"][];
-        };
-        ReleasePlace: {
-            /** @description service or gateway */
-            ladder: string;
-            route: string;
-        };
-        ReleaseSide: {
-            requests: number;
-            /** @description failed or refused */
-            bad: number;
-            success: number | null;
-            p99MS: number | null;
         };
         ReleaseStep: {
+            /**
+             * Format: double
+             * @description how long it is judged at least
+             */
+            durationSeconds: number;
+            /** @description it waits for a person at its end */
+            holds: boolean;
             /** @description dark, cohort, weight or watch */
             kind: string;
-            /** @description as people call it, such as 15% */
+            /** @description such as 15% */
             name: string;
-            /** @description that the new version gets, or in the dark is copied to it, 0 to 1 */
+            /**
+             * Format: double
+             * @description share that the new version gets, or gets copies of
+             */
             share: number;
-            /** @description seconds that it is judged at least */
-            each: number;
-            /** @description it waits for a person at its end */
-            hold: boolean;
         };
-        Report: {
-            /** @description in the order of the files */
-            findings: components["schemas"]["RulesFinding"][];
-            mistakes: number;
-            warnings: number;
-            /** @description what publishing would change; empty when there are mistakes */
-            changes: components["schemas"]["RulesChange"][];
-            /** @description the revision in force that the files were compared with */
-            revision: number;
-            /** @description what releases change besides the files, or have written since they were published */
-            releases: components["schemas"]["Overlaid"][];
-        };
-        RestoreIn: {
-            author?: string;
-            message?: string;
-            /** @description see publish */
-            waitMS?: number;
-        };
-        Revision: {
-            number: number;
-            /** @description publish, split or restore */
-            kind: string;
-            /** @description the bundle that it changed; empty: all */
-            bundle: string;
-            author: string;
-            message: string;
-            /** Format: date-time */
-            at: string;
-            /** @description files by bundle; not in lists */
-            bundles?: components["schemas"]["StoreBundles"];
-        };
-        RevisionState: {
-            /** @description 0: nothing was published yet */
-            number: number;
-            kind: string;
-            author: string;
-            message: string;
-            /** Format: date-time */
-            at: string;
-            /** @description proxies connected now */
-            connected: number;
-            /** @description of these, proxies that follow it */
-            inForce: number;
-            /** @description connected proxies that do not follow it yet */
-            behind: string[];
-        };
-        Revisions: {
-            revisions: components["schemas"]["Revision"][];
-            /** @description pass as before for the next page; absent on the last */
-            next?: number;
-        };
-        Route: {
-            name: string;
-            at: components["schemas"]["RulesOrigin"];
-            /** @description conditions in words; any of them; empty: always */
-            when: string[];
-            send: components["schemas"]["Target"][];
-            /** @description what it does besides sending, and the settings that it has of its own or by a policy */
-            does: components["schemas"]["Doing"][];
-            /** @description empty: that of the called service */
-            timeout: string;
-            share: number | null;
-            figures: components["schemas"]["Figures"];
-        };
-        RulesChange: {
-            /** @description place in the rules; routes stand by name */
-            path: string;
-            /** @description value before; empty when added */
-            before?: string;
-            /** @description value after; empty when removed */
-            after?: string;
-            /** @description where the new value stands, or stood when removed */
-            at: components["schemas"]["RulesOrigin"];
-        };
-        RulesFile: {
-            /** @description path as the author gave it; positions refer to it */
-            name: string;
-            /** @description the whole file, YAML or JSON */
-            text: string;
-        };
-        RulesFinding: {
-            /** @description mistake (refuses publishing) or warning */
-            severity: string;
-            /** @description stable name of the kind of finding */
-            code: string;
-            /** @description where it is */
-            at: components["schemas"]["RulesOrigin"];
-            /** @description place in the document, such as services.sailings.routes[1].send */
-            path?: string;
-            /** @description what is wrong */
-            message: string;
-            /** @description what would be right, with the nearest known name */
-            expected?: string;
-            /** @description the other place, when two places disagree */
-            also?: components["schemas"]["RulesOrigin"];
-            /** @description the source line, or, of a long one, the part around the column */
-            source?: string;
-            /** @description column at which source begins, when that is not the first */
-            sourceAt?: number;
-        };
-        RulesHolding: {
-            name: string;
-            value: string;
-            /** @description the level that set it, or built in */
+        ReleaseSummary: {
+            /** @description routes that it adds before those, for its cohort */
+            cohorts: components["schemas"]["RouteRef"][];
             from: string;
-            /** @description where it was written; empty: built in */
-            origin: components["schemas"]["RulesOrigin"];
+            /**
+             * Format: double
+             * @description time until the step can end
+             */
+            leftSeconds: number;
+            name: string;
+            number: number;
+            /** @description routes that it changes */
+            places: components["schemas"]["RouteRef"][];
+            service: string;
+            state: string;
+            /** @description step in force; empty before the first */
+            step: string;
+            to: string;
+            why?: string;
         };
-        RulesLabels: {
-            [key: string]: string;
+        RequestRecord: {
+            /**
+             * Format: date-time
+             * @description when it reached the proxy
+             */
+            at: string;
+            caller: string;
+            callerVersion?: string;
+            /** @description of the reason */
+            detail?: string;
+            /**
+             * Format: double
+             * @description until the last byte of the response was sent to the caller
+             */
+            durationMS: number;
+            gatewayRoute?: string;
+            host?: string;
+            /** @description on a gateway's refusal: the id that its caller got */
+            id?: string;
+            /** @description that answered, or got the last attempt */
+            instance?: string;
+            /** @description on the way to the instance */
+            isEncrypted: boolean;
+            /** @description the trace was kept */
+            isTraced?: boolean;
+            method?: string;
+            /** @description ok, failed, refused, abandoned or caller-fault */
+            outcome: string;
+            /** @description as received, without the query */
+            path?: string;
+            proxy: string;
+            /** @description why it failed or was refused */
+            reason?: string;
+            /** @description of the request's body */
+            requestBytes: number;
+            /** @description of the response's body that reached the caller */
+            responseBytes: number;
+            revision: number;
+            route?: string;
+            /** @description file and line of the route that decided */
+            routeAt?: string;
+            /** @description its attempts, and the waits between them, in order */
+            segments?: components["schemas"]["Segment"][];
+            /** @description called service; absent when no route took the request */
+            service?: string;
+            /** @description that the caller got; absent when it left, and for TCP */
+            status?: number;
+            /** @description trace id */
+            trace?: string;
+            version?: string;
         };
-        RulesOrigin: {
-            file?: string;
-            line?: number;
-            col?: number;
+        RequestSpec: {
+            body?: string;
+            /** @description calling service; absent: Nightjar itself */
+            from?: string;
+            /** @description also Host and Cookie */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description GET when absent */
+            method?: string;
+            /** @description http://SERVICE/PATH, or the host of a gateway */
+            url: string;
         };
-        Sample: {
-            status: number;
+        Response: {
+            /** @description the first 16 KiB */
+            body: string;
             headers: {
                 [key: string]: string;
             };
-            /** @description the first 16 KiB */
-            body: string;
+            status: number;
         };
-        Service: {
-            name: string;
-            owner?: string;
-            labels?: components["schemas"]["RulesLabels"];
-            /** @description named by the rules in force */
-            declared: boolean;
-            /** @description its instances are outside the mesh */
-            outside?: boolean;
-            /** @description of routes that set none */
-            timeout: string;
-            figures: components["schemas"]["Figures"];
-            versions: components["schemas"]["Version"][];
-            /** @description in match order; empty: plain balancing over all instances */
-            routes: components["schemas"]["Route"][];
-            /** @description how the guards of this service stand in every proxy that has any, by proxy */
-            callers: components["schemas"]["Caller"][];
-        };
-        SplitAsk: {
-            service: string;
-            route?: string;
-            weights: components["schemas"]["Weight"][];
-        };
-        SplitIn: {
-            /** @description may be left out when only one route can be meant */
-            route?: string;
-            weights: components["schemas"]["Weight"][];
+        RestoreRequest: {
             author?: string;
             message?: string;
             /** @description see publish */
-            waitMS?: number;
+            waitMS?: null | number;
         };
-        Standin: {
-            instance: string;
-            service: string;
-            version: string;
-            site: string;
-            /** @description of its service time, which is log-normal */
-            medianMS: number;
-            /** @description standard deviation of its logarithm */
-            spread: number;
-            /** @description share of the requests answered with 500, 0 to 1 */
-            errors: number;
-            /** @description requests that it works on at once; more of them wait */
-            atOnce: number;
-            /** @description services that it calls, one after the other */
-            calls: string[];
-            /** @description of these, those without which it answers 502 */
-            needs: string[];
-            /** @description it behaves otherwise than the sample says */
-            changed: boolean;
+        RetryBudget: {
+            /** @description retries that may be sent now, by the budget of the service or else of its first route that retries */
+            left: number;
+            /** @description in the last 10 s */
+            requests: number;
+            /** @description of these */
+            retries: number;
         };
-        StandinChange: {
-            /** @description 0 to 60000 */
-            medianMS?: number;
-            /** @description added to the median of the sample */
-            slowerMS?: number;
-            /** @description 0 to 1 */
-            errors?: number;
-            /** @description 1 to 4096 */
-            atOnce?: number;
-            /** @description services to call, at most 8; the path is the sample's, or / */
-            calls?: string[];
-            /** @description services without which it answers 502; it has to call them */
-            needs?: string[];
-            /** @description first, as the sample says */
-            reset?: boolean;
-            by?: string;
-        };
-        Standins: {
-            standins: components["schemas"]["Standin"][];
-        };
-        StoreActivity: {
-            number: number;
+        Revision: {
             /** Format: date-time */
             at: string;
-            /** @description a person, or the proxy that saw it */
-            who: string;
+            author: string;
+            /** @description bundle that it changed; empty: all */
+            bundle: string;
+            /** @description files by bundle; not in lists */
+            bundles?: {
+                [key: string]: components["schemas"]["File"][];
+            };
+            /** @description publish, split, restore or release */
             kind: string;
-            service?: string;
-            version?: string;
+            message: string;
+            number: number;
+        };
+        RevisionPage: {
+            /** @description pass as before for the next page; absent on the last */
+            next?: number;
+            revisions: components["schemas"]["Revision"][];
+        };
+        RevisionState: {
+            /** @description of these, proxies that have the revision in force */
+            acknowledged: number;
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description connected proxies that do not have it in force */
+            behind: string[];
+            /** @description proxies connected now */
+            connected: number;
+            kind: string;
+            message: string;
+            /** @description 0: nothing was published yet */
+            number: number;
+        };
+        Rollout: {
+            /** @description of these, proxies that have the revision in force */
+            acknowledged: number;
+            /**
+             * Format: double
+             * @description time from the commit to the last acknowledgement
+             */
+            afterMS: number;
+            /** @description proxies that were connected */
+            connected: number;
+            /** @description connected proxies that do not have it in force, with the reason if they gave one */
+            missing: string[];
+        };
+        Route: {
+            at: components["schemas"]["Origin"];
+            figures: components["schemas"]["Figures"];
+            name: string;
+            send: components["schemas"]["Target"][];
+            /** @description its actions, and the settings that it has of its own or by a policy */
+            settings: components["schemas"]["Setting"][];
+            /** @description of all requests that these routes took */
+            share: null | number;
+            /** @description empty: that of the called service */
+            timeout: string;
+            /** @description conditions in words, of which one has to hold; empty: always */
+            when: string[];
+        };
+        RouteMatch: {
+            at: components["schemas"]["Origin"];
+            /** @description taken, skipped (a condition does not hold) or not reached */
+            result: string;
+            route: string;
+            /** @description the condition that decided: expected and found */
+            why: string;
+        };
+        RouteRef: {
+            /** @description service or gateway */
+            parent: string;
+            route: string;
+        };
+        RoutingStep: {
+            /** @description the service has no routes: requests are balanced over all its instances */
+            isBalanced?: boolean;
+            /** @description gateway or service */
+            kind: string;
+            name: string;
+            routes: components["schemas"]["RouteMatch"][];
+        };
+        Segment: {
+            /**
+             * Format: double
+             * @description of an attempt: until the head of its response
+             */
+            durationMS: number;
+            /** @description of an attempt */
             instance?: string;
-            detail: string;
-        };
-        StoreBundles: {
-            [key: string]: components["schemas"]["RulesFile"][];
-        };
-        SweepPoint: {
-            /** @description that come into the mesh */
-            rps: number;
-            /** @description by the rules in force */
-            before: components["schemas"]["SweepSide"];
-            /** @description by the draft; the same without one */
-            after: components["schemas"]["SweepSide"];
-        };
-        SweepSide: {
-            /** @description 0 to 1, of the requests that come into the mesh */
-            success: number;
-            /** @description refusals by guards and limits, anywhere in the mesh, for each request that comes in; 1 at most */
-            refused: number;
-            p95MS: number;
-            /** @description requests between services for each that comes in, tries counted: by how much retries multiply */
-            load: number;
-            /** @description of most refusals */
+            /** @description attempt, queue, backoff or delay */
+            kind: string;
             reason?: string;
-            /** @description link with most of them */
-            where?: string;
+            /**
+             * Format: double
+             * @description since the request was received
+             */
+            startMS: number;
+            status?: number;
         };
-        Take: {
-            /** @description by name; absent: all that refuse to. In the answer: those that were told */
-            proxies?: string[];
+        Service: {
+            figures: components["schemas"]["Figures"];
+            /** @description state of its guards in each calling proxy */
+            guards: components["schemas"]["GuardState"][];
+            /** @description the rules in force name it */
+            isDeclared: boolean;
+            /** @description its instances are outside the mesh */
+            isOutside?: boolean;
+            labels?: {
+                [key: string]: string;
+            };
+            name: string;
+            owner?: string;
+            /** @description in match order; empty: requests are balanced over all instances */
+            routes: components["schemas"]["Route"][];
+            /** @description of routes that set none */
+            timeout: string;
+            versions: components["schemas"]["Version"][];
         };
-        TakenFor: {
+        Setting: {
+            /** @description where it is written; empty: built in */
+            at: components["schemas"]["Origin"];
+            /** @description level that set it: a route, a policy, a service, defaults or built in */
+            from: string;
+            name: string;
+            /** @description set when a request can go to several services */
+            service?: string;
+            value: string;
+        };
+        ShareCheck: {
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description share by the weights
+             */
+            intended: number;
+            /**
+             * Format: double
+             * @description 95% interval of the observed share (Wilson)
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description share
+             */
+            observed: number;
+            requests: number;
             /** @description SERVICE/VERSION */
             target: string;
-            /** @description that it was measured by */
-            requests: number;
-            /** @description of its own time, without what it calls */
-            p50MS: number;
-            p95MS: number;
-            /** @description that a request to it takes besides */
-            hopMS: number;
-            /** @description share of requests that it fails by itself, 0 to 1 */
-            errors: number;
-            /** @description requests that it works on at once; 0: any number */
-            atOnce: number;
-            /** @description for each request, in words */
-            calls?: string;
         };
-        Tally: {
-            /** @description how many were to be sent */
-            asked: number;
-            /** @description how many have an outcome */
-            done: number;
-            /** @description true in the last line */
-            final: boolean;
-            /** @description answers by version, with the share that the rules intend */
-            versions: components["schemas"]["VersionTally"][];
-            /** @description answers by instance */
-            instances: {
-                [key: string]: number;
-            };
-            /** @description answers by route, as LADDER/ROUTE; LADDER/ alone is plain balancing */
-            routes: {
-                [key: string]: number;
-            };
-            /** @description answers by status */
-            status: {
-                [key: string]: number;
-            };
-            /** @description answers of the mesh itself, by reason */
-            reasons: {
-                [key: string]: number;
-            };
-            /** @description requests without success: 500 and above, refused, or no answer */
-            failed: number;
-            success: number;
-            /** @description 95% interval of success */
-            low: number;
-            high: number;
-            p50MS: number;
+        SidelinedInstance: {
+            /** @description the last failure: a status or a reason */
+            cause: string;
+            /**
+             * Format: int64
+             * @description how long it is sidelined in all, this time
+             */
+            durationMS: number;
+            /** @description how many times in a row it was sidelined */
+            inARow: number;
+            instance: string;
+            /** @description a request is trying it now */
+            isProbed?: boolean;
+            /**
+             * Format: int64
+             * @description time until a request tries it again; 0: the next one does
+             */
+            leftMS: number;
+        };
+        SigningKey: {
+            algorithm: string;
+            /** @description keyid of the signatures */
+            id: string;
+            /** @description SubjectPublicKeyInfo */
+            pem: string;
+        };
+        SiteStatus: {
+            /**
+             * Format: double
+             * @description share of the requests that goes there now
+             */
+            share: number;
+            site: string;
+            /**
+             * Format: double
+             * @description share of its instances that take requests
+             */
+            usable: number;
+        };
+        SplitChange: {
+            route?: string;
+            service: string;
+            weights: components["schemas"]["Weight"][];
+        };
+        SplitRequest: {
+            author?: string;
+            message?: string;
+            /** @description may be left out when only one route can be meant */
+            route?: string;
+            /** @description see publish */
+            waitMS?: null | number;
+            weights: components["schemas"]["Weight"][];
+        };
+        StageJudgement: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: double
+             * @description of a verdict missed, 0 to 1
+             */
+            confidence: number;
+            findings: components["schemas"]["JudgementFinding"][];
+            /** @description the old version */
+            from: components["schemas"]["JudgementSide"];
+            /** @description missed in a row, with this one */
+            misses: number;
+            newFrom: components["schemas"]["JudgementSide"];
+            /** @description the new version, since the last judgement */
+            newTo: components["schemas"]["JudgementSide"];
+            /**
+             * Format: double
+             * @description share of the new version in the requests of both since the last judgement; of a dark stage, copies for each request of the old version
+             */
+            share: number;
+            /** @description of the plan, from 0 */
+            step: number;
+            stepName: string;
+            /** @description the new version, in the stage so far */
+            to: components["schemas"]["JudgementSide"];
+            /** @description met, too few requests, inconclusive or missed */
+            verdict: string;
+        };
+        StandIn: {
+            /** @description services that it calls, one after the other */
+            calls: string[];
+            /** @description requests that it works on at once; more of them wait */
+            concurrency: number;
+            /**
+             * Format: double
+             * @description share of the requests that it answers with 500
+             */
+            errors: number;
+            instance: string;
+            /** @description it does not behave as the sample says */
+            isChanged: boolean;
+            /**
+             * Format: double
+             * @description of its service time, which is log-normal
+             */
+            medianMS: number;
+            /** @description of these, services without which it answers 502 */
+            requires: string[];
+            service: string;
+            site: string;
+            /**
+             * Format: double
+             * @description standard deviation of the logarithm of its service time
+             */
+            spread: number;
+            version: string;
+        };
+        StandInChange: {
+            by?: string;
+            /** @description services to call, at most 8; the path is the sample's, or / */
+            calls?: null | string[];
+            /** @description 1 to 4096 */
+            concurrency?: null | number;
+            /** @description 0 to 1 */
+            errors?: null | number;
+            /** @description 0 to 60000 */
+            medianMS?: null | number;
+            /** @description services without which it answers 502; it has to call them */
+            requires?: null | string[];
+            /** @description first return to what the sample says */
+            reset?: boolean;
+            /** @description added to the median of the sample */
+            slowerMS?: null | number;
+        };
+        StandInList: {
+            standIns: components["schemas"]["StandIn"][];
+        };
+        StartReleaseRequest: {
+            by?: string;
+            /** @description of a release in the rules in force; may be empty when there is only one */
+            name: string;
+        };
+        SweepPoint: {
+            /** @description with the draft; the same without one */
+            after: components["schemas"]["SweepSide"];
+            /** @description with the rules in force */
+            before: components["schemas"]["SweepSide"];
+            /**
+             * Format: double
+             * @description requests that enter the mesh
+             */
+            rps: number;
+        };
+        SweepSide: {
+            /**
+             * Format: double
+             * @description attempts between services for each request that enters the mesh
+             */
+            attemptsPerRequest: number;
+            /** Format: double */
             p95MS: number;
-            p99MS: number;
-            seconds: number;
-            /** @description answers by the revision that the proxy followed */
-            revisions: {
-                [key: string]: number;
-            };
-            /** @description one answer; the first without success, if there is one */
-            sample?: components["schemas"]["Sample"];
-            /** @description in the first and the last line */
-            explained?: components["schemas"]["Explained"];
-            /** @description why no request could be sent */
-            error?: string;
+            /** @description of most refusals */
+            reason?: string;
+            /**
+             * Format: double
+             * @description refusals by guards and limits, anywhere in the mesh, for each request that enters it; at most 1
+             */
+            refused: number;
+            /**
+             * Format: double
+             * @description of the requests that enter the mesh
+             */
+            success: number;
+            /** @description link with most refusals */
+            where?: string;
         };
         Target: {
+            /**
+             * Format: double
+             * @description share, 0 to 1
+             */
+            intended: number;
+            /** @description share, 0 to 1; null without requests */
+            observed: null | number;
+            requests: number;
+            service: string;
             /** @description version, or service/version */
             target: string;
-            service: string;
             version?: string;
             /** @description percent */
             weight: string;
-            /** @description 0 to 1 */
-            intended: number;
-            observed: number | null;
-            requests: number;
         };
         Timeline: {
-            /** @description seconds since 1970 */
+            /**
+             * Format: int64
+             * @description seconds since 1970
+             */
             from: number;
-            to: number;
-            /** @description seconds that each point covers */
-            step: number;
-            /** @description in order of time; points without requests too */
-            points: components["schemas"]["Point"][];
-            /** @description what people did meanwhile */
+            /** @description revisions and drills meanwhile */
             marks: components["schemas"]["Mark"][];
+            /** @description in order of time, with those that have no requests */
+            points: components["schemas"]["Point"][];
+            /**
+             * Format: int64
+             * @description seconds that each point covers
+             */
+            step: number;
+            /** Format: int64 */
+            to: number;
         };
-        Traces: {
-            /** @description newest first */
-            traces: components["schemas"]["TracesSummary"][];
-            /** @description of the requests without a trace context that are traced, 0 to 1 */
-            share: number;
-            /** @description spans that there was no room for, since the service began */
-            lost: number;
-        };
-        TracesRow: {
-            /** @description 16 bytes in hexadecimal */
-            trace: string;
-            /** @description 8 bytes in hexadecimal */
-            id: string;
-            parent?: string;
-            /** @description request (at the caller's proxy), try, queue, back-off, delay, or app (at the proxy beside the workload) */
-            kind: string;
-            /** @description microseconds since 1970 */
-            beganUS: number;
-            tookUS: number;
-            proxy: string;
-            /** @description the proxy is a gateway */
-            edge?: boolean;
+        Trace: {
+            /**
+             * Format: date-time
+             * @description start of its first span
+             */
+            at: string;
+            /** @description in the whole trace */
+            attempts: number;
+            /** @description of the first request */
             caller?: string;
-            /** @description called service */
-            service?: string;
-            version?: string;
-            instance?: string;
-            route?: string;
+            /**
+             * Format: double
+             * @description from the start of its first span to the end of its last
+             */
+            durationMS: number;
+            /** @description in the whole trace */
+            failedAttempts: number;
+            id: string;
             method?: string;
-            path?: string;
-            status?: number;
+            /** @description of the first request */
             outcome?: string;
+            path?: string;
             reason?: string;
-            detail?: string;
+            /** @description that the first request called */
+            service?: string;
+            /** @description that took part, in order of time */
+            services: string[];
+            spanCount: number;
+            /** @description each parent before its children */
+            spans: components["schemas"]["TraceSpan"][];
+            /** @description that the first caller got */
+            status?: number;
+        };
+        TraceList: {
+            /** @description spans without room since the service started */
+            lost: number;
+            /**
+             * Format: double
+             * @description share of the requests without a trace context that are traced
+             */
+            share: number;
+            traces: components["schemas"]["TraceSummary"][];
+        };
+        TraceSpan: {
+            caller?: string;
             /** @description 0: the first span, or one whose parent is not known here */
             depth: number;
-            /** @description since the begin of the trace */
-            fromMS: number;
-            ms: number;
-        };
-        TracesSummary: {
+            detail?: string;
+            /** Format: double */
+            durationMS: number;
+            /** @description 8 bytes in hexadecimal */
             id: string;
+            instance?: string;
+            /** @description the proxy is a gateway */
+            isGateway?: boolean;
+            /** @description request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy beside it) */
+            kind: string;
+            method?: string;
+            outcome?: string;
+            parent?: string;
+            path?: string;
+            proxy: string;
+            reason?: string;
+            route?: string;
+            /** @description called service */
+            service?: string;
+            /**
+             * Format: double
+             * @description since the start of the trace
+             */
+            startMS: number;
+            status?: number;
+            /** @description 16 bytes in hexadecimal */
+            trace: string;
+            version?: string;
+        };
+        TraceSummary: {
             /**
              * Format: date-time
-             * @description when its first span began
+             * @description start of its first span
              */
             at: string;
-            /** @description from the begin of its first span to the end of its last */
-            ms: number;
+            /** @description in the whole trace */
+            attempts: number;
             /** @description of the first request */
             caller?: string;
-            /** @description that the first request called */
-            service?: string;
-            method?: string;
-            path?: string;
-            /** @description that the first caller got */
-            status?: number;
-            /** @description of the first request */
-            outcome?: string;
-            reason?: string;
-            /** @description that took part, in order of time */
-            services: string[];
-            /** @description in the whole trace */
-            tries: number;
-            /** @description tries that did not succeed, in the whole trace */
-            failed: number;
-            spans: number;
-        };
-        TracesTrace: {
-            id: string;
             /**
-             * Format: date-time
-             * @description when its first span began
+             * Format: double
+             * @description from the start of its first span to the end of its last
              */
-            at: string;
-            /** @description from the begin of its first span to the end of its last */
-            ms: number;
-            /** @description of the first request */
-            caller?: string;
-            /** @description that the first request called */
-            service?: string;
+            durationMS: number;
+            /** @description in the whole trace */
+            failedAttempts: number;
+            id: string;
             method?: string;
-            path?: string;
-            /** @description that the first caller got */
-            status?: number;
             /** @description of the first request */
             outcome?: string;
+            path?: string;
             reason?: string;
+            /** @description that the first request called */
+            service?: string;
             /** @description that took part, in order of time */
             services: string[];
-            /** @description in the whole trace */
-            tries: number;
-            /** @description tries that did not succeed, in the whole trace */
-            failed: number;
-            spans: number;
-            /** @description the spans, each parent before its children */
-            rows: components["schemas"]["TracesRow"][];
+            spanCount: number;
+            /** @description that the first caller got */
+            status?: number;
         };
         Trial: {
-            number: number;
-            name: string;
-            by: string;
-            /** @description running, met, missed, stopped or interrupted */
-            state: string;
             /** Format: date-time */
             began: string;
+            by: string;
+            /** @description latency by share of the requests; not in lists */
+            curve?: components["schemas"]["CurvePoint"][];
+            /** @description of a rehearsal: what the draft would change */
+            draft?: components["schemas"]["Change"][];
             /** Format: date-time */
-            ended?: string;
-            /** @description in force when it began */
-            revision: number;
-            /** @description rehearsed: what the draft would change */
-            draft?: components["schemas"]["RulesChange"][];
-            /** @description its requests followed a draft, and real traffic did not */
-            rehearse: boolean;
-            /** @description measured so far, without the warm-up */
-            seconds: number;
-            /** @description seconds that it is to measure */
+            ended?: null | string;
+            expected: components["schemas"]["ExpectationResult"][];
+            figures: components["schemas"]["Figures"];
+            /**
+             * Format: double
+             * @description seconds to measure
+             */
             for: number;
-            /** @description seconds before that, which do not count */
-            warmUp: number;
+            /** @description its requests followed a draft; other traffic did not */
+            isRehearsal: boolean;
+            /** @description what it sends, in words */
+            loads: string[];
+            name: string;
+            notes: string[];
+            number: number;
+            pace: components["schemas"]["TrialPace"];
             /** @description requests that are due while it measures */
             planned: number;
-            /** @description in words */
-            loads: string[];
-            figures: components["schemas"]["Figures"];
-            expected: components["schemas"]["TrialJudgement"][];
-            versions: components["schemas"]["TrialShare"][];
-            /** @description answers by status; none: no answer */
+            /** @description one for each second, from 0; not in lists */
+            points?: components["schemas"]["Point"][];
+            /** @description in force when it began */
+            revision: number;
+            /**
+             * Format: double
+             * @description measured so far, without the warm-up
+             */
+            seconds: number;
+            /** @description running, met, missed, stopped or interrupted */
+            state: string;
+            /** @description responses by status; none: no response */
             status: {
                 [key: string]: number;
             };
-            pace: components["schemas"]["TrialPace"];
+            versions: components["schemas"]["TrialShare"][];
+            /**
+             * Format: double
+             * @description seconds before that, which do not count
+             */
+            warmUp: number;
             /** @description why it ended before its time */
             why?: string;
-            notes: string[];
-            /** @description latency by share of the requests; not in lists */
-            curve?: components["schemas"]["CurvePoint"][];
-            /** @description every second, from 0 on; not in lists */
-            points?: components["schemas"]["Point"][];
-        };
-        TrialAsk: {
-            /** @description of a trial in the rules in force, in the rules to rehearse or in the file */
-            name: string;
-            /** @description files that hold the trial, when the rules in force do not */
-            file?: components["schemas"]["RulesFile"][];
-            /** @description draft of a bundle to rehearse: only the requests of the trial follow it */
-            rules?: components["schemas"]["RulesFile"][];
-            /** @description bundle that the draft replaces; main when empty */
-            bundle?: string;
-            /** @description how long, in place of what the trial says */
-            for?: string;
-            /** @description go on when an expectation cannot be met any more */
-            toEnd?: boolean;
-            by?: string;
         };
         TrialComparison: {
-            before: components["schemas"]["Trial"];
             after: components["schemas"]["Trial"];
-            rows: components["schemas"]["EffectRow"][];
+            before: components["schemas"]["Trial"];
             notes: string[];
-        };
-        TrialJudgement: {
-            /** @description as it was written */
-            expectation: string;
-            met: boolean;
-            /** @description the whole 95% interval says the same */
-            sure: boolean;
-            value: number | null;
-            /** @description 95% interval of the value, where chance has a part in it */
-            low?: number;
-            high?: number;
-            /** @description the same in words */
-            measured: string;
-            /** @description while the trial runs: whatever comes, it cannot be met any more */
-            hopeless?: boolean;
+            rows: components["schemas"]["EffectRow"][];
         };
         TrialNames: {
             names: string[];
         };
         TrialPace: {
+            /** @description why the figures show the limits of this machine too */
+            bottleneck?: string;
+            /**
+             * Format: double
+             * @description median delay of sending
+             */
+            late50MS: number;
+            /** Format: double */
+            late99MS: number;
             /** @description with the warm-up */
             sent: number;
-            /** @description that did not leave, since too many were open */
+            /** @description not sent because too many were open */
             unsent: number;
-            /** @description how late half of them left at most */
-            late50MS: number;
-            late99MS: number;
-            /** @description why the figures tell of this machine's limits too */
-            bottleneck?: string;
+        };
+        TrialPage: {
+            /** @description pass as before for the next page; absent on the last */
+            next?: number;
+            trials: components["schemas"]["Trial"][];
+        };
+        TrialRequest: {
+            /** @description bundle that the draft replaces; main when absent */
+            bundle?: string;
+            by?: string;
+            /** @description files that hold the trial, when the rules in force do not */
+            file?: components["schemas"]["File"][];
+            /** @description how long, in place of what the trial says */
+            for?: string;
+            /** @description of a trial in the rules in force, in the draft or in the file */
+            name: string;
+            /** @description draft of a bundle to rehearse: only the requests of the trial follow it */
+            rules?: components["schemas"]["File"][];
+            /** @description continue when an expectation cannot be met any more */
+            toEnd?: boolean;
         };
         TrialShare: {
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description 95% interval (Wilson)
+             */
+            low: number;
+            requests: number;
+            /**
+             * Format: double
+             * @description of the responses of its service
+             */
+            share: number;
             /** @description SERVICE/VERSION */
             target: string;
-            requests: number;
-            /** @description of the answers of its service, 0 to 1 */
-            share: number;
-            /** @description 95% interval (Wilson) */
-            low: number;
-            high: number;
-        };
-        Trials: {
-            trials: components["schemas"]["Trial"][];
-            /** @description before, for the next page; absent on the last */
-            next?: number;
-        };
-        Trouble: {
-            /** @description newest first; each proxy tells of some eight a second */
-            requests: components["schemas"]["WireRecord"][];
         };
         Unpublished: {
-            bundle: string;
-            by: string;
             /**
              * Format: date-time
              * @description when the files were checked
              */
             at: string;
-            mistakes: number;
-            /** @description how many differences publishing them would make */
+            bundle: string;
+            by: string;
+            /** @description differences that publishing them would make */
             changes: number;
+            mistakes: number;
         };
-        Unreached: {
-            proxy: string;
-            /** @description as service/version */
-            version: string;
-            instance: string;
+        UnreachableInstance: {
+            /** @description why the last attempt to connect failed */
             cause: string;
+            instance: string;
+            /**
+             * Format: int64
+             * @description time until the next attempt to connect
+             */
+            retryInMS: number;
+            /**
+             * Format: int64
+             * @description time since it could last be reached
+             */
+            sinceMS: number;
         };
         Version: {
-            name: string;
-            /** @description named by the rules in force */
-            declared: boolean;
-            intended: number | null;
-            observed: number | null;
             figures: components["schemas"]["Figures"];
             instances: components["schemas"]["Instance"][];
+            /** @description share of the service's requests that the rules intend, given the routes that they took */
+            intended: null | number;
+            /** @description the rules in force name it */
+            isDeclared: boolean;
+            name: string;
+            /** @description share that it got, of requests that followed the revision in force; null without any */
+            observed: null | number;
         };
-        VersionTally: {
-            service: string;
-            version: string;
+        VersionBehaviour: {
+            /** @description its calls for each request, in words */
+            calls?: string;
+            /** @description requests that it works on at once; 0: any number */
+            concurrency: number;
+            /**
+             * Format: double
+             * @description share of requests that fail by its own fault
+             */
+            errors: number;
+            /**
+             * Format: double
+             * @description time on the way to it and back
+             */
+            hopMS: number;
+            /**
+             * Format: double
+             * @description of its own time, without its calls
+             */
+            p50MS: number;
+            /** Format: double */
+            p95MS: number;
+            /** @description that it was measured by */
+            requests: number;
+            /** @description SERVICE/VERSION */
+            target: string;
+        };
+        VersionCount: {
             count: number;
-            /** @description of all outcomes, 0 to 1 */
-            share: number;
-            /** @description 95% interval of the share (Wilson) */
-            low: number;
-            high: number;
-            /** @description share that the rules intend */
+            /**
+             * Format: double
+             * @description share that the rules intend
+             */
             expected: number;
-            /** @description as expected, off (the interval does not hold the expected share), or too few requests */
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description 95% interval of the share (Wilson)
+             */
+            low: number;
+            service: string;
+            /**
+             * Format: double
+             * @description of all outcomes
+             */
+            share: number;
+            /** @description as expected, differs (the interval does not hold the expected share) or too few requests */
             verdict: string;
+            version: string;
+        };
+        VersionGuards: {
+            breaker?: components["schemas"]["BreakerStatus"];
+            /** @description instances that a drill takes down */
+            drilledDown?: string[];
+            /** @description more than half of the instances are unhealthy at once, so all get requests */
+            ignoresHealth?: boolean;
+            queue?: components["schemas"]["QueueStatus"];
+            sidelined?: components["schemas"]["SidelinedInstance"][];
+            /** @description in the order of failover */
+            sites?: components["schemas"]["SiteStatus"][];
+            /** @description instances whose health checks fail */
+            unhealthy?: string[];
+            /** @description instances to which this proxy gets no connection */
+            unreachable?: components["schemas"]["UnreachableInstance"][];
+            version: string;
         };
         Weight: {
             /** @description version, or service/version */
             target: string;
-            /** @description percent with up to three decimals; all add to 100 */
+            /** @description percent with up to three decimals; all of them add to 100 */
             weight: string;
         };
         Window: {
-            /** @description seconds since 1970 */
-            from: number;
-            to: number;
-            seconds: number;
-            /** @description that was in force; requests that followed another one are left out; 0: none */
-            revision: number;
-        };
-        WireProblem: {
-            /** @description workload, listener, certificate or connections */
-            kind: string;
-            detail: string;
-        };
-        WireRecord: {
             /**
-             * Format: date-time
-             * @description when it came to the proxy
+             * Format: int64
+             * @description seconds since 1970
              */
-            at: string;
-            proxy: string;
-            caller: string;
-            callerVersion?: string;
-            /** @description called service; empty when the request found none */
-            service?: string;
-            version?: string;
-            /** @description that answered, or was tried last */
-            instance?: string;
-            route?: string;
-            /** @description route of the gateway */
-            gate?: string;
-            /** @description file and line of the route that decided */
-            written?: string;
+            from: number;
+            /** @description revision in force then; requests that followed another one are left out; 0: none */
             revision: number;
-            method?: string;
-            host?: string;
-            /** @description as it came, without the query */
-            path?: string;
-            /** @description that the caller got; absent when it left, and for TCP */
-            status?: number;
-            /** @description ok, failed, refused, abandoned or caller-fault */
-            outcome: string;
-            /** @description why the mesh answered */
-            reason?: string;
-            /** @description of the reason */
-            detail?: string;
-            /** @description that a gateway's refusal told its caller */
-            id?: string;
-            /** @description until the last byte of the answer had gone to the caller */
-            ms: number;
-            /** @description bytes of the request's body */
-            sent: number;
-            /** @description bytes of the answer's body that reached the caller */
-            received: number;
-            /** @description the hop to the instance was encrypted */
-            secured: boolean;
-            /** @description trace id */
-            trace?: string;
-            /** @description the trace was kept */
-            traced?: boolean;
-            /** @description tries and the waits between them, in order */
-            tries?: components["schemas"]["WireStretch"][];
+            /** Format: int64 */
+            seconds: number;
+            /** Format: int64 */
+            to: number;
         };
-        WireStretch: {
-            /** @description try, queue, back-off or delay */
-            kind: string;
-            /** @description of a try */
-            instance?: string;
-            /** @description since the request came */
-            fromMS: number;
-            /** @description of a try: until the head of its answer */
-            ms: number;
-            status?: number;
-            reason?: string;
+        WorkloadFigures: {
+            /** @description copies by a mirror; not counted as requests */
+            mirrored?: number;
+            /** Format: double */
+            p50MS: number;
+            /** Format: double */
+            p95MS: number;
+            /** Format: double */
+            p99MS: number;
+            /** @description that reached the workload: each attempt counts */
+            requests: number;
+            /** Format: double */
+            rps: number;
+            /** @description null without requests */
+            success: null | number;
         };
     };
     responses: never;
@@ -2359,7 +2606,7 @@ export interface operations {
             query?: {
                 /** @description only what concerns this service */
                 service?: string;
-                /** @description only what has a lower number */
+                /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
                 limit?: number;
@@ -2376,10 +2623,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Activity"];
+                    "application/json": components["schemas"]["ActivityPage"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2397,9 +2644,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["Call"];
+                "application/json": components["schemas"]["CallRequest"];
             };
         };
         responses: {
@@ -2409,10 +2656,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": components["schemas"]["Tally"];
+                    "application/x-ndjson": components["schemas"]["CallResult"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2438,10 +2685,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Drafts"];
+                    "application/json": components["schemas"]["DraftList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2475,7 +2722,7 @@ export interface operations {
                     "application/json": components["schemas"]["Draft"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2490,7 +2737,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description version of the draft in quotes, 0 when there is none yet; refused with 412 when it has another one */
+                /** @description version of the draft in quotes, 0 when there is none yet; 412 when it has another version */
                 "If-Match"?: string;
             };
             path: {
@@ -2498,9 +2745,9 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["DraftIn"];
+                "application/json": components["schemas"]["DraftRequest"];
             };
         };
         responses: {
@@ -2513,7 +2760,7 @@ export interface operations {
                     "application/json": components["schemas"]["Draft"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2524,7 +2771,7 @@ export interface operations {
             };
         };
     };
-    dropDraft: {
+    deleteDraft: {
         parameters: {
             query?: {
                 /** @description whose draft it is */
@@ -2538,14 +2785,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
+            /** @description No Content */
             204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2574,10 +2821,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Drills"];
+                    "application/json": components["schemas"]["DrillList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2595,14 +2842,14 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["DrillAsk"];
+                "application/json": components["schemas"]["DrillRequest"];
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2610,7 +2857,7 @@ export interface operations {
                     "application/json": components["schemas"]["Drill"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2624,7 +2871,7 @@ export interface operations {
     stopDrill: {
         parameters: {
             query?: {
-                /** @description who ends it */
+                /** @description who does it */
                 by?: string;
             };
             header?: never;
@@ -2644,7 +2891,7 @@ export interface operations {
                     "application/json": components["schemas"]["Drill"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2660,7 +2907,7 @@ export interface operations {
             query?: {
                 /** @description what a revision did; the newest when neither this nor at is given */
                 revision?: number;
-                /** @description any moment, in seconds since 1970 */
+                /** @description any time, in seconds since 1970 */
                 at?: number;
                 /** @description seconds on each side, at most; 300 when absent */
                 window?: number;
@@ -2682,7 +2929,7 @@ export interface operations {
                     "application/json": components["schemas"]["Effect"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2698,7 +2945,7 @@ export interface operations {
             query?: {
                 /** @description what a revision did; the newest when neither this nor at is given */
                 revision?: number;
-                /** @description any moment, in seconds since 1970 */
+                /** @description any time, in seconds since 1970 */
                 at?: number;
                 /** @description seconds on each side, at most; 300 when absent */
                 window?: number;
@@ -2717,10 +2964,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/html": Record<string, never>;
+                    "text/html": string;
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2734,7 +2981,7 @@ export interface operations {
     effects: {
         parameters: {
             query?: {
-                /** @description only revisions below this number */
+                /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
                 limit?: number;
@@ -2751,10 +2998,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Effects"];
+                    "application/json": components["schemas"]["EffectPage"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2772,9 +3019,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["Ask"];
+                "application/json": components["schemas"]["RequestSpec"];
             };
         };
         responses: {
@@ -2784,10 +3031,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Explained"];
+                    "application/json": components["schemas"]["Explanation"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2816,7 +3063,7 @@ export interface operations {
                     "application/json": components["schemas"]["Fleet"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2827,16 +3074,16 @@ export interface operations {
             };
         };
     };
-    takeFleet: {
+    adopt: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["Take"];
+                "application/json": components["schemas"]["AdoptRequest"];
             };
         };
         responses: {
@@ -2846,10 +3093,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Take"];
+                    "application/json": components["schemas"]["AdoptResult"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2867,9 +3114,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["ForecastAsk"];
+                "application/json": components["schemas"]["ForecastRequest"];
             };
         };
         responses: {
@@ -2882,7 +3129,7 @@ export interface operations {
                     "application/json": components["schemas"]["Forecast"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2900,9 +3147,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["ForecastAsk"];
+                "application/json": components["schemas"]["ForecastRequest"];
             };
         };
         responses: {
@@ -2912,10 +3159,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/html": Record<string, never>;
+                    "text/html": string;
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2944,7 +3191,7 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Mesh"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2978,7 +3225,7 @@ export interface operations {
                     "application/json": components["schemas"]["Mesh"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2992,7 +3239,7 @@ export interface operations {
     releases: {
         parameters: {
             query?: {
-                /** @description only releases below this number */
+                /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
                 limit?: number;
@@ -3009,10 +3256,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReleaseList"];
+                    "application/json": components["schemas"]["ReleasePage"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3030,14 +3277,14 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["ReleaseAsk"];
+                "application/json": components["schemas"]["StartReleaseRequest"];
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3045,7 +3292,7 @@ export interface operations {
                     "application/json": components["schemas"]["Release"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3056,7 +3303,7 @@ export interface operations {
             };
         };
     };
-    releaseKey: {
+    signingKey: {
         parameters: {
             query?: never;
             header?: never;
@@ -3071,10 +3318,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["NoticeKey"];
+                    "application/json": components["schemas"]["SigningKey"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3105,7 +3352,7 @@ export interface operations {
                     "application/json": components["schemas"]["Release"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3116,7 +3363,7 @@ export interface operations {
             };
         };
     };
-    actRelease: {
+    actOnRelease: {
         parameters: {
             query?: never;
             header?: never;
@@ -3126,9 +3373,9 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["ReleaseAct"];
+                "application/json": components["schemas"]["ReleaseAction"];
             };
         };
         responses: {
@@ -3141,7 +3388,7 @@ export interface operations {
                     "application/json": components["schemas"]["Release"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3159,29 +3406,30 @@ export interface operations {
                 from?: string;
                 /** @description called service */
                 to?: string;
-                /** @description version that it went to */
+                /** @description version that got the request */
                 version?: string;
-                /** @description instance that answered, or was tried last */
+                /** @description instance that answered, or got the last attempt */
                 instance?: string;
                 /** @description route of the service or of the gateway */
                 route?: string;
+                /** @description method of the request */
                 method?: string;
-                /** @description what the path begins with */
+                /** @description prefix of the path */
                 path?: string;
                 /** @description a status such as 503, or a class such as 5xx */
                 status?: string;
-                /** @description why the mesh answered */
+                /** @description why it failed or was refused */
                 reason?: string;
-                /** @description ok, failed, refused, abandoned, caller-fault, or trouble: all but ok */
+                /** @description ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok */
                 outcome?: string;
-                /** @description NAME that is there, or NAME=VALUE */
+                /** @description NAME that is present, or NAME=VALUE */
                 header?: string;
-                /** @description id that a gateway's refusal told its caller */
+                /** @description id on a gateway's refusal */
                 request?: string;
-                /** @description was sent so often at least */
-                tries?: number;
+                /** @description at least so many attempts */
+                attempts?: number;
                 /** @description took longer than so many milliseconds */
-                slowerMS?: number;
+                slowerThanMS?: number;
             };
             header?: never;
             path?: never;
@@ -3198,7 +3446,7 @@ export interface operations {
                     "application/x-ndjson": components["schemas"]["FeedLine"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3209,35 +3457,36 @@ export interface operations {
             };
         };
     };
-    trouble: {
+    failures: {
         parameters: {
             query?: {
                 /** @description calling service or gateway */
                 from?: string;
                 /** @description called service */
                 to?: string;
-                /** @description version that it went to */
+                /** @description version that got the request */
                 version?: string;
-                /** @description instance that answered, or was tried last */
+                /** @description instance that answered, or got the last attempt */
                 instance?: string;
                 /** @description route of the service or of the gateway */
                 route?: string;
+                /** @description method of the request */
                 method?: string;
-                /** @description what the path begins with */
+                /** @description prefix of the path */
                 path?: string;
                 /** @description a status such as 503, or a class such as 5xx */
                 status?: string;
-                /** @description why the mesh answered */
+                /** @description why it failed or was refused */
                 reason?: string;
-                /** @description ok, failed, refused, abandoned, caller-fault, or trouble: all but ok */
+                /** @description ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok */
                 outcome?: string;
-                /** @description id that a gateway's refusal told its caller */
+                /** @description id on a gateway's refusal */
                 request?: string;
-                /** @description was sent so often at least */
-                tries?: number;
+                /** @description at least so many attempts */
+                attempts?: number;
                 /** @description took longer than so many milliseconds */
-                slowerMS?: number;
-                /** @description only what came before, in seconds since 1970 */
+                slowerThanMS?: number;
+                /** @description only requests before this time, in seconds since 1970 */
                 before?: number;
                 /** @description 1 to 1000; 100 when absent */
                 limit?: number;
@@ -3254,10 +3503,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trouble"];
+                    "application/json": components["schemas"]["RecentFailures"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3271,7 +3520,7 @@ export interface operations {
     revisions: {
         parameters: {
             query?: {
-                /** @description only revisions below this number */
+                /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
                 limit?: number;
@@ -3288,10 +3537,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Revisions"];
+                    "application/json": components["schemas"]["RevisionPage"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3306,19 +3555,19 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description number of a revision in quotes; refused with 412 when another one is in force */
+                /** @description number of a revision in quotes; 412 when another one is in force */
                 "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["PublishIn"];
+                "application/json": components["schemas"]["PublishRequest"];
             };
         };
         responses: {
-            /** @description OK */
+            /** @description Created */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3327,7 +3576,7 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3358,7 +3607,7 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3378,13 +3627,13 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["RestoreIn"];
+                "application/json": components["schemas"]["RestoreRequest"];
             };
         };
         responses: {
-            /** @description OK */
+            /** @description Created */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3393,7 +3642,7 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3411,9 +3660,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["CheckIn"];
+                "application/json": components["schemas"]["CheckRequest"];
             };
         };
         responses: {
@@ -3423,10 +3672,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Report"];
+                    "application/json": components["schemas"]["CheckReport"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3444,9 +3693,9 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["Files"];
+                "application/json": components["schemas"]["FileList"];
             };
         };
         responses: {
@@ -3456,10 +3705,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Files"];
+                    "application/json": components["schemas"]["FileList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3485,10 +3734,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/schema+json": string;
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3516,10 +3765,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Effective"];
+                    "application/json": components["schemas"]["EffectiveSettings"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3534,7 +3783,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description number of a revision in quotes; refused with 412 when another one is in force */
+                /** @description number of a revision in quotes; 412 when another one is in force */
                 "If-Match"?: string;
             };
             path: {
@@ -3542,13 +3791,13 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["SplitIn"];
+                "application/json": components["schemas"]["SplitRequest"];
             };
         };
         responses: {
-            /** @description OK */
+            /** @description Created */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3557,7 +3806,7 @@ export interface operations {
                     "application/json": components["schemas"]["Published"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3568,7 +3817,7 @@ export interface operations {
             };
         };
     };
-    standins: {
+    standIns: {
         parameters: {
             query?: never;
             header?: never;
@@ -3583,10 +3832,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Standins"];
+                    "application/json": components["schemas"]["StandInList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3597,7 +3846,7 @@ export interface operations {
             };
         };
     };
-    setStandin: {
+    changeStandIn: {
         parameters: {
             query?: never;
             header?: never;
@@ -3606,9 +3855,9 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["StandinChange"];
+                "application/json": components["schemas"]["StandInChange"];
             };
         };
         responses: {
@@ -3618,10 +3867,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Standins"];
+                    "application/json": components["schemas"]["StandInList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3637,19 +3886,21 @@ export interface operations {
             query?: {
                 /** @description seconds since 1970; 15 minutes before to when absent */
                 from?: number;
-                /** @description now when absent */
+                /** @description seconds since 1970; now when absent */
                 to?: number;
-                /** @description seconds of each point; such that there are about a hundred when absent */
+                /** @description seconds of each point; chosen for about a hundred points when absent */
                 step?: number;
                 /** @description calling service or gateway */
                 caller?: string;
                 /** @description called service */
                 service?: string;
+                /** @description called version */
                 version?: string;
+                /** @description called instance */
                 instance?: string;
                 /** @description service or gateway of the route */
-                ladder?: string;
-                /** @description with ladder */
+                parent?: string;
+                /** @description with parent */
                 route?: string;
             };
             header?: never;
@@ -3667,7 +3918,7 @@ export interface operations {
                     "application/json": components["schemas"]["Timeline"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3681,14 +3932,14 @@ export interface operations {
     traces: {
         parameters: {
             query?: {
-                /** @description that took part */
+                /** @description service that took part */
                 service?: string;
-                /** @description of the first request: ok, failed, refused, abandoned, caller-fault; or trouble: any but ok, also of a try */
+                /** @description of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too */
                 outcome?: string;
-                /** @description what the first path begins with */
+                /** @description prefix of the first request's path */
                 path?: string;
                 /** @description took longer than so many milliseconds */
-                slowerMS?: number;
+                slowerThanMS?: number;
                 /** @description 1 to 1000; 100 when absent */
                 limit?: number;
             };
@@ -3704,10 +3955,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Traces"];
+                    "application/json": components["schemas"]["TraceList"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3735,10 +3986,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TracesTrace"];
+                    "application/json": components["schemas"]["Trace"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3752,7 +4003,7 @@ export interface operations {
     trials: {
         parameters: {
             query?: {
-                /** @description only trials below this number */
+                /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
                 limit?: number;
@@ -3769,10 +4020,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Trials"];
+                    "application/json": components["schemas"]["TrialPage"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3790,14 +4041,14 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["TrialAsk"];
+                "application/json": components["schemas"]["TrialRequest"];
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3805,7 +4056,7 @@ export interface operations {
                     "application/json": components["schemas"]["Trial"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3834,7 +4085,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialNames"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3865,7 +4116,7 @@ export interface operations {
                     "application/json": components["schemas"]["Trial"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3879,7 +4130,7 @@ export interface operations {
     stopTrial: {
         parameters: {
             query?: {
-                /** @description who ends it */
+                /** @description who does it */
                 by?: string;
             };
             header?: never;
@@ -3899,7 +4150,7 @@ export interface operations {
                     "application/json": components["schemas"]["Trial"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3931,7 +4182,7 @@ export interface operations {
                     "application/json": components["schemas"]["TrialComparison"];
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3959,10 +4210,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "text/html": Record<string, never>;
+                    "text/html": string;
                 };
             };
-            /** @description What is wrong and what to do next */
+            /** @description What happened, why, and what to do next */
             default: {
                 headers: {
                     [name: string]: unknown;

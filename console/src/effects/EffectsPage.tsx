@@ -8,12 +8,12 @@ import { Revisions } from "./Revisions";
 import { Trials } from "./Trials";
 
 const views: Record<string, [string, string]> = {
-  "": ["What changes did", "Success and latency before and after each revision, with their uncertainty."],
-  trials: ["Trials", "A bounded load with expectations, by the rules in force or by a draft that only its requests follow."],
-  forecast: ["Forecast", "What a draft would do, computed by the proxies' own code from what was measured."],
+  "": ["Revisions", "Success and latency before and after each revision, with 95% intervals."],
+  trials: ["Trials", "A limited load with expectations, under the rules in force or under a draft that only its requests follow."],
+  forecast: ["Forecast", "What would happen under a draft, simulated from measurements with the code of the proxies."],
 };
 
-/** What changes did to the success of requests, and what they would do. */
+/** Effects of revisions, trials and forecasts. */
 export function EffectsPage() {
   const [params, change] = useQuery();
   const view = params.get("view") ?? "";
@@ -21,7 +21,7 @@ export function EffectsPage() {
     <>
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 1, mb: 1.5 }}>
         <Typography variant="h1">Effects</Typography>
-        <ToggleButtonGroup size="small" exclusive value={view} onChange={(_, v: string | null) => { if (v !== null) change({ view: v, revision: null, trial: null, against: null }); }} aria-label="What to see">
+        <ToggleButtonGroup size="small" exclusive value={view} onChange={(_, v: string | null) => { if (v !== null) change({ view: v, revision: null, trial: null, against: null }); }} aria-label="View">
           {Object.entries(views).map(([v, [name]]) => <ToggleButton key={v} value={v} data-test={`view-${v || "effects"}`} sx={{ textTransform: "none", py: 0.25 }}>{name}</ToggleButton>)}
         </ToggleButtonGroup>
         <Box sx={{ color: "text.secondary", flex: 1, minWidth: 260 }}>{views[view]?.[1]}</Box>

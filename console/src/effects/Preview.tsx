@@ -1,36 +1,36 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import type { EffectRow, ForecastAsk } from "../api/client";
+import type { EffectRow, ForecastRequest } from "../api/client";
 import { Rows } from "./Rows";
 import { useForecast } from "./useForecast";
 
 interface Props {
-  /** What is to be forecast, as it stands now. */
-  body: () => ForecastAsk;
-  /** Rows to show; without it those that change, and who comes in. */
+  /** The request for the forecast. */
+  body: () => ForecastRequest;
+  /** Rows to show; without it those that change. */
   only?: (r: EffectRow) => boolean;
   disabled?: boolean;
 }
 
 const enough = 8;
 
-/** A button that forecasts a change that is not published yet, with its answer in a few rows. */
+/** A button that forecasts an unpublished change, with the result in a few rows. */
 export function Preview({ body, only, disabled }: Props) {
-  const { value, error, busy, ask, forget } = useForecast();
+  const { value, error, busy, start, clear } = useForecast();
   const changes = (r: EffectRow) => r.kind === "mesh" || r.verdict === "worse" || r.verdict === "better" || r.p95MS.verdict === "slower" || r.p95MS.verdict === "faster" || r.p50MS.verdict === "slower" || r.p50MS.verdict === "faster";
   const rows = value ? value.rows.filter(only ?? changes).slice(0, enough) : [];
   return (
     <Box sx={{ mt: 1 }} data-test="preview">
-      <Button size="small" variant="outlined" disabled={busy || disabled} onClick={() => ask(body())} data-test="preview-go">{busy ? "Computing" : "Forecast this"}</Button>
-      {value && <Button size="small" onClick={forget}>Hide</Button>}
+      <Button size="small" variant="outlined" disabled={busy || disabled} onClick={() => start(body())} data-test="preview-go">{busy ? "Computing" : "Forecast"}</Button>
+      {value && <Button size="small" onClick={clear}>Hide</Button>}
       {error && <Alert severity="error" sx={{ mt: 1 }}>{error}</Alert>}
       {value && (
         <Box sx={{ mt: 1, p: 1, border: 1, borderColor: "divider", borderStyle: "dashed", borderRadius: 1, opacity: busy ? 0.5 : 1 }} data-test="preview-answer">
           <Box sx={{ fontWeight: 600 }}>
-            {value.worse ? `▼ Worse by more than a point: ${value.worse}.` : "No caller's and no service's success becomes worse by more than a point."}
+            {value.worse ? `▼ Worse by more than one point: ${value.worse}.` : "Success drops by more than one point for no caller and no service."}
           </Box>
-          <Box sx={{ color: "text.secondary", fontSize: 12 }}>A forecast for {value.draft.map((c) => `${c.path}: ${c.before || "–"} → ${c.after || "–"}`).join("; ") || "no change"}. {value.calibration[0]}</Box>
+          <Box sx={{ color: "text.secondary", fontSize: 12 }}>Forecast for {value.draft.map((c) => `${c.path}: ${c.before || "–"} → ${c.after || "–"}`).join("; ") || "no change"}. {value.calibration[0]}</Box>
           <Rows rows={rows} before="in force" after="draft" only={() => true} />
         </Box>
       )}

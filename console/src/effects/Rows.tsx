@@ -23,7 +23,7 @@ const pair = (f: EffectFigure, write: (v: number | null) => string): string => {
 const ms = (v: number | null): string => (v === null ? "–" : millis(v));
 const factor = (v: number | null): string => (v === null ? "–" : v.toFixed(2));
 
-/** A verdict in a word, with a mark where it calls for a look. */
+/** A verdict, with a mark for good and bad ones. */
 export function Verdict({ of }: { of: string }) {
   const bad = of === "worse" || of === "slower" || of === "missed";
   const good = of === "better" || of === "faster" || of === "met";
@@ -47,17 +47,17 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
     <>
       {!only && (
         <Box sx={{ display: "flex", gap: 1, flexWrap: "wrap", alignItems: "center", mb: 1 }}>
-          <TextField select size="small" label="Requests of" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ width: 120 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+          <TextField select size="small" label="Group" value={kind} onChange={(e) => setKind(e.target.value)} sx={{ width: 120 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
             {kinds.map((k) => <MenuItem key={k} value={k}>{k || "any"}</MenuItem>)}
           </TextField>
-          <TextField size="small" label="Name holds" value={text} onChange={(e) => setText(e.target.value)} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "row-filter" } }} />
-          <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each cell: {before} → {after}. Points of success with their 95% interval; a difference is called one only where that leaves 0 out and both sides have 30 requests.</Box>
+          <TextField size="small" label="Name contains" value={text} onChange={(e) => setText(e.target.value)} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "row-filter" } }} />
+          <Box sx={{ color: "text.secondary", fontSize: 12 }}>Each cell: {before} → {after}. Success changes in percentage points with 95% intervals. A verdict needs 30 requests on each side and an interval without 0.</Box>
         </Box>
       )}
       <Box sx={{ overflowX: "auto" }}>
         <Box component="table" data-test="rows" sx={{ borderCollapse: "collapse", fontSize: 12.5, width: "100%", "& th, & td": { px: 0.9, py: 0.45, borderBottom: 1, borderColor: "divider", textAlign: "left", whiteSpace: "nowrap" }, "& .n": { textAlign: "right" }, "& th": { color: "text.secondary", fontWeight: 600 } }}>
           <thead>
-            <tr><th>Requests of</th><th className="n">Number</th><th className="n" title={`${before} → ${after}`}>Success</th><th className="n">Points</th><th>Verdict</th><th className="n">p95</th><th aria-label="Verdict on p95" /><th>Why not</th><th className="n">First try</th><th className="n">Load</th></tr>
+            <tr><th>Group</th><th className="n">Requests</th><th className="n" title={`${before} → ${after}`}>Success</th><th className="n">Change (points)</th><th>Verdict</th><th className="n">p95</th><th aria-label="Verdict on p95" /><th>Failures by reason</th><th className="n">First attempt</th><th className="n">Attempts/req</th></tr>
           </thead>
           <tbody>
             {shown.map((r) => (
@@ -72,17 +72,17 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
                 <td>
                   {reasonsOf(r)}
                   {r.shares && r.shareP !== undefined && r.shareP !== null && r.shareP < 0.01 && (
-                    <Box component="span" sx={{ color: "error.main" }}> ▼ shares off the weights: {r.shares.map((x) => `${x.target} ${percent(x.observed)} of ${percent(x.intended)}`).join(", ")}</Box>
+                    <Box component="span" sx={{ color: "error.main" }}> ▼ shares differ from the weights: {r.shares.map((x) => `${x.target} ${percent(x.observed)} of ${percent(x.intended)}`).join(", ")}</Box>
                   )}
                 </td>
-                <td className="n">{pair(r.firstTry, percent)}</td>
-                <td className="n">{pair(r.load, factor)}</td>
+                <td className="n">{pair(r.firstAttempt, percent)}</td>
+                <td className="n">{pair(r.attemptsPerRequest, factor)}</td>
               </tr>
             ))}
           </tbody>
         </Box>
       </Box>
-      {chosen.length === 0 && <Box sx={{ color: "text.secondary", py: 1 }}>There is nothing to compare.</Box>}
+      {chosen.length === 0 && <Box sx={{ color: "text.secondary", py: 1 }}>No rows match.</Box>}
       {chosen.length > shown.length && <Button size="small" onClick={() => setAll(true)}>Show all {chosen.length} rows</Button>}
     </>
   );

@@ -8,17 +8,17 @@ import TextField from "@mui/material/TextField";
 import { useTheme } from "@mui/material/styles";
 import { LineChart } from "@mui/x-charts/LineChart";
 import { useEffect, useState } from "react";
-import { compareTrials, readDraft, readTrial, readTrialNames, readTrials, reportURL, startTrial, stopTrial, type Judgement, type Trial } from "../api/client";
+import { compareTrials, readDraft, readTrial, readTrialNames, readTrials, reportURL, startTrial, stopTrial, type ExpectationResult, type Trial } from "../api/client";
 import { useLive } from "../api/live";
 import { chartLook, chartPair, latencyAxis } from "../parts/charts";
 import { millis, percent, plural, rate, timeOfDay } from "../parts/format";
-import { Pick } from "../parts/Pick";
+import { ListEntry } from "../parts/ListEntry";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
-import { who } from "../parts/who";
+import { author } from "../parts/author";
 import { Rows, Verdict } from "./Rows";
 
-/** Trials: begun here, followed while they run, compared afterwards. */
+/** Trials: start, follow and compare them. */
 export function Trials() {
   const [params, change] = useQuery();
   const { value: list, error } = usePolled("trials", 1500, (signal) => readTrials(60, signal));
@@ -27,46 +27,46 @@ export function Trials() {
   const running = list?.some((t) => t.state === "running") ?? false;
   return (
     <>
-      <Begin running={running} onBegun={(n) => change({ trial: String(n), against: null })} />
+      <StartForm running={running} onStarted={(n) => change({ trial: String(n), against: null })} />
       {error && !list && <Alert severity="error">{error}</Alert>}
-      {list?.length === 0 && <Box sx={{ color: "text.secondary", my: 2 }}>There was no trial yet.</Box>}
+      {list?.length === 0 && <Box sx={{ color: "text.secondary", my: 2 }}>No trial has run yet.</Box>}
       <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "270px minmax(0, 1fr)" }, mt: 1.5 }}>
         <Box component="ol" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 700 }, overflowY: "auto" }} data-test="trials">
           {(list ?? []).map((t) => (
             <Box component="li" key={t.number}>
-              <Pick picked={t.number === number} onPick={() => change({ trial: String(t.number), against: null })} test={`trial-${t.number}`}>
+              <ListEntry picked={t.number === number} onPick={() => change({ trial: String(t.number), against: null })} test={`trial-${t.number}`}>
                 <Box sx={{ display: "flex", gap: 1 }}><strong>{t.number}</strong> {t.name} <Box sx={{ ml: "auto" }}><Verdict of={t.state} /></Box></Box>
-                <Box sx={{ color: "text.secondary", fontSize: 12 }}>{timeOfDay(t.began)} by {t.by}{t.rehearse && ", a draft"}; {plural(t.figures.requests, "request")}, {percent(t.figures.success)}</Box>
-              </Pick>
+                <Box sx={{ color: "text.secondary", fontSize: 12 }}>{timeOfDay(t.began)} by {t.by}{t.isRehearsal && ", rehearsal"}; {plural(t.figures.requests, "request")}, {percent(t.figures.success)}</Box>
+              </ListEntry>
             </Box>
           ))}
         </Box>
-        {number > 0 && <One key={number} number={number} others={(list ?? []).filter((t) => t.number !== number && t.state !== "running")} against={against} onAgainst={(n) => change({ against: n ? String(n) : null })} />}
+        {number > 0 && <TrialView key={number} number={number} others={(list ?? []).filter((t) => t.number !== number && t.state !== "running")} against={against} onAgainst={(n) => change({ against: n ? String(n) : null })} />}
       </Box>
     </>
   );
 }
 
-function Begin({ running, onBegun }: { running: boolean; onBegun: (n: number) => void }) {
+function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: number) => void }) {
   const { mesh } = useLive();
   const [names, setNames] = useState<string[] | null>(null);
   const [name, setName] = useState("");
   const [rules, setRules] = useState("in force");
   const [length, setLength] = useState("");
-  const [trouble, setTrouble] = useState("");
+  const [startError, setStartError] = useState("");
   const revision = mesh?.revision.number;
   useEffect(() => {
-    readTrialNames().then(setNames, (e: unknown) => setTrouble(e instanceof Error ? e.message : String(e)));
+    readTrialNames().then(setNames, (e: unknown) => setStartError(e instanceof Error ? e.message : String(e)));
   }, [revision]);
   const chosen = name || (names?.[0] ?? "");
-  const begin = async () => {
-    setTrouble("");
+  const start = async () => {
+    setStartError("");
     try {
-      const draft = rules === "draft" ? await readDraft("main", who()) : null;
-      if (rules === "draft" && !draft?.files) throw new Error(`There is no draft of ${who()}: change the rules on the page Rules, without publishing them.`);
-      onBegun((await startTrial({ name: chosen, by: who(), ...(draft?.files ? { rules: draft.files } : {}), ...(length ? { for: length } : {}) })).number);
+      const draft = rules === "draft" ? await readDraft("main", author()) : null;
+      if (rules === "draft" && !draft?.files) throw new Error(`${author()} has no draft: edit the rules on the page Rules first, without publishing them.`);
+      onStarted((await startTrial({ name: chosen, by: author(), ...(draft?.files ? { rules: draft.files } : {}), ...(length ? { for: length } : {}) })).number);
     } catch (e) {
-      setTrouble(e instanceof Error ? e.message : String(e));
+      setStartError(e instanceof Error ? e.message : String(e));
     }
   };
   return (
@@ -75,34 +75,34 @@ function Begin({ running, onBegun }: { running: boolean; onBegun: (n: number) =>
         <TextField select size="small" label="Trial" value={chosen} onChange={(e) => setName(e.target.value)} sx={{ minWidth: 170 }} disabled={!names?.length}>
           {(names ?? []).map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
-        <TextField select size="small" label="By the rules" value={rules} onChange={(e) => setRules(e.target.value)} sx={{ width: 150 }}>
+        <TextField select size="small" label="Rules" value={rules} onChange={(e) => setRules(e.target.value)} sx={{ width: 150 }}>
           <MenuItem value="in force">in force</MenuItem>
-          <MenuItem value="draft">of my draft</MenuItem>
+          <MenuItem value="draft">my draft</MenuItem>
         </TextField>
-        <TextField size="small" label="For" placeholder="as it says" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} />
-        <Button variant="contained" disabled={running || !chosen} onClick={() => void begin()} data-test="begin-trial">Run</Button>
+        <TextField size="small" label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} />
+        <Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button>
         <Box sx={{ color: "text.secondary", fontSize: 12.5, flex: 1, minWidth: 240 }}>
-          {names?.length === 0 ? "The rules in force hold no trial: write one in the section trials." : rules === "draft" ? "Only the requests of the trial follow the draft; real traffic does not." : "Its requests go beside the real traffic."}
+          {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules === "draft" ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
         </Box>
       </Box>
-      {trouble && <Alert severity="error" sx={{ mt: 1 }} data-test="trial-trouble">{trouble}</Alert>}
+      {startError && <Alert severity="error" sx={{ mt: 1 }} data-test="trial-error">{startError}</Alert>}
     </Paper>
   );
 }
 
-export function Expected({ list, running, now }: { list: Judgement[]; running?: boolean; now?: Judgement[] }) {
+export function Expected({ list, running, now }: { list: ExpectationResult[]; running?: boolean; now?: ExpectationResult[] }) {
   if (list.length === 0) return null;
   return (
     <Box component="table" data-test="expected" sx={{ borderCollapse: "collapse", my: 1, "& td, & th": { pr: 2.5, py: 0.3, textAlign: "left", borderBottom: 1, borderColor: "divider" }, "& th": { color: "text.secondary", fontWeight: 600 } }}>
-      <thead><tr><th>Expected</th><th aria-label="Verdict" /><th>{now?.length ? "By the draft (95%)" : "Measured (95%)"}</th>{now && now.length > 0 && <th>By the rules in force</th>}<th aria-label="Remark" /></tr></thead>
+      <thead><tr><th>Expected</th><th aria-label="Verdict" /><th>{now?.length ? "Under the draft (95%)" : "Measured (95%)"}</th>{now && now.length > 0 && <th>Under the rules in force</th>}<th aria-label="Remark" /></tr></thead>
       <tbody>
         {list.map((j, i) => (
           <tr key={j.expectation}>
             <td>{j.expectation}</td>
-            <td>{running ? <span>{j.hopeless ? "out of reach" : j.met ? "so far met" : "so far missed"}</span> : <Verdict of={j.met ? "met" : "missed"} />}</td>
+            <td>{running ? <span>{j.isImpossible ? "cannot be met" : j.isMet ? "met so far" : "missed so far"}</span> : <Verdict of={j.isMet ? "met" : "missed"} />}</td>
             <td>{j.measured}</td>
             {now && now.length > 0 && <td>{now[i]?.measured}</td>}
-            <Box component="td" sx={{ color: "text.secondary" }}>{j.value !== null && !j.sure && "the interval says both"}</Box>
+            <Box component="td" sx={{ color: "text.secondary" }}>{j.value !== null && !j.isConclusive && "inconclusive"}</Box>
           </tr>
         ))}
       </tbody>
@@ -110,9 +110,9 @@ export function Expected({ list, running, now }: { list: Judgement[]; running?: 
   );
 }
 
-function One({ number, others, against, onAgainst }: { number: number; others: Trial[]; against: number; onAgainst: (n: number) => void }) {
+function TrialView({ number, others, against, onAgainst }: { number: number; others: Trial[]; against: number; onAgainst: (n: number) => void }) {
   const { value: t, error } = usePolled(`trial ${number}`, 700, (signal) => readTrial(number, signal));
-  if (!t) return error ? <Alert severity="error">{error}</Alert> : <Box sx={{ color: "text.secondary" }}>Reading the trial</Box>;
+  if (!t) return error ? <Alert severity="error">{error}</Alert> : <Box sx={{ color: "text.secondary" }}>Loading the trial</Box>;
   const running = t.state === "running";
   const f = t.figures;
   return (
@@ -120,17 +120,17 @@ function One({ number, others, against, onAgainst }: { number: number; others: T
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1.5, alignItems: "baseline" }}>
         <Box component="h2" sx={{ m: 0, fontSize: "1.05rem" }}>Trial {t.number}: {t.name}</Box>
         <Verdict of={t.state} />
-        <Box sx={{ color: "text.secondary" }}>{t.rehearse ? `a draft with ${plural(t.draft?.length ?? 0, "change")}, against revision ${t.revision}` : `revision ${t.revision}`}; {t.seconds.toFixed(0)} of {t.for.toFixed(0)} s</Box>
+        <Box sx={{ color: "text.secondary" }}>{t.isRehearsal ? `rehearsal of a draft with ${plural(t.draft?.length ?? 0, "change")} to revision ${t.revision}` : `revision ${t.revision}`}; {t.seconds.toFixed(0)} of {t.for.toFixed(0)} s</Box>
         <Box sx={{ ml: "auto" }}>
-          {running ? <Button size="small" onClick={() => void stopTrial(t.number)} data-test="stop-trial">Stop</Button> : <Button size="small" component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">One page, to keep</Button>}
+          {running ? <Button size="small" onClick={() => void stopTrial(t.number)} data-test="stop-trial">Stop</Button> : <Button size="small" component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">Open report</Button>}
         </Box>
       </Box>
-      {running && <LinearProgress variant="determinate" value={Math.min(100, (100 * t.seconds) / t.for)} aria-label="How much of the trial is over" sx={{ my: 1 }} />}
-      {t.why && <Alert severity={t.state === "missed" ? "warning" : "info"} sx={{ my: 1 }}>It ended early: {t.why}.</Alert>}
-      {t.pace.bottleneck && <Alert severity="warning" sx={{ my: 1 }}>The generator: {t.pace.bottleneck}.</Alert>}
+      {running && <LinearProgress variant="determinate" value={Math.min(100, (100 * t.seconds) / t.for)} aria-label="Progress" sx={{ my: 1 }} />}
+      {t.why && <Alert severity={t.state === "missed" ? "warning" : "info"} sx={{ my: 1 }}>Ended early: {t.why}.</Alert>}
+      {t.pace.bottleneck && <Alert severity="warning" sx={{ my: 1 }}>Load generator: {t.pace.bottleneck}.</Alert>}
       <Expected list={t.expected} running={running} />
       <Box sx={{ my: 0.5 }}>
-        {plural(f.requests, "request")}, {rate(f.rps)}/s: success <strong>{percent(f.success)}</strong> ({percent(f.successLow)} to {percent(f.successHigh)}), first try {percent(f.firstTry)}, load factor {f.loadFactor?.toFixed(2) ?? "–"};
+        {plural(f.requests, "request")}, {rate(f.rps)}/s: success <strong>{percent(f.success)}</strong> ({percent(f.successLow)} to {percent(f.successHigh)}), first attempt {percent(f.firstAttempt)}, {f.attemptsPerRequest?.toFixed(2) ?? "–"} attempts per request;
         p50 {millis(f.p50MS)}, p95 {millis(f.p95MS)}, p99 {millis(f.p99MS)}
       </Box>
       <Box sx={{ color: "text.secondary" }}>
@@ -153,7 +153,7 @@ function One({ number, others, against, onAgainst }: { number: number; others: T
 
 function Compared({ before, after }: { before: number; after: number }) {
   const { value: c, error } = usePolled(`compare ${before} ${after}`, 60_000, (signal) => compareTrials(before, after, signal));
-  if (!c) return <Box sx={{ color: "text.secondary" }}>{error || "Comparing"}</Box>;
+  if (!c) return <Box sx={{ color: "text.secondary" }}>{error || "Loading the comparison"}</Box>;
   return (
     <>
       {c.notes.map((n) => <Box key={n} sx={{ color: "text.secondary" }}>{n}</Box>)}
@@ -171,7 +171,7 @@ function Charts({ trial }: { trial: Trial }) {
   const axis = [{ data: points.map((p) => p.at), valueFormatter: (v: number) => `${v} s`, disableLine: true, tickNumber: 5 }];
   return (
     <Box sx={{ ...chartPair, mt: 1 }}>
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, tickNumber: 3 }]} series={[line("requests a second", palette.primary.main, points.map((p) => p.ok + p.failed + p.refused)), { ...line("without success", palette.error.main, points.map((p) => p.failed + p.refused)), id: "second" }]} />
+      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, tickNumber: 3 }]} series={[line("requests per second", palette.primary.main, points.map((p) => p.ok + p.failed + p.refused)), { ...line("failed or refused", palette.error.main, points.map((p) => p.failed + p.refused)), id: "second" }]} />
       <LineChart {...chart} xAxis={axis} yAxis={latencyAxis} series={[line("p50", palette.primary.main, points.map((p) => (some(p) ? p.p50MS : null))), { ...line("p95", palette.warning.main, points.map((p) => (some(p) ? p.p95MS : null))), id: "second" }, line("p99", palette.error.main, points.map((p) => (some(p) ? p.p99MS : null)))]} />
     </Box>
   );

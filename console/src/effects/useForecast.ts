@@ -1,12 +1,12 @@
 import { useEffect, useRef, useState } from "react";
-import { forecast, type Forecast, type ForecastAsk } from "../api/client";
+import { forecast, type Forecast, type ForecastRequest } from "../api/client";
 
-/** Computes one forecast at a time; a newer question ends the one before. */
+/** Computes one forecast at a time; a newer one cancels the one before. */
 export function useForecast() {
   const [state, setState] = useState<{ value: Forecast | null; error: string; busy: boolean }>({ value: null, error: "", busy: false });
   const stop = useRef<AbortController | null>(null);
   useEffect(() => () => stop.current?.abort(), []);
-  const ask = (body: ForecastAsk) => {
+  const start = (body: ForecastRequest) => {
     stop.current?.abort();
     const mine = new AbortController();
     stop.current = mine;
@@ -16,9 +16,9 @@ export function useForecast() {
       (e: unknown) => { if (!mine.signal.aborted) setState({ value: null, error: e instanceof Error ? e.message : String(e), busy: false }); },
     );
   };
-  const forget = () => {
+  const clear = () => {
     stop.current?.abort();
     setState({ value: null, error: "", busy: false });
   };
-  return { ...state, ask, forget };
+  return { ...state, start, clear };
 }

@@ -14,27 +14,27 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Member } from "../api/client";
+import type { Proxy } from "../api/client";
 import { ago, bytes, millis, plural } from "../parts/format";
-import { needsLook, urgency, useFleet } from "./useFleet";
+import { needsAttention, urgency, useFleet } from "./useFleet";
 
 const most = 100; // rows at first; a browser has trouble with thousands
 
 const states: Record<string, string> = {
-  refuses: "it cannot put the newest revision in force",
-  behind: "connected, and not at the newest revision yet",
-  doubted: "the service lost sight of it and of most of its version at once; it is called on",
-  away: "it lost its connection a moment ago",
-  follows: "connected, and at the newest revision",
+  rejecting: "it cannot apply the newest revision",
+  behind: "connected, and the newest revision is not in force yet",
+  unconfirmed: "the service lost contact to it and to most of its version at once; it still gets requests",
+  disconnected: "it lost its connection a moment ago",
+  current: "connected, and the newest revision is in force",
 };
 
-/** Every proxy, those first that need a look. */
+/** All proxies; those that need attention come first. */
 export function FleetPage() {
-  const { fleet, at, trouble } = useFleet();
+  const { fleet, at, error } = useFleet();
   const [params, setParams] = useSearchParams();
   const [rows, setRows] = useState(most);
   const words = params.get("find") ?? "";
-  const late = params.get("show") === "late";
+  const onlyAttention = params.get("show") === "attention";
   const change = (key: string, value: string) => {
     const next = new URLSearchParams(params);
     if (value) next.set(key, value);
@@ -42,43 +42,43 @@ export function FleetPage() {
     setParams(next, { replace: true });
   };
   const all = fleet?.proxies ?? [];
-  const notThere = all.filter(needsLook).length;
+  const needing = all.filter(needsAttention).length;
   const shown = all
-    .filter((p) => (!late || needsLook(p)) && describe(p).toLowerCase().includes(words.toLowerCase()))
+    .filter((p) => (!onlyAttention || needsAttention(p)) && describe(p).toLowerCase().includes(words.toLowerCase()))
     .sort((a, b) => urgency(a) - urgency(b) || a.id.localeCompare(b.id));
   return (
     <>
       <Box sx={{ display: "flex", alignItems: "baseline", flexWrap: "wrap", columnGap: 2, mb: 1.5 }}>
         <Typography variant="h1">Fleet</Typography>
         {fleet && all.length > 0 && (
-          <Box data-test="summary" sx={{ color: notThere ? "warning.main" : "text.secondary", fontWeight: notThere ? 650 : 400 }}>
-            {notThere === 0
-              ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all follow revision ${fleet.revision}.`
-              : `${all.filter((p) => p.state === "follows").length} of ${all.length} proxies follow revision ${fleet.revision}; ${notThere} ${notThere === 1 ? "needs" : "need"} a look.`}
+          <Box data-test="summary" sx={{ color: needing ? "warning.main" : "text.secondary", fontWeight: needing ? 650 : 400 }}>
+            {needing === 0
+              ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all with revision ${fleet.revision} in force.`
+              : `${all.filter((p) => p.state === "current").length} of ${all.length} proxies have revision ${fleet.revision} in force; ${needing} ${needing === 1 ? "needs" : "need"} attention.`}
           </Box>
         )}
         <Box sx={{ ml: "auto", display: "flex", gap: 2, alignItems: "center", flexWrap: "wrap" }}>
           <FormControlLabel
-            control={<Switch size="small" checked={late} onChange={(e) => change("show", e.target.checked ? "late" : "")} />}
-            label="only those that need a look"
+            control={<Switch size="small" checked={onlyAttention} onChange={(e) => change("show", e.target.checked ? "attention" : "")} />}
+            label="Need attention"
           />
           <TextField size="small" label="Find" placeholder="name, service, site" value={words} onChange={(e) => change("find", e.target.value)} />
         </Box>
       </Box>
-      {trouble && <Alert severity="warning" sx={{ mb: 1 }}>{trouble} The list is as it was before.</Alert>}
-      {!fleet && !trouble && <Box sx={{ color: "text.secondary", py: 4 }}>Waiting for the service</Box>}
+      {error && <Alert severity="warning" sx={{ mb: 1 }}>{error} The list shows the last known state.</Alert>}
+      {!fleet && !error && <Box sx={{ color: "text.secondary", py: 4 }}>Waiting for the service</Box>}
       {fleet && all.length === 0 && (
         <Typography sx={{ color: "text.secondary" }}>
           No proxy has registered. Start one beside a workload: <code>nightjar proxy --service NAME --version v1 --app HOST:PORT</code>
         </Typography>
       )}
-      {fleet && all.length > 0 && shown.length === 0 && <Typography sx={{ color: "text.secondary" }}>No proxy is like that now.</Typography>}
+      {fleet && all.length > 0 && shown.length === 0 && <Typography sx={{ color: "text.secondary" }}>No proxy matches.</Typography>}
       {shown.length > 0 && (
         <TableContainer component={Paper} variant="outlined">
           <Table size="small" aria-label="Proxies">
             <TableHead>
               <TableRow>
-                {["Proxy", "Beside", "Site", "State", "Revision", "Lag", "Seen", "Connections", "Memory", "Program"].map((h) => (
+                {["Proxy", "Workload", "Site", "State", "Revision", "Lag", "Last seen", "Connections", "Memory (MiB)", "Program version"].map((h) => (
                   <TableCell key={h} align={right.has(h) ? "right" : "left"}>{h}</TableCell>
                 ))}
               </TableRow>
@@ -89,39 +89,39 @@ export function FleetPage() {
       )}
       {shown.length > rows && <Button size="small" sx={{ mt: 1 }} onClick={() => setRows(rows + 500)}>{shown.length - rows} more</Button>}
       <Typography sx={{ color: "text.secondary", mt: 1.5, maxWidth: 900 }}>
-        Lag is how long after its commit the newest revision was in force in a proxy; for one that is behind, how late it is by now. Memory is that of the process, which
-        may hold several proxies.
+        Lag is the time from the commit of the newest revision until it was in force in the proxy; for a proxy that is behind, until now. Memory is that of the process, which can
+        hold several proxies.
       </Typography>
     </>
   );
 }
 
-const right = new Set(["Revision", "Lag", "Seen", "Connections", "Memory"]);
+const right = new Set(["Revision", "Lag", "Last seen", "Connections", "Memory (MiB)"]);
 
-const describe = (p: Member): string => [p.id, p.service, p.version, p.gateway, p.site, p.state].join(" ");
+const describe = (p: Proxy): string => [p.id, p.service, p.version, p.gateway, p.site, p.state].join(" ");
 
-function Row({ proxy: p, newest, now }: { proxy: Member; newest: number; now: number }) {
-  const late = needsLook(p);
+function Row({ proxy: p, newest, now }: { proxy: Proxy; newest: number; now: number }) {
+  const isLate = needsAttention(p);
   return (
-    <TableRow data-test="proxy" data-state={p.state} sx={{ "& td": { whiteSpace: "nowrap" }, ...(late ? { "& td:first-of-type": { boxShadow: "inset 4px 0 0 currentColor" }, bgcolor: "action.hover" } : {}) }}>
-      <TableCell sx={{ fontWeight: 650, color: late ? "warning.main" : "text.primary" }} title={`process ${p.pid}, running since ${p.started}`}>{p.id}</TableCell>
+    <TableRow data-test="proxy" data-state={p.state} sx={{ "& td": { whiteSpace: "nowrap" }, ...(isLate ? { "& td:first-of-type": { boxShadow: "inset 4px 0 0 currentColor" }, bgcolor: "action.hover" } : {}) }}>
+      <TableCell sx={{ fontWeight: 650, color: isLate ? "warning.main" : "text.primary" }} title={`process ${p.pid}, running since ${p.started}`}>{p.id}</TableCell>
       <TableCell>
         {p.gateway ? <Link to={`/gateways/${p.gateway}`} style={{ color: "inherit" }}>gateway {p.gateway}</Link>
-          : p.service ? <><Link to={`/services/${p.service}`} style={{ color: "inherit" }}>{p.service}</Link>/{p.version}</> : "calls only"}
+          : p.service ? <><Link to={`/services/${p.service}`} style={{ color: "inherit" }}>{p.service}</Link>/{p.version}</> : "none"}
       </TableCell>
       <TableCell>{p.site}</TableCell>
-      <TableCell title={states[p.state]} sx={{ color: late ? "warning.main" : "text.primary", fontWeight: late ? 650 : 400 }}>
-        {late ? `▲ ${p.state}` : p.state}
-        {[p.error, ...(p.problems ?? []).map((one) => `${one.kind}: ${one.detail}`)].filter(Boolean).map((line) => (
+      <TableCell title={states[p.state]} sx={{ color: isLate ? "warning.main" : "text.primary", fontWeight: isLate ? 650 : 400 }}>
+        {isLate ? `▲ ${p.state}` : p.state}
+        {[p.rejection, ...(p.problems ?? []).map((one) => `${one.kind}: ${one.detail}`)].filter(Boolean).map((line) => (
           <Box key={line} sx={{ fontWeight: 400, whiteSpace: "normal", color: "text.primary", maxWidth: 420 }}>{line}</Box>
         ))}
       </TableCell>
       <TableCell align="right">{p.revision}{p.revision !== newest && ` of ${newest}`}</TableCell>
       <TableCell align="right">{millis(p.lagMS)}</TableCell>
-      <TableCell align="right" title={p.seen}>{ago(now - Date.parse(p.seen))}</TableCell>
+      <TableCell align="right" title={p.lastSeen}>{ago(now - Date.parse(p.lastSeen))}</TableCell>
       <TableCell align="right">{p.connections}</TableCell>
-      <TableCell align="right">{bytes(p.memory)}</TableCell>
-      <TableCell>{p.program}</TableCell>
+      <TableCell align="right">{bytes(p.memoryBytes)}</TableCell>
+      <TableCell>{p.programVersion}</TableCell>
     </TableRow>
   );
 }

@@ -1,5 +1,5 @@
 import { useEffect, useState } from "react";
-import { readFleet, type Fleet, type Member } from "../api/client";
+import { readFleet, type Fleet, type Proxy } from "../api/client";
 
 const pace = 1500;
 
@@ -7,23 +7,23 @@ interface Seen {
   fleet: Fleet | null;
   /** When it was read, in ms. */
   at: number;
-  /** Why the newest could not be read; empty: it could. */
-  trouble: string;
+  /** Why the last read failed; empty: it did not. */
+  error: string;
 }
 
-/** Reads the proxies again and again as long as the page is open. */
+/** Reads the proxies regularly as long as the page is open. */
 export function useFleet(): Seen {
-  const [seen, setSeen] = useState<Seen>({ fleet: null, at: 0, trouble: "" });
+  const [seen, setSeen] = useState<Seen>({ fleet: null, at: 0, error: "" });
   useEffect(() => {
     const stop = new AbortController();
     let timer = 0;
     const read = async () => {
       try {
         const fleet = await readFleet(AbortSignal.any([stop.signal, AbortSignal.timeout(5000)]));
-        setSeen({ fleet, at: Date.now(), trouble: "" });
+        setSeen({ fleet, at: Date.now(), error: "" });
       } catch (e) {
         if (stop.signal.aborted) return;
-        setSeen((s) => ({ ...s, trouble: e instanceof Error ? `The proxies cannot be read: ${e.message}.` : String(e) }));
+        setSeen((s) => ({ ...s, error: e instanceof Error ? `The proxies cannot be read: ${e.message}.` : String(e) }));
       }
       timer = window.setTimeout(() => void read(), pace);
     };
@@ -36,10 +36,10 @@ export function useFleet(): Seen {
   return seen;
 }
 
-const order = ["refuses", "behind", "doubted", "away", "follows"];
+const order = ["rejecting", "behind", "unconfirmed", "disconnected", "current"];
 
-/** Whether a person should look at a proxy. */
-export const needsLook = (p: Member): boolean => p.state !== "follows" || (p.problems ?? []).length > 0;
+/** Tells whether a proxy needs attention. */
+export const needsAttention = (p: Proxy): boolean => p.state !== "current" || (p.problems ?? []).length > 0;
 
-/** Who needs a look comes first. */
-export const urgency = (p: Member): number => (needsLook(p) && p.state === "follows" ? 0.5 : order.indexOf(p.state));
+/** Order of the proxies: those that need attention come first. */
+export const urgency = (p: Proxy): number => (needsAttention(p) && p.state === "current" ? 0.5 : order.indexOf(p.state));

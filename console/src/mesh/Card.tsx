@@ -5,45 +5,45 @@ import { laneFill, useLaneColour } from "../parts/lanes";
 import { successOf, type FlowNode } from "./flow";
 import { headHeight, laneHeight, siteHeight, type Spot } from "./layout";
 
-const callerNames: Record<string, string> = { nightjar: "calls by hand" };
+const callerNames: Record<string, string> = { nightjar: "Nightjar" };
 
-/** What a card says. It is drawn anew only when one of its words changes. */
-interface Words {
+/** The text on a card. The card is drawn again only when it changes. */
+interface CardText {
   id: string;
   title: string;
   kind: FlowNode["kind"];
   note: string;
   rate: string;
   success: string;
-  troubled: boolean;
+  isFailing: boolean;
   p95: string;
   lanes: { name: string; count: number; observed: number | null; intended: number | null }[];
   sites: { name: string; share: number }[];
-  dashed: boolean;
+  isDashed: boolean;
 }
 
-/** Where the requests of a service go, by site. */
-function sites(s: Service): Words["sites"] {
+/** Share of the requests of a service by site. */
+function sites(s: Service): CardText["sites"] {
   const sums = new Map<string, number>();
   for (const i of s.versions.flatMap((v) => v.instances)) if (i.site) sums.set(i.site, (sums.get(i.site) ?? 0) + i.figures.requests);
   const all = [...sums.values()].reduce((a, b) => a + b, 0);
   return [...sums].sort(([a], [b]) => a.localeCompare(b)).map(([name, n]) => ({ name, share: all > 0 ? n / all : 1 / sums.size }));
 }
 
-export function wordsOf(n: FlowNode): Words {
+export function textOf(n: FlowNode): CardText {
   const figures = n.service?.figures ?? n.gateway?.figures;
   const success = successOf(n.sums);
   const note =
-    n.kind === "gateway" ? (n.gateway?.running ? "gateway" : "gateway, no proxy") : n.kind === "caller" ? "caller" : n.kind === "group" ? plural(n.members.length, "service") : n.service?.outside ? "outside" : n.service?.declared ? "" : "not in the rules";
+    n.kind === "gateway" ? (n.gateway?.isRunning ? "gateway" : "gateway, no proxy") : n.kind === "caller" ? "caller" : n.kind === "group" ? plural(n.members.length, "service") : n.service?.isOutside ? "outside" : n.service?.isDeclared ? "" : "not in the rules";
   return {
     id: n.id, title: callerNames[n.id] ?? n.id, kind: n.kind, note,
     rate: n.kind === "caller" ? "" : `${rate(n.sums.rps)}/s`,
     success: n.kind === "caller" ? "" : n.sums.requests > 0 ? `${percent(success)} ok` : "no requests",
-    troubled: success !== null && success < 0.99,
+    isFailing: success !== null && success < 0.99,
     p95: figures && figures.requests > 0 ? `p95 ${millis(figures.p95MS)}` : "",
     lanes: n.service?.versions.map((v) => ({ name: v.name, count: v.instances.length, observed: v.observed && Math.round(v.observed * 1000) / 1000, intended: v.intended && Math.round(v.intended * 1000) / 1000 })) ?? [],
     sites: n.service ? sites(n.service).map((s) => ({ ...s, share: Math.round(s.share * 100) / 100 })) : [],
-    dashed: n.service?.outside === true || n.kind === "caller",
+    isDashed: n.service?.isOutside === true || n.kind === "caller",
   };
 }
 
@@ -54,7 +54,7 @@ export function heightOf(n: FlowNode): number {
 }
 
 interface Props {
-  words: Words;
+  text: CardText;
   spot: Spot;
   chosen: boolean;
   faded: boolean;
@@ -63,16 +63,16 @@ interface Props {
 
 /** A service, a gateway, a caller or a group, with the versions as lanes. Its looks are in MeshPage. */
 export const Card = memo(
-  function Card({ words: w, spot, chosen, faded, onChoose }: Props) {
+  function Card({ text: w, spot, chosen, faded, onChoose }: Props) {
     const colour = useLaneColour();
-    const state = [w.kind, chosen ? "chosen" : "", faded ? "faded" : "", w.troubled ? "troubled" : "", w.dashed ? "dashed" : ""].join(" ");
+    const state = [w.kind, chosen ? "chosen" : "", faded ? "faded" : "", w.isFailing ? "failing" : "", w.isDashed ? "dashed" : ""].join(" ");
     return (
       <button
         type="button" className={`card ${state}`} data-test={`card-${w.id}`} aria-pressed={chosen} onClick={() => onChoose(w.id)}
         style={{ left: spot.x, top: spot.y, height: spot.height }} aria-label={`${w.title}, ${w.note} ${w.rate} ${w.success}`}
       >
         <span className="top"><b>{w.title}</b><i>{w.rate}</i></span>
-        <span className="under"><span className="success">{w.troubled && "▼ "}{w.note && `${w.note}${w.success && ": "}`}{w.success}</span><span>{w.p95}</span></span>
+        <span className="under"><span className="success">{w.isFailing && "▼ "}{w.note && `${w.note}${w.success && ": "}`}{w.success}</span><span>{w.p95}</span></span>
         {w.lanes.map((l, i) => (
           <span className="lane" data-test="lane" key={l.name}>
             <span className="name">
@@ -93,5 +93,5 @@ export const Card = memo(
       </button>
     );
   },
-  (a, b) => a.chosen === b.chosen && a.faded === b.faded && a.onChoose === b.onChoose && a.spot.x === b.spot.x && a.spot.y === b.spot.y && a.spot.height === b.spot.height && JSON.stringify(a.words) === JSON.stringify(b.words),
+  (a, b) => a.chosen === b.chosen && a.faded === b.faded && a.onChoose === b.onChoose && a.spot.x === b.spot.x && a.spot.y === b.spot.y && a.spot.height === b.spot.height && JSON.stringify(a.text) === JSON.stringify(b.text),
 );

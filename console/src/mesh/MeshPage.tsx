@@ -11,9 +11,9 @@ import { clock, plural, rate } from "../parts/format";
 import { TimeBar } from "../parts/TimeBar";
 import { usePolled } from "../parts/usePolled";
 import { useQuery } from "../parts/useQuery";
-import { Card, heightOf, wordsOf } from "./Card";
+import { Card, heightOf, textOf } from "./Card";
 import { cardWidth, planOf, ribbonsOf, screen, type Ribbon } from "./layout";
-import { crowd, flowOf, waysToGather } from "./flow";
+import { crowd, flowOf, waysToGroup } from "./flow";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
 
@@ -29,7 +29,7 @@ export function MeshPage() {
   const mesh = at ? past.value : live;
   const by = params.get("by") ?? (live && live.services.length > crowd && live.services.some((s) => s.owner) ? "owner" : "service");
   const opened = params.get("open") ?? "";
-  const [typed, setTyped] = useState(params.get("q") ?? ""); // the address follows a little later than a person types
+  const [typed, setTyped] = useState(params.get("q") ?? ""); // the address is updated a little later than the field
   const chosen = params.get("pick");
   return (
     <>
@@ -37,13 +37,13 @@ export function MeshPage() {
         <Typography variant="h1">Mesh</Typography>
         {mesh && (
           <Box sx={{ color: "text.secondary", flex: 1, minWidth: 260 }} data-test="incoming">
-            {rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests a second come in; figures of {at ? `the ${mesh.window} s before ${clock(at)}` : `the last ${mesh.window} s`}.
+            {rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of {at ? `the ${mesh.window} s before ${clock(at)}` : `the last ${mesh.window} s`}.
           </Box>
         )}
         <TextField size="small" label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); set({ q: e.target.value }); }} sx={{ width: 170 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
         {live && (
-          <TextField select size="small" label="One card for each" value={by} onChange={(e) => set({ by: e.target.value, open: null, pick: null })} sx={{ width: 150 }} data-test="by">
-            {[...new Set([...waysToGather(live), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
+          <TextField select size="small" label="Group by" value={by} onChange={(e) => set({ by: e.target.value, open: null, pick: null })} sx={{ width: 150 }} data-test="by">
+            {[...new Set([...waysToGroup(live), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
           </TextField>
         )}
       </Box>
@@ -52,7 +52,7 @@ export function MeshPage() {
       {!mesh && !past.error && <Waiting />}
       {mesh && mesh.services.length === 0 && (
         <Typography sx={{ color: "text.secondary" }}>
-          Nothing runs yet. Start a proxy beside a workload: <code>nightjar proxy --service NAME --version v1 --app HOST:PORT</code>
+          No proxy has registered. Start a proxy beside a workload: <code>nightjar proxy --service NAME --version v1 --app HOST:PORT</code>
         </Typography>
       )}
       {mesh && <Picture mesh={mesh} by={by} opened={opened} search={typed} chosen={chosen} set={set} />}
@@ -112,7 +112,7 @@ function Picture({ mesh, by, opened, search, chosen, set }: PictureProps) {
           <Ribbons ribbons={ribbons} width={plan.width} height={plan.height} chosen={chosen} faded={faded} onChoose={choose} />
           {flow.nodes.map((n) => {
             const spot = plan.spots.get(n.id);
-            return spot && <Card key={n.id} words={wordsOf(n)} spot={spot} chosen={n.id === chosen} faded={!found.has(n.id)} onChoose={choose} />;
+            return spot && <Card key={n.id} text={textOf(n)} spot={spot} chosen={n.id === chosen} faded={!found.has(n.id)} onChoose={choose} />;
           })}
         </Box>
       )}
@@ -130,12 +130,12 @@ const looks = {
     "&.chosen": { borderColor: "text.primary", boxShadow: 3 },
     "&.dashed": { borderStyle: "dashed" },
     "&.group": { borderStyle: "double", borderWidth: 3 },
-    "&.troubled": { borderColor: "error.main" },
+    "&.failing": { borderColor: "error.main" },
     "&.faded": { opacity: 0.25 },
     "& .top, & .under": { display: "flex", justifyContent: "space-between", gap: 0.75, px: 1.25, whiteSpace: "nowrap" },
     "& .top": { pt: 0.9, "& b": { fontWeight: 650, overflow: "hidden", textOverflow: "ellipsis" }, "& i": { fontStyle: "normal", fontWeight: 600 } },
     "& .under": { color: "text.secondary", fontSize: 12, height: 25 },
-    "&.troubled .success": { color: "error.main", fontWeight: 650 },
+    "&.failing .success": { color: "error.main", fontWeight: 650 },
     "& .lane": { display: "block", height: 34, px: 1.25, "& b": { fontWeight: 600, color: "text.primary" } },
     "& .name": { display: "flex", justifyContent: "space-between", fontSize: 11.5, lineHeight: "17px" },
     "& .share, & em": { color: "text.secondary", fontStyle: "normal" },

@@ -5,12 +5,12 @@ import { Link } from "react-router";
 import type { Figures, Mesh, Query } from "../api/client";
 import { percent, rate } from "../parts/format";
 import { groupOf } from "./flow";
-import { Sides } from "../parts/Sides";
-import { Trouble } from "../parts/Trouble";
+import { FigureTable } from "../parts/FigureTable";
+import { RecentFailures } from "../parts/RecentFailures";
 
 interface Props {
   mesh: Mesh;
-  /** A card, or two with ~ between them. */
+  /** Id of a card, or the ids of two with ~ between them. */
   chosen: string;
   at: number;
   by: string;
@@ -18,7 +18,7 @@ interface Props {
   set: (change: Record<string, string | null>) => void;
 }
 
-/** What is known of the card or the ribbon that somebody picked. */
+/** Details of the picked card or ribbon. */
 export function Panel({ mesh, chosen, at, by, opened, set }: Props) {
   const [from = "", to] = chosen.split("~");
   const service = mesh.services.find((s) => s.name === chosen);
@@ -33,26 +33,26 @@ export function Panel({ mesh, chosen, at, by, opened, set }: Props) {
       <div>
         <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", gap: 1.5, mb: 0.75 }}>
           <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 650 }}>{chosen.replace("~", " → ")}</Box>
-          {link && <Box sx={{ color: "text.secondary" }}>{link.hop === "tls" ? "encrypted" : link.hop === "both" ? "partly encrypted" : "not encrypted"}</Box>}
+          {link && <Box sx={{ color: "text.secondary" }}>{link.transport === "tls" ? "encrypted" : link.transport === "mixed" ? "partly encrypted" : "not encrypted"}</Box>}
           {service && <Link to={`/services/${chosen}`} data-test="open" style={{ color: "inherit" }}>Routes, guards, instances</Link>}
-          {gateway && <Link to={`/gateways/${chosen}`} data-test="open" style={{ color: "inherit" }}>Its routes</Link>}
-          {!at && (service || gateway || link) && <Link to={`/requests?${new URLSearchParams(query as Record<string, string>).toString()}`} style={{ color: "inherit" }}>Follow its requests</Link>}
+          {gateway && <Link to={`/gateways/${chosen}`} data-test="open" style={{ color: "inherit" }}>Routes</Link>}
+          {!at && (service || gateway || link) && <Link to={`/requests?${new URLSearchParams(query as Record<string, string>).toString()}`} style={{ color: "inherit" }}>Live requests</Link>}
           {service && <Link to={`/traces?service=${chosen}`} style={{ color: "inherit" }}>Traces</Link>}
         </Box>
         {members.length > 0 && (
           <>
-            <Button size="small" variant="outlined" data-test="ungather" onClick={() => set({ open: [opened, chosen].filter(Boolean).join("|"), pick: null })}>Show its services as cards</Button>
+            <Button size="small" variant="outlined" data-test="ungroup" onClick={() => set({ open: [opened, chosen].filter(Boolean).join("|"), pick: null })}>Show its services as cards</Button>
             <Box component="ul" sx={{ columns: 2, pl: 2.5, my: 1 }}>
               {members.map((s) => <li key={s.name}><Link to={`/services/${s.name}`} style={{ color: "inherit" }}>{s.name}</Link> {rate(s.figures.rps)}/s, {percent(s.figures.success)}</li>)}
             </Box>
           </>
         )}
-        {figures ? <Sides figures={figures} /> : members.length === 0 && <Box sx={{ color: "text.secondary" }}>no requests in this window</Box>}
+        {figures ? <FigureTable figures={figures} /> : members.length === 0 && <Box sx={{ color: "text.secondary" }}>No requests in this window.</Box>}
       </div>
       {(service || gateway || link || to !== undefined) && (
         <div>
-          <Box component="h3" sx={{ m: 0, mb: 0.5, fontSize: 13, fontWeight: 650 }}>{at ? "Latest until then" : "Latest"} that did not succeed</Box>
-          <Trouble query={at ? { ...query, before: at } : query} />
+          <Box component="h3" sx={{ m: 0, mb: 0.5, fontSize: 13, fontWeight: 650 }}>{at ? "Failures until then" : "Recent failures"}</Box>
+          <RecentFailures query={at ? { ...query, before: at } : query} />
         </div>
       )}
     </Paper>

@@ -9,12 +9,12 @@ interface Props {
   width: number;
   height: number;
   chosen: string | null;
-  /** Ribbons that are to stand back. */
+  /** Which ribbons are faded. */
   faded: (r: Ribbon) => boolean;
   onChoose: (id: string) => void;
 }
 
-/** More ribbons than this do not move and have no labels: they would hide each other. */
+/** Above this number ribbons are not animated and have no labels, which would cover each other. */
 const many = 80;
 
 export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Props) {
@@ -50,7 +50,7 @@ export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Pro
             tabIndex={0}
             data-test={`ribbon-${r.id}`}
             aria-pressed={r.id === chosen}
-            aria-label={`${r.from} to ${r.to}: ${rate(r.sums.rps)} a second, success ${percent(successOf(r.sums))}`}
+            aria-label={`${r.from} to ${r.to}: ${rate(r.sums.rps)} requests per second, success ${percent(successOf(r.sums))}`}
             style={{ cursor: "pointer", opacity: back ? 0.15 : 1 }}
             onClick={() => onChoose(r.id)}
             onKeyDown={(e) => {

@@ -1,9 +1,9 @@
 import type { Figures, Gateway, Mesh, Service } from "../api/client";
 
-/** How services are gathered: one card each, or one for an owner, a site or a value of a label. */
+/** How services are grouped: one card each, or one per owner, site or label value. */
 export type By = string; // "service", "owner", "site", or "label KEY"
 
-/** What adds up: percentiles do not, so a gathered card has none. */
+/** Figures that can be added; percentiles cannot, so a group has none. */
 export interface Sums {
   rps: number;
   requests: number;
@@ -16,7 +16,7 @@ export interface FlowNode {
   kind: "gateway" | "service" | "caller" | "group";
   service?: Service;
   gateway?: Gateway;
-  /** Of a group. */
+  /** Services of a group. */
   members: string[];
   sums: Sums;
 }
@@ -31,11 +31,11 @@ export interface FlowLink {
 export interface Flow {
   nodes: FlowNode[];
   links: FlowLink[];
-  /** Links that the rules make possible: they place what has no requests now. */
+  /** Links that the rules allow. They place cards without requests. */
   possible: [string, string][];
 }
 
-/** Above so many services they are gathered by owner unless somebody chose. */
+/** Above this number of services they are grouped by owner by default. */
 export const crowd = 40;
 
 const sumsOf = (f: Figures): Sums => ({ rps: f.rps, requests: f.requests, ok: f.ok, bad: f.failed + f.refused });
@@ -48,8 +48,8 @@ export const nothing: Sums = { rps: 0, requests: 0, ok: 0, bad: 0 };
 
 export const successOf = (s: Sums): number | null => (s.requests > 0 ? s.ok / s.requests : null);
 
-/** The ways in which the services of a mesh can be gathered. */
-export function waysToGather(mesh: Mesh): By[] {
+/** The ways to group the services of a mesh. */
+export function waysToGroup(mesh: Mesh): By[] {
   const keys = new Set(mesh.services.flatMap((s) => Object.keys(s.labels ?? {})));
   return [
     "service",
@@ -61,7 +61,7 @@ export function waysToGather(mesh: Mesh): By[] {
 
 const sitesOf = (s: Service): string[] => [...new Set(s.versions.flatMap((v) => v.instances.map((i) => i.site ?? "")))].filter(Boolean).sort();
 
-/** The card that a service is gathered in; empty: it has one of its own. */
+/** The group that a service belongs to; empty: it has a card of its own. */
 export function groupOf(s: Service, by: By): string {
   if (by === "owner") return s.owner ?? "no owner";
   if (by === "site") return sitesOf(s).join(" and ") || "no site";
@@ -70,7 +70,7 @@ export function groupOf(s: Service, by: By): string {
 }
 
 /**
- * What the picture is made of. Links that had requests since the page was opened
+ * Cards and links of the picture. Links that had requests since the page was opened
  * stay, so that cards keep their places.
  */
 export function flowOf(mesh: Mesh, seen: Set<string>, by: By, open: Set<string>): Flow {

@@ -1,16 +1,16 @@
 import { successOf, type Flow, type FlowLink, type Sums } from "./flow";
 
-/** Where a card stands. */
+/** Position of a card. */
 export interface Spot {
   x: number;
   y: number;
   height: number;
 }
 
-/** Where everything stands. It depends on who calls whom, and on no rate. */
+/** Positions of all cards. They depend on who calls whom, not on rates. */
 export interface Plan {
   spots: Map<string, Spot>;
-  /** For every link the places that it runs through, from card to card. */
+  /** For every link the places that it passes, from card to card. */
   ways: Map<string, Place[]>;
   width: number;
   height: number;
@@ -39,7 +39,7 @@ export const siteHeight = 16;
 const space = 30;
 const minGap = 96;
 const thickest = 42;
-/** A picture that is higher than this cannot be seen at once. */
+/** Height in pixels above which the picture scrolls. */
 export const screen = 1100;
 
 /** Sets cards out from left to right by call depth. */
@@ -182,7 +182,7 @@ function arrange(columns: Place[][]): number {
   return tallest;
 }
 
-/** The column of every card: one more than that of its last caller. Calls that close a circle do not count. */
+/** The column of every card: one more than that of its last caller. Calls that close a cycle do not count. */
 function columnsOf(ids: string[], edges: [string, string][]): Map<string, number> {
   const next = new Map<string, string[]>(ids.map((id) => [id, []]));
   for (const [from, to] of edges) if (next.has(to)) next.get(from)?.push(to);

@@ -9,31 +9,31 @@ import TextField from "@mui/material/TextField";
 import { useState, type ReactNode } from "react";
 
 interface Props {
-  /** What is about to be done, as the button says it; empty: nothing. */
+  /** The action, as the button names it; empty: none. */
   act: string;
-  /** To what. */
+  /** What the action is about. */
   of: string;
-  /** What it means. */
+  /** What the action does. */
   children: ReactNode;
   colour?: "error" | "warning" | undefined;
   /** A reason can be given. */
   reason?: boolean;
   onClose: () => void;
-  /** Does it; what it throws is shown, and the question stays. */
+  /** Carries out the action; an error is shown, and the dialog stays. */
   onGo: (why: string) => Promise<void>;
 }
 
-/** One more question before something is done. */
+/** Asks for confirmation before an action. */
 export function Confirm({ act, of, children, colour, reason = false, onClose, onGo }: Props) {
   const [why, setWhy] = useState("");
-  const [trouble, setTrouble] = useState("");
-  const close = () => { setWhy(""); setTrouble(""); onClose(); };
+  const [error, setError] = useState("");
+  const close = () => { setWhy(""); setError(""); onClose(); };
   const go = async () => {
     try {
       await onGo(why);
       close();
     } catch (e) {
-      setTrouble(e instanceof Error ? e.message : String(e));
+      setError(e instanceof Error ? e.message : String(e));
     }
   };
   return (
@@ -41,11 +41,11 @@ export function Confirm({ act, of, children, colour, reason = false, onClose, on
       <DialogTitle id="confirm-title">{act}: {of}</DialogTitle>
       <DialogContent>
         <Box sx={{ mb: 1.5, maxWidth: 420 }}>{children}</Box>
-        {reason && <TextField size="small" fullWidth label="Why (optional)" value={why} onChange={(e) => setWhy(e.target.value)} />}
-        {trouble && <Alert severity="error" sx={{ mt: 1 }} data-test="act-trouble">{trouble}</Alert>}
+        {reason && <TextField size="small" fullWidth label="Reason (optional)" value={why} onChange={(e) => setWhy(e.target.value)} />}
+        {error && <Alert severity="error" sx={{ mt: 1 }} data-test="act-error">{error}</Alert>}
       </DialogContent>
       <DialogActions>
-        <Button onClick={close}>Leave it</Button>
+        <Button onClick={close}>Cancel</Button>
         <Button variant="contained" {...(colour ? { color: colour } : {})} onClick={() => void go()} data-test="act-confirm">{act}</Button>
       </DialogActions>
     </Dialog>

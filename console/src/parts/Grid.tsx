@@ -3,19 +3,19 @@ import type { GridColDef, GridValidRowModel } from "@mui/x-data-grid";
 import { lazy, Suspense, type ReactNode } from "react";
 
 export interface Props<R extends GridValidRowModel> {
-  /** What the rows are; also the name of the file when they are exported. */
+  /** Name of the table, and of the file when it is exported. */
   name: string;
   columns: GridColDef<R>[];
   rows: R[];
   idOf: (row: R) => string;
   onPick?: (row: R) => void;
   picked?: string | null;
-  /** Of the page; without it the table is as high as its rows. */
+  /** In pixels; without it the table is as high as its rows. */
   height?: number;
   empty?: string;
 }
 
-// The table is large: the page around it is there before it.
+// The table component is large: it is loaded after the page around it.
 const Table = lazy(() => import("./Table")) as unknown as <R extends GridValidRowModel>(props: Props<R>) => ReactNode;
 
 /** A table that can be sorted, filtered and saved as CSV. */

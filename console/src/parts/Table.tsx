@@ -20,7 +20,7 @@ export default function Table<R extends GridValidRowModel>({ name, columns, rows
         initialState={{ pagination: { paginationModel: { pageSize: 100 } } }}
         pageSizeOptions={[25, 50, 100]}
         slotProps={{ toolbar: { csvOptions: { fileName: `nightjar-${name.replaceAll(" ", "-")}` }, printOptions: { disableToolbarButton: true }, showQuickFilter: true } }}
-        localeText={{ noRowsLabel: empty ?? "Nothing" }}
+        localeText={{ noRowsLabel: empty ?? "No rows" }}
         {...(onPick ? { onRowClick: (p: { row: R }) => onPick(p.row), onCellKeyDown: (p: { row: R }, e: React.KeyboardEvent) => { if (e.key === "Enter") onPick(p.row); } } : { disableRowSelectionOnClick: true })}
         {...(picked === undefined ? {} : { rowSelectionModel: { type: "include" as const, ids: new Set<GridRowId>(picked ? [picked] : []) } })}
         sx={{

@@ -8,7 +8,7 @@ import { clock, percent, plural } from "./format";
 import { usePolled } from "./usePolled";
 
 interface Props {
-  /** Whose requests are drawn. */
+  /** Which requests to draw. */
   query: Query;
   /** The moment that the page shows, in seconds since 1970; 0: now. */
   at: number;
@@ -18,7 +18,7 @@ interface Props {
 const height = 46;
 const pace = 5000;
 
-/** Fifteen minutes of requests, with what people did; the handle chooses a moment of them. */
+/** Requests of the last 15 minutes with revisions and drills; the handle chooses a moment. */
 export function TimeBar({ query, at, onAt }: Props) {
   const { value } = usePolled(`bar ${JSON.stringify(query)}`, pace, (signal) => readTimeline(query, signal));
   if (!value) return <Box sx={{ height: height + 30 }} />;
@@ -34,7 +34,7 @@ export function TimeBar({ query, at, onAt }: Props) {
         />
       </Box>
       <Button size="small" variant={at ? "contained" : "outlined"} disabled={!at} onClick={() => onAt(0)} data-test="live" sx={{ minWidth: 118 }}>
-        {at ? `${clock(at)}: back to now` : "Now"}
+        {at ? `${clock(at)}, back to now` : "Now"}
       </Button>
     </Box>
   );
@@ -70,7 +70,7 @@ function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
         );
       })}
       {marks.map((m, i) => {
-        const next = marks[i + 1]; // of two that are close the later one has its name
+        const next = marks[i + 1]; // of two marks that are close, only the later one has a label
         return <MarkLine key={`${m.kind}${m.name}`} mark={m} x={x(m.at)} end={m.ends ? Math.min(100, x(m.ends)) : 0} named={!next || x(next.at) - x(m.at) > room(m) + room(next)} />;
       })}
       {at > 0 && <line x1={`${x(at)}%`} x2={`${x(at)}%`} y1={0} y2={height} stroke={palette.warning.main} strokeWidth={2} />}
@@ -84,7 +84,7 @@ const room = (m: Mark): number => 0.3 + markName(m).length * 0.27;
 /** A revision as r12, a stage of a release as ⇥15%, a drill as ✂3. */
 export const markName = (m: Mark): string => (m.kind === "drill" ? `✂${m.name.replace(/^drill-/, "")}` : m.step ? `⇥${m.step}` : `r${m.name}`);
 
-/** A revision is an upright line with its number, a drill a bar over the time that it ran. */
+/** A revision is an upright line with its number, a drill a bar over its time. */
 function MarkLine({ mark: m, x, end, named }: { mark: Mark; x: number; end: number; named: boolean }) {
   const { palette } = useTheme();
   return (

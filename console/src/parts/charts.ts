@@ -1,6 +1,6 @@
 import { millis } from "./format";
 
-/** What all line charts have in common. */
+/** Properties that all line charts share. */
 export const chartLook = (height: number) => ({
   height, margin: { left: 4, right: 8, top: 14, bottom: 0 }, skipAnimation: true, hideLegend: false,
   slotProps: { legend: { direction: "horizontal" as const, position: { vertical: "top" as const, horizontal: "end" as const } } },

@@ -1,4 +1,4 @@
-/** A share of one with one decimal; what is not all or nothing never rounds to that. */
+/** A share of one with one decimal; a share between 0 and 1 never rounds to either. */
 export function percent(share: number | null | undefined): string {
   if (share === null || share === undefined) return "–";
   const text = `${(100 * share).toFixed(1)}%`;
@@ -18,14 +18,14 @@ export const rate = (rps: number): string => (rps < 10 ? rps.toFixed(1) : rps.to
 
 export const plural = (n: number, word: string): string => `${n} ${word}${n === 1 ? "" : "s"}`;
 
-/** An amount of memory; nothing known is a dash. */
+/** An amount of memory in MiB; unknown: a dash. */
 export function bytes(n: number): string {
   if (n === 0) return "–";
   const mib = n / (1 << 20);
-  return `${mib < 10 ? mib.toFixed(1) : mib.toFixed(0)} MiB`;
+  return mib.toFixed(1);
 }
 
-/** How long ago something was. */
+/** Time since something happened. */
 export function ago(ms: number): string {
   const s = Math.round(ms / 1000);
   if (s < 1) return "now";
@@ -36,7 +36,7 @@ export function ago(ms: number): string {
 /** Local time of day, for a person; the title of the element has UTC. */
 export const timeOfDay = (iso: string): string => new Date(iso).toLocaleTimeString();
 
-/** A length of time, of milliseconds, as a person counts it. */
+/** A duration in milliseconds, in the units that fit. */
 export function seconds(ms: number): string {
   const s = ms / 1000;
   if (s < 10) return `${+s.toFixed(1)} s`;

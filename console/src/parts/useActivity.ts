@@ -1,11 +1,11 @@
 import { useEffect, useState } from "react";
-import { readActivity, type Happened } from "../api/client";
+import { readActivity, type ActivityEntry } from "../api/client";
 
 const pace = 1500;
 
-/** What happened to a service, newest first; read again and again as long as the page is open. */
-export function useActivity(service: string): Happened[] | null {
-  const [seen, setSeen] = useState<{ of: string; list: Happened[] } | null>(null);
+/** The activity of a service, newest first; read regularly as long as the page is open. */
+export function useActivity(service: string): ActivityEntry[] | null {
+  const [seen, setSeen] = useState<{ of: string; list: ActivityEntry[] } | null>(null);
   useEffect(() => {
     const stop = new AbortController();
     let timer = 0;
@@ -14,7 +14,7 @@ export function useActivity(service: string): Happened[] | null {
         const list = await readActivity(service, 30, AbortSignal.any([stop.signal, AbortSignal.timeout(5000)]));
         setSeen({ of: service, list });
       } catch {
-        if (stop.signal.aborted) return; // the notice above the page says that the service is away
+        if (stop.signal.aborted) return; // the notice above the page says that the service does not respond
       }
       timer = window.setTimeout(() => void read(), pace);
     };

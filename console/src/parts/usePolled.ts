@@ -2,11 +2,11 @@ import { useEffect, useRef, useState } from "react";
 
 export interface Polled<T> {
   value: T | null;
-  /** Why the last reading failed; empty: it did not. */
+  /** Why the last read failed; empty: it did not. */
   error: string;
 }
 
-/** Reads something again and again as long as the page is open; anew at once when the key changes. */
+/** Reads something regularly as long as the page is open, and at once when the key changes. */
 export function usePolled<T>(key: string, pace: number, read: (signal: AbortSignal) => Promise<T>): Polled<T> {
   const [seen, setSeen] = useState<{ key: string; value: T | null; error: string }>({ key, value: null, error: "" });
   const latest = useRef(read);

@@ -1,7 +1,7 @@
 import { useCallback } from "react";
 import { useSearchParams } from "react-router";
 
-/** The query of the page's address, and a way to change parts of it; an empty value takes a part away. */
+/** The query of the page's address, and a way to change parts of it; an empty value removes a part. */
 export function useQuery(): [URLSearchParams, (change: Record<string, string | null>) => void] {
   const [params, setParams] = useSearchParams();
   const set = useCallback(

@@ -1,27 +1,27 @@
 import { useEffect, useState } from "react";
-import { followRequests, Refused, type Query, type Request } from "../api/client";
+import { followRequests, ApiError, type Query, type RequestRecord } from "../api/client";
 
 /** A request with a key of its own. */
-export interface Row extends Request {
+export interface Row extends RequestRecord {
   key: string;
 }
 
 export interface Feed {
   rows: Row[];
-  /** Requests that came since the filter was set, those left out of the list too. */
+  /** Requests received since the filter was set, with those that are not in the list any more. */
   came: number;
-  /** More that the filter took, and for which there was no room on the way. */
+  /** Requests that matched and were dropped, because there was no room for them. */
   dropped: number;
   error: string;
 }
 
 const kept = 500;
-const pace = 300; // ms between two drawings
-const again = 1500; // ms before a lost stream is tried anew
+const pace = 300; // ms between two updates of the page
+const again = 1500; // ms before a lost stream is opened again
 
 const empty: Feed = { rows: [], came: 0, dropped: 0, error: "" };
 
-/** Follows the requests that a filter takes. While it is paused nothing is asked of the proxies. */
+/** Follows the requests that match a filter. While it is paused, proxies send none. */
 export function useFeed(query: Query, paused: boolean): Feed {
   const text = JSON.stringify(query);
   const [feed, setFeed] = useState<{ of: string; feed: Feed }>({ of: text, feed: empty });
@@ -45,7 +45,7 @@ export function useFeed(query: Query, paused: boolean): Feed {
     const follow = async () => {
       while (!stop.signal.aborted) {
         away = new AbortController();
-        let error = "The service ended the stream.";
+        let error = "The service ended the stream; opening it again.";
         try {
           await followRequests(
             JSON.parse(text) as Query,
@@ -57,7 +57,7 @@ export function useFeed(query: Query, paused: boolean): Feed {
           );
         } catch (e) {
           error = e instanceof Error ? e.message : String(e);
-          if (e instanceof Refused && e.problem.status === 422) { // the filter makes no sense
+          if (e instanceof ApiError && e.problem.status === 422) { // the filter is invalid
             change((old) => ({ ...old, error }));
             return;
           }

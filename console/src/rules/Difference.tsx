@@ -7,7 +7,7 @@ import { useTheme } from "@mui/material/styles";
 import { useEffect, useRef } from "react";
 import { looks } from "./Editor";
 
-/** Two texts side by side, with what differs marked; equal parts are folded. */
+/** Two texts side by side with their differences marked; equal parts are folded. */
 export function Difference({ left, right, leftName, rightName }: { left: string; right: string; leftName: string; rightName: string }) {
   const theme = useTheme();
   const box = useRef<HTMLDivElement>(null);

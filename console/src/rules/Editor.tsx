@@ -44,7 +44,7 @@ export function looks(theme: Theme): Extension {
   ];
 }
 
-/** The part of the document that a finding underlines: the word at its place. */
+/** The part of the document that a finding underlines: the word at its position. */
 function range(doc: Text, f: Finding): { from: number; to: number } {
   const line = doc.line(Math.min(Math.max(f.at.line ?? 1, 1), doc.lines));
   const from = Math.min(line.from + Math.max((f.at.col ?? 1) - 1, 0), line.to);
@@ -58,7 +58,7 @@ export interface EditorProps {
   findings: Finding[];
   schema: Schema | null;
   names: Names;
-  /** A place to go to; a new object goes there again. */
+  /** Where to move the cursor; a new object moves it again. */
   go: { line: number; col: number } | null;
 }
 

@@ -19,7 +19,7 @@ interface Props {
   onChange: (files: RuleFile[], pick: number) => void;
 }
 
-/** The files of a bundle as tabs; one can be added and taken out. */
+/** The files of a bundle as tabs; files can be added and removed. */
 export function Files({ files, active, counts, onPick, onChange }: Props) {
   const [name, setName] = useState<string | null>(null);
   const taken = files.some((f) => f.name === name?.trim());
@@ -39,14 +39,14 @@ export function Files({ files, active, counts, onPick, onChange }: Props) {
         <>
           <Button size="small" startIcon={<Add />} onClick={() => setName("")} data-test="add-file">File</Button>
           {gone && (
-            <Tooltip title={`Take ${gone.name} out of the bundle`}>
-              <IconButton size="small" aria-label={`Take ${gone.name} out of the bundle`} onClick={() => onChange(files.filter((_, i) => i !== active), 0)}><Close fontSize="small" /></IconButton>
+            <Tooltip title={`Remove ${gone.name} from the bundle`}>
+              <IconButton size="small" aria-label={`Remove ${gone.name} from the bundle`} onClick={() => onChange(files.filter((_, i) => i !== active), 0)}><Close fontSize="small" /></IconButton>
             </Tooltip>
           )}
         </>
       ) : (
         <Box component="form" onSubmit={(e) => { e.preventDefault(); add(); }} sx={{ display: "flex", gap: 1, py: 0.5 }}>
-          <TextField autoFocus size="small" label="File name" placeholder="fares.yaml" value={name} onChange={(e) => setName(e.target.value)} error={taken} helperText={taken ? "there is one of that name" : undefined} />
+          <TextField autoFocus size="small" label="File name" placeholder="fares.yaml" value={name} onChange={(e) => setName(e.target.value)} error={taken} helperText={taken ? "this name is in use" : undefined} />
           <Button type="submit" size="small" disabled={!name.trim() || taken}>Add</Button>
           <Button size="small" onClick={() => setName(null)}>Cancel</Button>
         </Box>

@@ -4,7 +4,7 @@ import Box from "@mui/material/Box";
 import ButtonBase from "@mui/material/ButtonBase";
 import type { Finding } from "../api/client";
 
-/** Mistakes and warnings; each leads to its place. */
+/** Mistakes and warnings, with links to their places. */
 export function Findings({ findings, onGo }: { findings: Finding[]; onGo: (f: Finding) => void }) {
   return (
     <Box component="ul" sx={{ m: 0, p: 0, listStyle: "none" }}>

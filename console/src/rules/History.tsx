@@ -19,24 +19,24 @@ interface Props {
   who: string;
   bundle: string;
   inForce: Revision | null;
-  /** The revision that is compared with what is in force; 0: none. */
+  /** The revision that is compared with the rules in force; 0: none. */
   open: number;
   onOpen: (number: number) => void;
 }
 
-/** Published revisions, newest first: compared with what is in force, and restored. */
+/** Published revisions, newest first; each can be compared with the rules in force, and restored. */
 export function History({ current, who, bundle, inForce, open, onOpen }: Props) {
   const [list, setList] = useState<Revision[]>([]);
   const [next, setNext] = useState(0);
   const [opened, setOpened] = useState<Revision | null>(null);
-  const [sure, setSure] = useState(0);
+  const [confirming, setConfirming] = useState(0);
   const [outcome, setOutcome] = useState("");
-  const [trouble, setTrouble] = useState("");
+  const [error, setError] = useState("");
   useEffect(() => {
     let here = true;
     readRevisions(0, 10).then(
-      (r) => { if (here) { setList(r.revisions); setNext(r.next ?? 0); setTrouble(""); } },
-      (e: unknown) => here && setTrouble(e instanceof Error ? e.message : String(e)),
+      (r) => { if (here) { setList(r.revisions); setNext(r.next ?? 0); setError(""); } },
+      (e: unknown) => here && setError(e instanceof Error ? e.message : String(e)),
     );
     return () => {
       here = false;
@@ -45,7 +45,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
   useEffect(() => {
     if (!open) return;
     let here = true;
-    readRevision(open).then((r) => here && setOpened(r), (e: unknown) => here && setTrouble(e instanceof Error ? e.message : String(e)));
+    readRevision(open).then((r) => here && setOpened(r), (e: unknown) => here && setError(e instanceof Error ? e.message : String(e)));
     return () => {
       here = false;
     };
@@ -55,20 +55,20 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
     setList([...list, ...r.revisions]);
     setNext(r.next ?? 0);
   };
-  const bringBack = async (n: number) => {
-    setSure(0);
+  const restoreRevision = async (n: number) => {
+    setConfirming(0);
     try {
       const p = await restore(n, { author: who, message: `restore revision ${n}` });
-      setOutcome(`Revision ${n} is in force again, as revision ${p.revision}, in ${p.reached.inForce} of ${p.reached.connected} connected proxies.`);
-      setTrouble("");
+      setOutcome(`Revision ${n} is in force again, as revision ${p.revision}, in ${p.rollout.acknowledged} of ${p.rollout.connected} connected proxies.`);
+      setError("");
     } catch (e) {
-      setTrouble(e instanceof Error ? e.message : String(e));
+      setError(e instanceof Error ? e.message : String(e));
     }
   };
   return (
     <section aria-label="History">
       <Typography variant="h2" sx={{ mb: 1 }}>History</Typography>
-      {trouble && <Alert severity="error" sx={{ mb: 1 }}>{trouble}</Alert>}
+      {error && <Alert severity="error" sx={{ mb: 1 }}>{error}</Alert>}
       {outcome && <Alert severity="success" sx={{ mb: 1 }} data-test="restored" onClose={() => setOutcome("")}>{outcome}</Alert>}
       {list.length === 0 ? (
         <Typography sx={{ color: "text.secondary" }}>Nothing was published yet.</Typography>
@@ -76,7 +76,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
         <TableContainer component={Paper} variant="outlined">
           <Table size="small">
             <TableHead>
-              <TableRow>{["Revision", "At", "Kind", "Bundle", "By", "Why", ""].map((h, i) => <TableCell key={i}>{h}</TableCell>)}</TableRow>
+              <TableRow>{["Revision", "Time", "Kind", "Bundle", "Author", "Message", ""].map((h, i) => <TableCell key={i}>{h}</TableCell>)}</TableRow>
             </TableHead>
             <TableBody>
               {list.map((r) => (
@@ -92,13 +92,13 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
                       {r.number !== current && (
                         <>
                           <Button size="small" onClick={() => onOpen(open === r.number ? 0 : r.number)} data-test={`compare-${r.number}`}>{open === r.number ? "Close" : "Compare"}</Button>
-                          {sure === r.number ? (
+                          {confirming === r.number ? (
                             <>
-                              <Button size="small" variant="contained" onClick={() => void bringBack(r.number)} data-test={`restore-sure-${r.number}`}>Yes, restore {r.number}</Button>
-                              <Button size="small" onClick={() => setSure(0)}>No</Button>
+                              <Button size="small" variant="contained" onClick={() => void restoreRevision(r.number)} data-test={`restore-confirming-${r.number}`}>Yes, restore {r.number}</Button>
+                              <Button size="small" onClick={() => setConfirming(0)}>No</Button>
                             </>
                           ) : (
-                            <Button size="small" onClick={() => setSure(r.number)} data-test={`restore-${r.number}`}>Restore</Button>
+                            <Button size="small" onClick={() => setConfirming(r.number)} data-test={`restore-${r.number}`}>Restore</Button>
                           )}
                         </>
                       )}
@@ -117,7 +117,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
           </Table>
         </TableContainer>
       )}
-      {next > 0 && <Button size="small" sx={{ mt: 1 }} onClick={() => void more()}>Earlier revisions</Button>}
+      {next > 0 && <Button size="small" sx={{ mt: 1 }} onClick={() => void more()}>Show earlier</Button>}
     </section>
   );
 }

@@ -9,11 +9,11 @@ import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
 import Typography from "@mui/material/Typography";
 import { useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { Link, useSearchParams } from "react-router";
-import { check, format, publish, readRevision, readSchema, type Finding, type Mesh, type Published, type Report, type Revision, type RuleFile } from "../api/client";
+import { check, format, publish, readRevision, readSchema, type Finding, type Mesh, type CheckReport, type Published, type Revision, type RuleFile } from "../api/client";
 import { useLive } from "../api/live";
 import { Preview } from "../effects/Preview";
 import { plural, timeOfDay } from "../parts/format";
-import { who as storedWho, whoKey } from "../parts/who";
+import { author as storedAuthor, authorKey } from "../parts/author";
 import type { Names, Schema } from "./complete";
 import { Difference } from "./Difference";
 import { Editor } from "./Editor";
@@ -22,15 +22,15 @@ import { Files } from "./Files";
 import { History } from "./History";
 import { DraftKeeper, type Saving } from "./draft";
 
-const savingText: Record<Saving, string> = { saved: "draft kept", unsaved: "typing", saving: "keeping the draft", "changed elsewhere": "not kept: changed elsewhere", failed: "not kept: the service does not answer" };
+const savingText: Record<Saving, string> = { saved: "draft saved", unsaved: "typing", saving: "saving the draft", "changed elsewhere": "not saved: changed elsewhere", failed: "not saved: the service does not respond" };
 
 const joinFiles = (files: RuleFile[]): string => files.map((f) => (files.length > 1 ? `# ${f.name}\n${f.text}` : f.text)).join("\n");
 
-/** Rule files: written, checked as you type, compared with what is in force, published. */
+/** Rule files: edit, check, compare with the rules in force, publish. */
 export function RulesPage() {
   const { mesh } = useLive();
   const [params, setParams] = useSearchParams();
-  const [who, setWho] = useState(storedWho);
+  const [who, setWho] = useState(storedAuthor);
   const [inForce, setInForce] = useState<Revision | null>(null);
   const bundle = params.get("bundle") ?? "main";
   const view = params.get("view") === "difference" ? "difference" : "edit";
@@ -61,7 +61,7 @@ export function RulesPage() {
             {bundles.map((b) => <MenuItem key={b} value={b}>{b}</MenuItem>)}
           </TextField>
         )}
-        <Who name={who} onChange={(name) => { localStorage.setItem(whoKey, name); setWho(name); }} />
+        <Who name={who} onChange={(name) => { localStorage.setItem(authorKey, name); setWho(name); }} />
         <ToggleButtonGroup size="small" exclusive value={view} onChange={(_, v: string | null) => v && set("view", v === "edit" ? null : v)} sx={{ ml: "auto" }}>
           <ToggleButton value="edit">Edit</ToggleButton>
           <ToggleButton value="difference" data-test="show-difference">Difference</ToggleButton>
@@ -73,7 +73,7 @@ export function RulesPage() {
   );
 }
 
-/** Whose draft it is; taken over when the field is left. */
+/** The name of the person; it takes effect when the field loses focus. */
 function Who({ name, onChange }: { name: string; onChange: (name: string) => void }) {
   const [text, setText] = useState(name);
   const take = () => {
@@ -83,7 +83,7 @@ function Who({ name, onChange }: { name: string; onChange: (name: string) => voi
   };
   return (
     <TextField
-      size="small" label="You are" value={text} onChange={(e) => setText(e.target.value)} onBlur={take} onKeyDown={(e) => e.key === "Enter" && take()}
+      size="small" label="Your name" value={text} onChange={(e) => setText(e.target.value)} onBlur={take} onKeyDown={(e) => e.key === "Enter" && take()}
       sx={{ width: 150 }} slotProps={{ htmlInput: { "data-test": "who" } }}
     />
   );
@@ -103,8 +103,8 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
   const work = useSyncExternalStore(draft.subscribe, draft.current);
   const failure = useSyncExternalStore(draft.subscribe, draft.problem);
   const [active, setActive] = useState(0);
-  const [report, setReport] = useState<Report | null>(null);
-  const [checkTrouble, setCheckTrouble] = useState("");
+  const [report, setReport] = useState<CheckReport | null>(null);
+  const [checkError, setCheckError] = useState("");
   const [schema, setSchema] = useState<Schema | null>(null);
   const [go, setGo] = useState<{ line: number; col: number } | null>(null);
   const [message, setMessage] = useState("");
@@ -129,8 +129,8 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
     const stop = new AbortController();
     const soon = setTimeout(() => {
       check(bundle, files, stop.signal).then(
-        (r) => { setReport(r); setCheckTrouble(""); },
-        (e: unknown) => { if (!stop.signal.aborted) setCheckTrouble(e instanceof Error ? e.message : String(e)); },
+        (r) => { setReport(r); setCheckError(""); },
+        (e: unknown) => { if (!stop.signal.aborted) setCheckError(e instanceof Error ? e.message : String(e)); },
       );
     }, 250);
     return () => {
@@ -139,7 +139,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
     };
   }, [bundle, files, revision]);
 
-  if (!work || !files) return <Typography sx={{ color: "text.secondary" }}>{failure || "Reading the draft"}</Typography>;
+  if (!work || !files) return <Typography sx={{ color: "text.secondary" }}>{failure || "Loading the draft"}</Typography>;
   const { saving } = work;
   const prefix = bundle === "main" ? "" : `${bundle}:`;
   const at = Math.min(active, Math.max(files.length - 1, 0));
@@ -150,7 +150,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
   const overtaken = work.version > 0 && work.base !== revision;
   const changed = joinFiles(files) !== joinFiles(forceFiles);
   const setFile = (text: string) => {
-    if (!file || text === file.text) return; // the editor also tells of texts that it was given
+    if (!file || text === file.text) return; // the editor also reports texts that it was given
     draft.change({ files: files.map((f, i) => (i === at ? { ...f, text } : f)) });
     setOutcome(null);
   };
@@ -186,13 +186,13 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
           severity="warning" sx={{ mb: 1 }} data-test="overtaken"
           action={
             <>
-              <Button size="small" onClick={() => { draft.change({ base: revision }); setOutcome(null); }} data-test="rebase">Build on revision {revision}</Button>
-              <Button size="small" onClick={() => void act(() => draft.discard())}>Drop mine</Button>
+              <Button size="small" onClick={() => { draft.change({ base: revision }); setOutcome(null); }} data-test="rebase">Rebase on revision {revision}</Button>
+              <Button size="small" onClick={() => void act(() => draft.discard())}>Discard my draft</Button>
             </>
           }
         >
-          Revision {revision} by {mesh.revision.author}{mesh.revision.message && ` (“${mesh.revision.message}”)`} came in between; your draft began from {work.base} and is kept. See the difference: publishing it as it is
-          would undo what {mesh.revision.author} changed.
+          Revision {revision} by {mesh.revision.author}{mesh.revision.message && ` (“${mesh.revision.message}”)`} was published meanwhile; your draft is based on revision {work.base} and is saved. Look at the difference: publishing it unchanged
+          would undo the changes of {mesh.revision.author}.
         </Alert>
       )}
       {saving === "changed elsewhere" && (
@@ -200,8 +200,8 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
           severity="warning" sx={{ mb: 1 }} data-test="changed-elsewhere"
           action={
             <>
-              <Button size="small" onClick={() => void act(() => draft.keepMine())}>Keep what is here</Button>
-              <Button size="small" onClick={() => void draft.load()}>Take the other</Button>
+              <Button size="small" onClick={() => void act(() => draft.keepMine())}>Keep this version</Button>
+              <Button size="small" onClick={() => void draft.load()}>Load the other</Button>
             </>
           }
         >
@@ -216,18 +216,18 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
         {file && view === "edit" && <Editor key={file.name} text={file.text} onChange={setFile} findings={findings.filter((f) => f.at.file === prefix + file.name)} schema={schema} names={names} go={go} />}
         {file && view === "difference" && (
           <Box sx={{ p: 1 }}>
-            <Difference left={left} right={file.text} leftName={`in force, revision ${inForce.number}`} rightName={work.version > 0 ? `draft of ${who}` : "no draft: the same"} />
+            <Difference left={left} right={file.text} leftName={`in force, revision ${inForce.number}`} rightName={work.version > 0 ? `draft of ${who}` : "no draft"} />
           </Box>
         )}
-        {!file && <Box sx={{ p: 2, color: "text.secondary" }}>This bundle has no file yet. Add one.</Box>}
+        {!file && <Box sx={{ p: 2, color: "text.secondary" }}>This bundle has no files. Add one.</Box>}
       </Paper>
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1, alignItems: "center" }}>
         <Box sx={{ color: saving === "failed" || saving === "changed elsewhere" ? "error.main" : "text.secondary", minWidth: 190 }} data-test="saving" role="status">
-          {work.version === 0 && saving === "saved" ? `as in force, revision ${work.base}` : `${savingText[saving]}${saving === "saved" && work.savedAt ? ` at ${timeOfDay(work.savedAt)}` : ""}`}
+          {work.version === 0 && saving === "saved" ? `unchanged from revision ${work.base}` : `${savingText[saving]}${saving === "saved" && work.savedAt ? ` at ${timeOfDay(work.savedAt)}` : ""}`}
         </Box>
         <Button size="small" disabled={busy} onClick={() => void act(async () => draft.change({ files: await format(files) }))} data-test="format">Format</Button>
         <Button size="small" disabled={busy || work.version === 0} onClick={() => void act(() => draft.discard())} data-test="discard">Discard draft</Button>
-        <TextField size="small" label="Why" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} slotProps={{ htmlInput: { "data-test": "message" } }} />
+        <TextField size="small" label="Message" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} slotProps={{ htmlInput: { "data-test": "message" } }} />
         <Button
           variant="contained" disabled={busy || !report || report.mistakes > 0 || !changed || saving === "changed elsewhere"} data-test="publish"
           onClick={() => void send()}
@@ -236,16 +236,16 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
         </Button>
       </Box>
       {changed && <Preview body={() => ({ rules: files, bundle })} disabled={!report || report.mistakes > 0} />}
-      {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}. Your draft is kept.</Alert>}
+      {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error} Your draft is saved.</Alert>}
       {outcome?.published && (
-        <Alert severity={outcome.published.reached.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
-          Revision {outcome.published.revision} is in force in {outcome.published.reached.inForce} of {outcome.published.reached.connected} connected proxies after {outcome.published.reached.afterMS.toFixed(0)} ms.
-          {outcome.published.reached.missing.length > 0 && ` Not in ${outcome.published.reached.missing.join(", ")}.`}
-          {outcome.published.withdrew?.map((name) => ` It withdraws release ${name}, whose route it changes.`)} Rule files on disk stay as they are.
+        <Alert severity={outcome.published.rollout.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
+          Revision {outcome.published.revision} is in force in {outcome.published.rollout.acknowledged} of {outcome.published.rollout.connected} connected proxies after {outcome.published.rollout.afterMS.toFixed(0)} ms.
+          {outcome.published.rollout.missing.length > 0 && ` Not in ${outcome.published.rollout.missing.join(", ")}.`}
+          {outcome.published.withdrawn?.map((name) => ` It withdraws release ${name}, whose route it changes.`)} Rule files on disk are unchanged.
         </Alert>
       )}
       <Box sx={{ mt: 1.5, mb: 2 }} data-test="report">
-        {checkTrouble && <Alert severity="error">{checkTrouble}</Alert>}
+        {checkError && <Alert severity="error">{checkError}</Alert>}
         {report && (
           <Box sx={{ fontWeight: 650, mb: 0.5 }} data-test="summary">
             {plural(report.mistakes, "mistake")}, {plural(findings.length - findings.filter((f) => f.severity === "mistake").length, "warning")}
@@ -254,7 +254,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
         )}
         {report?.releases.filter((o) => !o.written).map((o) => (
           <Box key={o.release} sx={{ color: "text.secondary", mb: 0.5 }} data-test="overlaid">
-            ⇥ Release <Link to={`/releases/${o.number ?? o.release}`} style={{ color: "inherit" }}>{o.release}</Link> runs, and changes besides these files: {o.changes.filter((c) => /\.(send|mirror)$/.test(c.path)).map((c) => `${c.path.replace(/^(services|gateways)\./, "")}: ${c.before ? `${c.before} → ` : ""}${c.after}`).join("; ")}. No file needs to follow it; to publish other targets there withdraws it.
+            ⇥ Release <Link to={`/releases/${o.number ?? o.release}`} style={{ color: "inherit" }}>{o.release}</Link> is running, and changes in addition to these files: {o.changes.filter((c) => /\.(send|mirror)$/.test(c.path)).map((c) => `${c.path.replace(/^(services|gateways)\./, "")}: ${c.before ? `${c.before} → ` : ""}${c.after}`).join("; ")}. Do not write it into a file; publishing other targets there withdraws the release.
           </Box>
         ))}
         <Findings findings={report?.findings ?? []} onGo={goTo} />

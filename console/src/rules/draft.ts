@@ -1,17 +1,17 @@
-import { dropDraft, readDraft, readRevision, Refused, saveDraft, type RuleFile } from "../api/client";
+import { deleteDraft, readDraft, readRevision, ApiError, saveDraft, type RuleFile } from "../api/client";
 
 export type Saving = "saved" | "unsaved" | "saving" | "changed elsewhere" | "failed";
 
-/** What somebody works on, and how far it is kept. */
+/** A draft that is being edited, and whether it is saved. */
 export interface Work {
   files: RuleFile[];
-  /** Revision that the work began from. */
+  /** Revision that the draft is based on. */
   base: number;
   /** Version of the draft in the service; 0: there is none, and the files are those in force. */
   version: number;
   savedAt: string;
   saving: Saving;
-  trouble: string;
+  error: string;
 }
 
 const pause = 500;
@@ -20,8 +20,8 @@ const words = (e: unknown): string => (e instanceof Error ? e.message : String(e
 
 /**
  * Keeps the draft of a person in the service: loads it, or the files in force
- * when there is none, and saves every change a moment after it was made. Saves
- * follow one another, so that each builds on the version before.
+ * when there is none, and saves every change half a second later. Saves follow
+ * one another, so that each is based on the version before.
  */
 export class DraftKeeper {
   private work: Work | null = null;
@@ -41,7 +41,7 @@ export class DraftKeeper {
     return () => this.listeners.delete(listener);
   };
   current = (): Work | null => this.work;
-  /** Why nothing could be read. */
+  /** Why the draft could not be read. */
   problem = (): string => this.failure;
 
   private set(work: Work | null) {
@@ -49,13 +49,13 @@ export class DraftKeeper {
     this.listeners.forEach((l) => l());
   }
 
-  /** Reads what is kept; what was typed and not kept is given up. */
+  /** Reads the saved draft; unsaved changes are lost. */
   async load(): Promise<void> {
     const epoch = ++this.epoch;
     clearTimeout(this.timer);
     try {
       const draft = await readDraft(this.bundle, this.by);
-      const kept = { saving: "saved" as const, trouble: "" };
+      const kept = { saving: "saved" as const, error: "" };
       const next: Work = draft
         ? { files: draft.files ?? [], base: draft.base, version: draft.version, savedAt: draft.at, ...kept }
         : await readRevision(0).then((r) => ({ files: r.bundles?.[this.bundle] ?? [], base: r.number, version: 0, savedAt: "", ...kept }));
@@ -66,11 +66,11 @@ export class DraftKeeper {
     } catch (e) {
       if (epoch !== this.epoch) return;
       this.failure = words(e);
-      this.set(this.work ? { ...this.work, trouble: words(e) } : null);
+      this.set(this.work ? { ...this.work, error: words(e) } : null);
     }
   }
 
-  /** Follows what is in force as long as there is no draft. */
+  /** Follows the rules in force as long as there is no draft. */
   follow(revision: number): void {
     if (this.work?.version === 0 && this.work.saving === "saved" && this.work.base !== revision) void this.load();
   }
@@ -86,7 +86,7 @@ export class DraftKeeper {
     this.timer = setTimeout(() => void this.flush(), ms);
   }
 
-  /** Saves what is not saved yet. */
+  /** Saves unsaved changes. */
   async flush(): Promise<void> {
     clearTimeout(this.timer);
     if (this.running) await this.running;
@@ -103,12 +103,12 @@ export class DraftKeeper {
       const d = await saveDraft(this.bundle, { by: this.by, base: w.base, files: w.files }, w.version);
       if (epoch !== this.epoch || !this.work) return;
       const whole = this.work.files === w.files && this.work.base === w.base;
-      this.set({ ...this.work, version: d.version, savedAt: d.at, trouble: "", saving: whole ? "saved" : "unsaved" });
+      this.set({ ...this.work, version: d.version, savedAt: d.at, error: "", saving: whole ? "saved" : "unsaved" });
       if (!whole) this.soon(pause);
     } catch (e) {
       if (epoch !== this.epoch || !this.work) return;
-      const elsewhere = e instanceof Refused && e.problem.code === "draft-changed";
-      this.set({ ...this.work, trouble: words(e), saving: elsewhere ? "changed elsewhere" : "failed" });
+      const elsewhere = e instanceof ApiError && e.problem.code === "draft-changed";
+      this.set({ ...this.work, error: words(e), saving: elsewhere ? "changed elsewhere" : "failed" });
       if (!elsewhere) this.soon(4 * pause); // the service may come back
     }
   }
@@ -117,11 +117,11 @@ export class DraftKeeper {
     this.epoch++;
     clearTimeout(this.timer);
     if (this.running) await this.running;
-    await dropDraft(this.bundle, this.by);
+    await deleteDraft(this.bundle, this.by);
     await this.load();
   }
 
-  /** Puts what is here in the place of a draft that was changed elsewhere. */
+  /** Replaces a draft that was changed elsewhere by this one. */
   async keepMine(): Promise<void> {
     const theirs = await readDraft(this.bundle, this.by);
     if (!this.work) return;
@@ -129,7 +129,7 @@ export class DraftKeeper {
     await this.flush();
   }
 
-  /** Leaving the page does not lose the last words. */
+  /** Saves unsaved changes when the page is left. */
   close(): void {
     if (this.work?.saving === "unsaved") void this.flush();
     else clearTimeout(this.timer);

@@ -2,11 +2,11 @@ import Box from "@mui/material/Box";
 import Typography from "@mui/material/Typography";
 import { useActivity } from "../parts/useActivity";
 
-/** What happened to a service, newest first. */
+/** Changes and guard events of a service, newest first. */
 export function Activity({ service }: { service: string }) {
   const list = useActivity(service);
-  if (!list) return <Typography sx={{ color: "text.secondary" }}>Reading what happened</Typography>;
-  if (list.length === 0) return <Typography sx={{ color: "text.secondary" }}>No guard of it has acted, and no drill has harmed it.</Typography>;
+  if (!list) return <Typography sx={{ color: "text.secondary" }}>Loading the activity</Typography>;
+  if (list.length === 0) return <Typography sx={{ color: "text.secondary" }}>No change, guard event or drill is recorded.</Typography>;
   return (
     <Box component="ol" sx={{ listStyle: "none", m: 0, p: 0 }} data-test="activity">
       {list.map((e) => (

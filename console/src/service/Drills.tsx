@@ -6,7 +6,7 @@ import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { startDrill, type Service } from "../api/client";
 
-/** Begins a drill on the service of the page. Those that run are shown above every page. */
+/** Starts a drill on the service. Running drills are shown on every page. */
 export function DrillForm({ service }: { service: Service }) {
   const [open, setOpen] = useState(false);
   const [version, setVersion] = useState("");
@@ -40,7 +40,7 @@ export function DrillForm({ service }: { service: Service }) {
       setBusy(false);
     }
   };
-  if (!open) return <Button variant="outlined" size="small" onClick={() => setOpen(true)} data-test="drill">Harm it on purpose</Button>;
+  if (!open) return <Button variant="outlined" size="small" onClick={() => setOpen(true)} data-test="drill">Start drill</Button>;
   return (
     <Box component="form" sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }} onSubmit={(e) => { e.preventDefault(); void start(); }} data-test="drill-form">
       <TextField select size="small" label="Version" value={version} onChange={(e) => { setVersion(e.target.value); setWhere(""); }} sx={{ width: 110 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
@@ -52,15 +52,15 @@ export function DrillForm({ service }: { service: Service }) {
         {sites.map((s) => <MenuItem key={s} value={`site ${s}`}>site {s}</MenuItem>)}
         {instances.map((i) => <MenuItem key={i.id} value={`instance ${i.id}`}>{i.id}</MenuItem>)}
       </TextField>
-      <TextField select size="small" label="How" value={how} onChange={(e) => choose(e.target.value)} sx={{ width: 130 }}>
-        <MenuItem value="fail">fails</MenuItem>
-        <MenuItem value="delay">is late</MenuItem>
-        <MenuItem value="down">is down</MenuItem>
+      <TextField select size="small" label="Fault" value={how} onChange={(e) => choose(e.target.value)} sx={{ width: 130 }}>
+        <MenuItem value="fail">fail</MenuItem>
+        <MenuItem value="delay">delay</MenuItem>
+        <MenuItem value="down">take down</MenuItem>
       </TextField>
-      {how !== "down" && <TextField size="small" label={how === "fail" ? "Share of tries" : "By"} value={amount} onChange={(e) => setAmount(e.target.value)} sx={{ width: 110 }} />}
-      {how !== "down" && <TextField size="small" label="Only when (optional)" placeholder={'headers: {x-crew: "yes"}'} value={when} onChange={(e) => setWhen(e.target.value)} sx={{ width: 230 }} />}
-      <TextField size="small" label="For" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 80 }} />
-      <Button type="submit" variant="contained" color="warning" disabled={busy} data-test="drill-start">Begin the drill</Button>
+      {how !== "down" && <TextField size="small" label={how === "fail" ? "Share of attempts" : "Delay"} value={amount} onChange={(e) => setAmount(e.target.value)} sx={{ width: 110 }} />}
+      {how !== "down" && <TextField size="small" label="Condition (optional)" placeholder={'headers: {x-crew: "yes"}'} value={when} onChange={(e) => setWhen(e.target.value)} sx={{ width: 230 }} />}
+      <TextField size="small" label="Duration" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 80 }} />
+      <Button type="submit" variant="contained" color="warning" disabled={busy} data-test="drill-start">Start</Button>
       <Button onClick={() => { setOpen(false); setError(""); }}>Cancel</Button>
       {error && <Alert severity="error" sx={{ width: "100%" }} data-test="drill-refused">{error}</Alert>}
     </Box>

@@ -3,7 +3,7 @@ import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { Preview } from "../effects/Preview";
 
-/** What another line in front of a service's versions would do; to put it in force it is written into the rules. */
+/** Forecast of another queue for each version of a service. To put it in force, write it into the rules. */
 export function GuardPreview({ service }: { service: string }) {
   const [inFlight, setInFlight] = useState("20");
   const [waiting, setWaiting] = useState("10");
@@ -11,7 +11,7 @@ export function GuardPreview({ service }: { service: string }) {
   return (
     <Box sx={{ mt: 1.5 }} data-test="guard-preview">
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }}>
-        <Box sx={{ color: "text.secondary" }}>What would a guard do here?</Box>
+        <Box sx={{ color: "text.secondary" }}>Forecast a queue:</Box>
         <TextField size="small" label="In flight" value={inFlight} error={!good(inFlight, 1)} onChange={(e) => setInFlight(e.target.value)} sx={{ width: 90 }} slotProps={{ htmlInput: { "data-test": "guard-in-flight", inputMode: "numeric" } }} />
         <TextField size="small" label="Waiting" value={waiting} error={!good(waiting, 0)} onChange={(e) => setWaiting(e.target.value)} sx={{ width: 90 }} slotProps={{ htmlInput: { inputMode: "numeric" } }} />
         <Box sx={{ color: "text.secondary", fontSize: 12 }}>for each calling proxy and version; guard: {"{"}in-flight: {inFlight}, waiting: {waiting}{"}"}</Box>

@@ -8,19 +8,19 @@ import TableHead from "@mui/material/TableHead";
 import TableRow from "@mui/material/TableRow";
 import Typography from "@mui/material/Typography";
 import type { ReactNode } from "react";
-import type { Caller, VersionStatus } from "../api/client";
+import type { GuardState, VersionGuards } from "../api/client";
 import { percent, seconds } from "../parts/format";
 
-/** How the guards of a service stand in every proxy that calls it. */
-export function Guards({ callers }: { callers: Caller[] }) {
-  const rows = callers.flatMap((c) => {
-    const versions: (VersionStatus | null)[] = c.versions?.length ? c.versions : [null];
+/** State of the guards of a service in each calling proxy. */
+export function Guards({ guards }: { guards: GuardState[] }) {
+  const rows = guards.flatMap((c) => {
+    const versions: (VersionGuards | null)[] = c.versions?.length ? c.versions : [null];
     return versions.map((v, i) => ({ c, v, first: i === 0, span: versions.length }));
   });
   if (rows.length === 0) {
     return (
       <Typography sx={{ color: "text.secondary" }} data-test="no-guards">
-        No caller has used a guard, a retry or a limit of it in the last minute.
+        No guard, retry or limit was used in the last minute.
       </Typography>
     );
   }
@@ -29,7 +29,7 @@ export function Guards({ callers }: { callers: Caller[] }) {
       <Table size="small" sx={{ "& td": { verticalAlign: "top" } }}>
         <TableHead>
           <TableRow>
-            {["In proxy", "Version", "Breaker", "In flight", "Instances out", "Retries left", "Limit keys"].map((h) => <TableCell key={h}>{h}</TableCell>)}
+            {["Calling proxy", "Version", "Breaker", "In flight", "Instances without requests", "Retries left", "Limit keys"].map((h) => <TableCell key={h}>{h}</TableCell>)}
           </TableRow>
         </TableHead>
         <TableBody>
@@ -39,7 +39,7 @@ export function Guards({ callers }: { callers: Caller[] }) {
               <TableCell>{v?.version}</TableCell>
               <TableCell>{v && <BreakerCell v={v} />}</TableCell>
               <TableCell sx={{ minWidth: 130 }}>{v && <QueueCell v={v} />}</TableCell>
-              <TableCell>{v && <OutCell v={v} />}</TableCell>
+              <TableCell>{v && <InstancesCell v={v} />}</TableCell>
               {first && (
                 <TableCell rowSpan={span}>
                   {c.retries && (
@@ -53,7 +53,7 @@ export function Guards({ callers }: { callers: Caller[] }) {
               {first && (
                 <TableCell rowSpan={span}>
                   {(c.limits ?? []).map((l) => (
-                    <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.most}</div>
+                    <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.maxKeys}</div>
                   ))}
                 </TableCell>
               )}
@@ -69,8 +69,8 @@ const Small = ({ children }: { children: ReactNode }) => (
   <Box component="span" sx={{ display: "block", color: "text.secondary", fontSize: 12 }}>{children}</Box>
 );
 
-/** A gate drawn closed, ajar or open, with the word beside it: an open breaker lets nothing through. */
-function BreakerCell({ v }: { v: VersionStatus }) {
+/** A switch drawn closed, ajar or open, with the state beside it: an open breaker lets no request through. */
+function BreakerCell({ v }: { v: VersionGuards }) {
   const b = v.breaker;
   if (!b) return null;
   const colour = b.state === "open" ? "error.main" : b.state === "probing" ? "warning.main" : "success.main";
@@ -86,30 +86,30 @@ function BreakerCell({ v }: { v: VersionStatus }) {
         {b.state}
       </Box>
       <Small>
-        since {seconds(b.sinceMS)}{b.leftMS ? `, probes in ${seconds(b.leftMS)}` : ""}
-        {b.seen > 0 && `; ${b.failed} of ${b.seen} failed${b.slow ? `, ${b.slow} slow` : ""}`}
+        since {seconds(b.sinceMS)}{b.probeInMS ? `, probes in ${seconds(b.probeInMS)}` : ""}
+        {b.requests > 0 && `; ${b.failed} of ${b.requests} failed${b.slow ? `, ${b.slow} slow` : ""}`}
       </Small>
     </Box>
   );
 }
 
-/** What is under way against its cap, as a bar with the numbers beside it. */
-function QueueCell({ v }: { v: VersionStatus }) {
+/** Requests in flight against their limit, as a bar with the numbers beside it. */
+function QueueCell({ v }: { v: VersionGuards }) {
   const q = v.queue;
   if (!q) return null;
-  const full = q.inFlight >= q.inFlightMax;
+  const full = q.inFlight >= q.inFlightLimit;
   return (
     <Box data-test="in-flight">
-      <strong>{q.inFlight}</strong> of {q.inFlightMax}{full && <Box component="strong" sx={{ color: "error.main" }}> full</Box>}
+      <strong>{q.inFlight}</strong> of {q.inFlightLimit}{full && <Box component="strong" sx={{ color: "error.main" }}> full</Box>}
       <Box sx={{ height: 6, borderRadius: 3, bgcolor: "divider", overflow: "hidden", my: 0.25 }} aria-hidden>
-        <Box sx={{ height: 1, width: `${Math.min(100, (100 * q.inFlight) / q.inFlightMax)}%`, bgcolor: full ? "error.main" : "primary.main" }} />
+        <Box sx={{ height: 1, width: `${Math.min(100, (100 * q.inFlight) / q.inFlightLimit)}%`, bgcolor: full ? "error.main" : "primary.main" }} />
       </Box>
-      <Small>{q.waiting} of {q.waitingMax} waiting</Small>
+      <Small>{q.waiting} of {q.waitingLimit} waiting</Small>
     </Box>
   );
 }
 
-function OutCell({ v }: { v: VersionStatus }) {
+function InstancesCell({ v }: { v: VersionGuards }) {
   const spills = (v.sites ?? []).some((s, i) => i > 0 && s.share > 0);
   return (
     <>
@@ -117,24 +117,24 @@ function OutCell({ v }: { v: VersionStatus }) {
         <Box key={o.instance} data-test={`out-${o.instance}`}>
           <Box component="strong" sx={{ color: "warning.main" }}>⊘ {o.instance}</Box>
           <Small>
-            sidelined {o.times > 1 ? `${o.times} times in a row` : "once"} for {seconds(o.forMS)}, last failure {o.cause};{" "}
-            {o.trial ? "a trial request is under way" : o.leftMS ? `${seconds(o.leftMS)} left` : "the next request tries it"}
+            sidelined for {seconds(o.durationMS)}{o.inARow > 1 && `, ${o.inARow} times in a row`}, last failure {o.cause};{" "}
+            {o.isProbed ? "a request probes it" : o.leftMS ? `${seconds(o.leftMS)} left` : "the next request probes it"}
           </Small>
         </Box>
       ))}
       {(v.unreachable ?? []).map((u) => (
         <Box key={u.instance} data-test={`unreachable-${u.instance}`}>
           <Box component="strong" sx={{ color: "error.main" }}>▼ {u.instance}</Box>
-          <Small>unreachable for {seconds(u.forMS)}: {u.cause}; tried again in {seconds(u.nextMS)}</Small>
+          <Small>unreachable for {seconds(u.sinceMS)}: {u.cause}; next attempt to connect in {seconds(u.retryInMS)}</Small>
         </Box>
       ))}
-      {(v.down ?? []).map((id) => (
+      {(v.unhealthy ?? []).map((id) => (
         <Box key={id}>
           <Box component="strong" sx={{ color: "error.main" }}>▼ {id}</Box>
-          <Small>{v.mistrusted ? "unhealthy, and called all the same: most are unhealthy at once" : "unhealthy: its health checks fail"}</Small>
+          <Small>{v.ignoresHealth ? "unhealthy, but gets requests: most instances are unhealthy at once" : "unhealthy: its health checks fail"}</Small>
         </Box>
       ))}
-      {(v.shut ?? []).map((id) => (
+      {(v.drilledDown ?? []).map((id) => (
         <Box key={id}>
           <Box component="strong" sx={{ color: "warning.main" }}>▼ {id}</Box>
           <Small>taken down by a drill</Small>

@@ -25,9 +25,9 @@ export default function History({ query }: { query: Query }) {
   const { value } = usePolled(`history ${span} ${JSON.stringify(query)}`, pace, (signal) => readTimeline({ ...query, from: Math.floor(Date.now() / 1000) - seconds }, signal));
   const some = (p: Timeline["points"][number]) => p.ok + p.failed + p.refused > 0;
   const whole = (value?.points ?? []).slice(0, -1); // the last step is not over
-  const points = whole.slice(Math.max(0, Math.min(whole.findIndex(some), whole.length - 12))); // a young mesh has no past to show
+  const points = whole.slice(Math.max(0, Math.min(whole.findIndex(some), whole.length - 12))); // a new mesh has no earlier figures
   const times = points.map((p) => new Date(p.at * 1000));
-  const short = points.length > 0 && (points[points.length - 1]?.at ?? 0) - (points[0]?.at ?? 0) < 300; // minutes alone would come twice
+  const short = points.length > 0 && (points[points.length - 1]?.at ?? 0) - (points[0]?.at ?? 0) < 300; // labels with minutes alone would repeat
   const clock: Intl.DateTimeFormatOptions = { hourCycle: "h23", hour: "2-digit", minute: "2-digit", ...(short ? { second: "2-digit" } : {}) };
   const of = (d: Date) => (seconds > 86400 ? d.toLocaleDateString([], { day: "numeric", month: "short" }) : d.toLocaleTimeString([], clock));
   const axis = [{ data: times, scaleType: "time" as const, valueFormatter: of, disableLine: true, tickNumber: 4 }];
@@ -45,15 +45,15 @@ export default function History({ query }: { query: Query }) {
   const share = (good: number, all: number) => (all > 0 ? (100 * good) / all : null);
   return (
     <Box data-test="history">
-      <ToggleButtonGroup size="small" exclusive value={span} onChange={(_, v: string | null) => { if (v) setSpan(v); }} aria-label="How far back" sx={{ mb: 0.5, "& button": { py: 0.1, textTransform: "none" } }}>
+      <ToggleButtonGroup size="small" exclusive value={span} onChange={(_, v: string | null) => { if (v) setSpan(v); }} aria-label="Time range" sx={{ mb: 0.5, "& button": { py: 0.1, textTransform: "none" } }}>
         {Object.keys(spans).map((s) => <ToggleButton key={s} value={s}>{s}</ToggleButton>)}
       </ToggleButtonGroup>
       <Box sx={chartPair}>
         <LineChart
           {...chart} xAxis={axis} yAxis={[{ width: 52, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${Number(v.toFixed(1))}%` }]}
           series={[
-            { ...line("callers got", palette.primary.main, points.map((p) => share(p.ok, p.ok + p.failed + p.refused)), (v) => percent(v / 100)), id: "callers" },
-            { ...line("workloads gave", palette.warning.main, points.map((p) => share(p.appOK, p.appAll)), (v) => percent(v / 100)), id: "second" },
+            { ...line("callers", palette.primary.main, points.map((p) => share(p.ok, p.ok + p.failed + p.refused)), (v) => percent(v / 100)), id: "callers" },
+            { ...line("workloads", palette.warning.main, points.map((p) => share(p.workloadOK, p.workloadRequests)), (v) => percent(v / 100)), id: "second" },
           ]}
         >
           {marks}

@@ -33,7 +33,7 @@ export function WeightBar({ shares, onChange, height = 26 }: Props) {
     return sum + s.weight;
   }, 0);
 
-  /** Puts the end of target i at a place; its neighbour takes or gives the difference. */
+  /** Moves the end of target i; its neighbour takes or gives the difference. */
   const moveTo = (i: number, place: number) => {
     const from = ends[i - 1] ?? 0;
     const to = ends[i + 1] ?? whole;

@@ -9,7 +9,7 @@ import { MeshPage } from "../mesh/MeshPage";
 import { GatewayPage, ServicePage } from "../service/ServicePage";
 import { TryPage } from "../tryout/TryPage";
 import { Frame } from "./Frame";
-import { Missing } from "./Missing";
+import { NotFound } from "./NotFound";
 import { makeTheme } from "./theme";
 
 const loads = {
@@ -19,7 +19,7 @@ const loads = {
   "/releases": () => import("../releases/ReleasesPage").then((m) => ({ default: m.ReleasesPage })),
   "/traces": () => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })),
 };
-// The page that the address names is fetched while the frame around it is drawn.
+// The code of the page is loaded while the frame around it is drawn.
 for (const [path, load] of Object.entries(loads)) if (location.pathname.startsWith(path)) void load();
 const RulesPage = lazy(loads["/rules"]);
 const RequestsPage = lazy(loads["/requests"]);
@@ -29,14 +29,14 @@ const ReleasesPage = lazy(loads["/releases"]);
 
 type Mode = "light" | "dark";
 
-function remembered(): Mode | null {
+function storedMode(): Mode | null {
   const mode = localStorage.getItem("nightjar.mode");
   return mode === "light" || mode === "dark" ? mode : null;
 }
 
 export function App() {
   const dark = useMediaQuery("(prefers-color-scheme: dark)", { noSsr: true });
-  const [chosen, setChosen] = useState<Mode | null>(remembered);
+  const [chosen, setChosen] = useState<Mode | null>(storedMode);
   const mode: Mode = chosen ?? (dark ? "dark" : "light");
   const theme = useMemo(() => makeTheme(mode), [mode]);
   const toggle = () => {
@@ -60,7 +60,7 @@ export function App() {
             <Route path="/releases/:name?" element={<Suspense fallback="Loading"><ReleasesPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="/fleet" element={<FleetPage />} />
-            <Route path="*" element={<Missing />} />
+            <Route path="*" element={<NotFound />} />
           </Routes>
         </Frame>
       </LiveProvider>

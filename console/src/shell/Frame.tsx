@@ -20,7 +20,7 @@ const pages = [
   { to: "/fleet", name: "Fleet" },
 ];
 
-/** The page around every page: name, pages, revision, and what needs to be known. */
+/** The frame of every page: pages, revision and notices. */
 export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; onToggle: () => void; children: ReactNode }) {
   const { pathname } = useLocation();
   const { mesh } = useLive();

@@ -7,47 +7,47 @@ import { stopDrill, type Drill } from "../api/client";
 import { useLive } from "../api/live";
 import { plural, seconds, timeOfDay } from "../parts/format";
 
-/** What needs to be known on every page: a lost service, files that are not in force, warnings. */
+/** Notices on every page: a service that does not respond, problems, drills, releases, unpublished files, warnings. */
 export function Notices() {
   const { mesh, at, stale } = useLive();
   return (
     <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, alignItems: "center", py: 0.25, px: { xs: 2, md: 3 } }, "& .MuiAlert-action": { pt: 0 }, "& .MuiAlert-icon": { py: 0.75 } }}>
       {stale && (
         <Alert severity="error" data-test="stale">
-          {at ? `The service does not answer. What you see is from ${new Date(at).toLocaleTimeString()}.` : "The service does not answer."} Proxies go on by the rules they have.
+          {at ? `The service does not respond. This page shows the state at ${new Date(at).toLocaleTimeString()}.` : "The service does not respond."} Proxies keep routing by the rules that they have.
         </Alert>
       )}
       {mesh?.problems.slice(0, 3).map((p) => (
         <Alert key={`${p.proxy} ${p.kind}`} severity="error" data-test={`problem-${p.proxy}`}>
-          <Link to="/fleet?show=late" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.kind}: {p.detail}
+          <Link to="/fleet?show=attention" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.kind}: {p.detail}
         </Alert>
       ))}
-      {(mesh?.problems.length ?? 0) > 3 && <Alert severity="error">{plural((mesh?.problems.length ?? 0) - 3, "more problem")} of proxies. <Link to="/fleet?show=late">See them all</Link></Alert>}
+      {(mesh?.problems.length ?? 0) > 3 && <Alert severity="error">{plural((mesh?.problems.length ?? 0) - 3, "more problem")} of proxies. <Link to="/fleet?show=attention">Show all</Link></Alert>}
       {mesh?.drills.map((d) => <DrillNotice key={d.id} drill={d} />)}
       {mesh?.releases.slice(0, 3).map((r) => (
         <Alert key={r.number} severity={r.state === "held" ? "warning" : "info"} icon={<span aria-hidden>⇥</span>} data-test={`release-notice-${r.number}`}>
           Release <Link to={`/releases/${r.number}`} style={{ color: "inherit" }}>{r.name}</Link>: {r.service} {r.from} to {r.to}, {r.state}{r.step && `, stage ${r.step}`}
-          {r.state === "held" ? `: ${r.why ?? ""}` : r.left > 0 && `, ${r.left.toFixed(0)} s left`}.
+          {r.state === "held" ? `: ${r.why ?? ""}` : r.leftSeconds > 0 && `, ${r.leftSeconds.toFixed(0)} s left`}.
         </Alert>
       ))}
-      {(mesh?.releases.length ?? 0) > 3 && <Alert severity="info">{plural((mesh?.releases.length ?? 0) - 3, "more release")} run. <Link to="/releases">See them all</Link></Alert>}
+      {(mesh?.releases.length ?? 0) > 3 && <Alert severity="info">{plural((mesh?.releases.length ?? 0) - 3, "more release")} running. <Link to="/releases">Show all</Link></Alert>}
       {mesh?.unpublished.map((u) => (
         <Alert key={u.bundle} severity="warning" data-test="unpublished" title={u.at}>
-          Not in force: the files of bundle {u.bundle} that {u.by} checked at {timeOfDay(u.at)}{" "}
-          {u.mistakes > 0 ? `have ${plural(u.mistakes, "mistake")}` : `differ from what is in force in ${plural(u.changes, "place")}`}.
+          Not published: the files of bundle {u.bundle} that {u.by} checked at {timeOfDay(u.at)}{" "}
+          {u.mistakes > 0 ? `have ${plural(u.mistakes, "mistake")}` : `differ from the rules in force in ${plural(u.changes, "place")}`}.
         </Alert>
       ))}
       {mesh?.warnings.slice(0, 1).map((w) => (
         <Alert key={`${w.path ?? ""}${w.code}`} severity="info" data-test="warnings">
-          {w.message} ({w.at.file}:{w.at.line}){mesh.warnings.length > 1 && `; and ${plural(mesh.warnings.length - 1, "more warning")}`}. <Link to="/rules">See the rules</Link>
+          {w.message} ({w.at.file}:{w.at.line}){mesh.warnings.length > 1 && `; and ${plural(mesh.warnings.length - 1, "more warning")}`}. <Link to="/rules">Open the rules</Link>
         </Alert>
       ))}
-      {(mesh?.other ?? 0) > 0 && <Alert severity="info">Too many names: {mesh?.other} requests are counted as "other".</Alert>}
+      {(mesh?.other ?? 0) > 0 && <Alert severity="info">Too many names: {mesh?.other} requests were counted as "other".</Alert>}
     </Box>
   );
 }
 
-/** A drill that runs, with the time that is left of it. */
+/** A running drill with its remaining time. */
 function DrillNotice({ drill: d }: { drill: Drill }) {
   const { mesh } = useLive();
   const [error, setError] = useState("");

@@ -16,20 +16,20 @@ import { Waterfall } from "./Waterfall";
 const pace = 2000;
 const shown = 200;
 
-const bad = (t: TraceSummary) => t.outcome !== "ok" || t.failed > 0;
+const bad = (t: TraceSummary) => t.outcome !== "ok" || t.failedAttempts > 0;
 
 const columns: GridColDef<TraceSummary>[] = [
   { field: "id", headerName: "Trace", width: 90, valueFormatter: (v: string) => v.slice(0, 8) },
-  { field: "at", headerName: "At", width: 112, valueFormatter: (v: string) => exactly(v) },
+  { field: "at", headerName: "Time", width: 112, valueFormatter: (v: string) => exactly(v) },
   { field: "caller", headerName: "From", width: 110 },
   { field: "service", headerName: "To", width: 110 },
   { field: "path", headerName: "Request", flex: 1, minWidth: 160, valueGetter: (_, t) => `${t.method ?? ""} ${t.path ?? ""}` },
-  { field: "status", headerName: "Got", width: 66, type: "number", cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
+  { field: "status", headerName: "Status", width: 72, type: "number", cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
   { field: "outcome", headerName: "Outcome", width: 130, valueGetter: (_, t) => (t.outcome === "ok" ? "ok" : `▼ ${t.reason ?? t.outcome ?? ""}`), cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
   { field: "services", headerName: "Services", width: 84, type: "number", valueGetter: (_, t) => t.services.length },
-  { field: "tries", headerName: "Tries", width: 68, type: "number" },
-  { field: "failed", headerName: "Failed", width: 72, type: "number", cellClassName: (p) => (p.row.failed > 0 ? "bad" : "") },
-  { field: "ms", headerName: "Took", width: 92, type: "number", valueFormatter: (v: number) => millis(v) },
+  { field: "attempts", headerName: "Attempts", width: 84, type: "number" },
+  { field: "failedAttempts", headerName: "Failed attempts", width: 114, type: "number", cellClassName: (p) => (p.row.failedAttempts > 0 ? "bad" : "") },
+  { field: "durationMS", headerName: "Duration", width: 92, type: "number", valueFormatter: (v: number) => millis(v) },
 ];
 
 /** Traces of the last hour, and one of them as a waterfall. */
@@ -38,7 +38,7 @@ export function TracesPage() {
   const { mesh } = useLive();
   const [params, change] = useQuery();
   const navigate = useNavigate();
-  const query: Query = { service: params.get("service") ?? "", outcome: params.get("outcome") ?? "", slowerMS: params.get("slowerMS") ?? "", limit: shown };
+  const query: Query = { service: params.get("service") ?? "", outcome: params.get("outcome") ?? "", slowerThanMS: params.get("slowerThanMS") ?? "", limit: shown };
   const { value: list, error } = usePolled(`traces ${JSON.stringify(query)}`, pace, (signal) => readTraces(query, signal));
   const set = (name: string, value: string) => change({ [name]: value });
   return (
@@ -46,15 +46,15 @@ export function TracesPage() {
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 1, mb: 1.25 }}>
         <Typography variant="h1">Traces</Typography>
         <Box sx={{ color: "text.secondary", flex: 1, minWidth: 240 }}>
-          {list && <>of the last hour; of the requests without a trace context {percent(list.share)} are traced{list.lost > 0 && `; ${plural(list.lost, "span")} found no room`}</>}
+          {list && <>Last hour. {percent(list.share)} of the requests without a trace context are traced{list.lost > 0 && `; ${plural(list.lost, "span")} dropped`}.</>}
         </Box>
         <TextField select size="small" label="Service" value={params.get("service") ?? ""} onChange={(e) => set("service", e.target.value)} sx={{ width: 150 }}>
           {["", ...(mesh?.services.map((s) => s.name) ?? [])].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
         </TextField>
         <TextField select size="small" label="Outcome" value={params.get("outcome") ?? ""} onChange={(e) => set("outcome", e.target.value)} sx={{ width: 120 }}>
-          {["", "ok", "trouble", "failed", "refused", "abandoned", "caller-fault"].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
+          {["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-fault"].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
         </TextField>
-        <TextField select size="small" label="Slower than" value={params.get("slowerMS") ?? ""} onChange={(e) => set("slowerMS", e.target.value)} sx={{ width: 120 }}>
+        <TextField select size="small" label="Slower than" value={params.get("slowerThanMS") ?? ""} onChange={(e) => set("slowerThanMS", e.target.value)} sx={{ width: 120 }}>
           {["", "10", "50", "100", "500", "1000"].map((v) => <MenuItem key={v} value={v}>{v ? `${v} ms` : "any"}</MenuItem>)}
         </TextField>
       </Box>
@@ -62,9 +62,9 @@ export function TracesPage() {
       {id && <Waterfall id={id} onClose={() => void navigate({ pathname: "/traces", search: params.toString() })} />}
       <Grid
         name="traces" columns={columns} rows={list?.traces ?? []} idOf={(t) => t.id} picked={list?.traces.find((t) => id && t.id.startsWith(id))?.id ?? null} height={560}
-        onPick={(t) => void navigate({ pathname: `/traces/${t.id}`, search: params.toString() })} empty={list ? "No trace yet that the filter takes" : "Reading"}
+        onPick={(t) => void navigate({ pathname: `/traces/${t.id}`, search: params.toString() })} empty={list ? "No trace matches" : "Loading"}
       />
-      {list && list.traces.some(bad) && !query.outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼ marks what did not succeed.</Box>}
+      {list && list.traces.some(bad) && !query.outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼: failed or refused.</Box>}
     </>
   );
 }

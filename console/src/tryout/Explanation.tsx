@@ -1,25 +1,25 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Paper from "@mui/material/Paper";
-import type { Explained } from "../api/client";
+import type { Explanation as Explained } from "../api/client";
 import { percent, plural } from "../parts/format";
 
-const marks: Record<string, string> = { taken: "●", passed: "○", "not reached": "·" };
+const marks: Record<string, string> = { taken: "●", skipped: "○", "not reached": "·" };
 
-/** Each route in order, where the request goes, and which settings hold. */
+/** The routes in order, where the request goes, and the settings that hold. */
 export function Explanation({ explained }: { explained: Explained }) {
   return (
     <Box data-test="explanation" sx={{ display: "grid", gap: 1.25 }}>
       <Box sx={{ color: "text.secondary" }}>
         Enters at the {explained.entry}, revision {explained.revision}.
       </Box>
-      {explained.ladders.map((ladder) => (
-        <Paper key={ladder.kind + ladder.name} variant="outlined" sx={{ p: 1.25 }}>
-          <Box sx={{ fontWeight: 650, mb: ladder.plain ? 0 : 0.5 }}>
-            {ladder.kind} {ladder.name}
-            {ladder.plain && <Box component="span" sx={{ fontWeight: 400 }}>: no routes, plain balancing over all its instances</Box>}
+      {explained.steps.map((step) => (
+        <Paper key={step.kind + step.name} variant="outlined" sx={{ p: 1.25 }}>
+          <Box sx={{ fontWeight: 650, mb: step.isBalanced ? 0 : 0.5 }}>
+            {step.kind} {step.name}
+            {step.isBalanced && <Box component="span" sx={{ fontWeight: 400 }}>: no routes, balanced over all its instances</Box>}
           </Box>
-          {ladder.rungs.map((r) => (
+          {step.routes.map((r) => (
             <Box key={r.route} sx={{ display: "flex", gap: 1, py: 0.25, color: r.result === "taken" ? "text.primary" : "text.secondary" }} title={`${r.at.file ?? ""}:${r.at.line ?? ""}`}>
               <span aria-hidden>{marks[r.result]}</span>
               <Box sx={{ fontWeight: r.result === "taken" ? 650 : 400, whiteSpace: "nowrap" }}>{r.route}</Box>
@@ -32,7 +32,7 @@ export function Explanation({ explained }: { explained: Explained }) {
       ))}
       {explained.answer && (
         <Alert severity="info" data-test="route-answers">
-          The route answers by itself: {explained.answer.status} {explained.answer.location ? `to ${explained.answer.location}` : explained.answer.body}
+          Direct response: {explained.answer.status} {explained.answer.location ? `to ${explained.answer.location}` : explained.answer.body}
         </Alert>
       )}
       {explained.refusal && (
@@ -58,7 +58,7 @@ export function Explanation({ explained }: { explained: Explained }) {
               <tr key={`${s.service ?? ""} ${s.name} ${s.from}`}>
                 <td>{s.service && `${s.service}: `}{s.name}</td>
                 <td><strong>{s.value}</strong></td>
-                <Box component="td" sx={{ color: "text.secondary" }}>{s.from}{s.origin.file && `, ${s.origin.file}:${s.origin.line}`}</Box>
+                <Box component="td" sx={{ color: "text.secondary" }}>{s.from}{s.at.file && `, ${s.at.file}:${s.at.line}`}</Box>
               </tr>
             ))}
           </tbody>

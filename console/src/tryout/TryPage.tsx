@@ -8,11 +8,11 @@ import TextField from "@mui/material/TextField";
 import Typography from "@mui/material/Typography";
 import { useEffect, useRef, useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
-import { call, explain, type Ask, type Explained, type Tally } from "../api/client";
+import { call, explain, type CallResult, type Explanation as Explained, type RequestSpec } from "../api/client";
 import { useLive } from "../api/live";
 import { Explanation } from "./Explanation";
-import { Standins } from "./Standins";
-import { TallyView } from "./TallyView";
+import { StandIns } from "./StandIns";
+import { ResultView } from "./ResultView";
 
 interface Form {
   method: string;
@@ -26,7 +26,7 @@ interface Form {
 const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200" };
 const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
 
-/** Reads the header lines; the second value is what is wrong with them. */
+/** Reads the header lines; the second value is an error, or empty. */
 function headersOf(form: Form): [Record<string, string>, string] {
   const headers: Record<string, string> = {};
   for (const line of form.headers.split("\n").filter((l) => l.trim())) {
@@ -38,35 +38,35 @@ function headersOf(form: Form): [Record<string, string>, string] {
   return [headers, ""];
 }
 
-/** Builds a request; shows what would happen to it beside what does. */
+/** Sends a request; shows the explanation beside the result. */
 export function TryPage() {
   const { mesh } = useLive();
   const [params, setParams] = useSearchParams();
   const [form, setForm] = useState<Form>(() => ({ ...start, ...Object.fromEntries(params) }));
   const [explained, setExplained] = useState<Explained | null>(null);
-  const [trouble, setTrouble] = useState("");
-  const [tally, setTally] = useState<Tally | null>(null);
+  const [explainError, setExplainError] = useState("");
+  const [result, setResult] = useState<CallResult | null>(null);
   const [failure, setFailure] = useState("");
   const running = useRef<AbortController | null>(null);
   const [busy, setBusy] = useState(false);
   const set = (name: keyof Form) => (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value });
 
-  const first = mesh?.services.find((s) => s.versions.length > 1 && s.declared)?.name ?? mesh?.services[0]?.name;
+  const first = mesh?.services.find((s) => s.versions.length > 1 && s.isDeclared)?.name ?? mesh?.services[0]?.name;
   const url = form.url || (first ? `http://${first}/` : "");
   const [headers, wrong] = headersOf(form);
-  const ask: Ask = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}) };
-  const question = JSON.stringify(ask);
+  const spec: RequestSpec = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}) };
+  const question = JSON.stringify(spec);
   const revision = mesh?.revision.number;
 
   // The explanation follows the form and the rules in force.
   useEffect(() => {
     const stop = new AbortController();
     const soon = setTimeout(() => {
-      const q = JSON.parse(question) as Ask;
+      const q = JSON.parse(question) as RequestSpec;
       if (!q.url) return;
       explain(q, stop.signal).then(
-        (e) => { setExplained(e); setTrouble(""); },
-        (e: unknown) => { if (!stop.signal.aborted) { setExplained(null); setTrouble(e instanceof Error ? e.message : String(e)); } },
+        (e) => { setExplained(e); setExplainError(""); },
+        (e: unknown) => { if (!stop.signal.aborted) { setExplained(null); setExplainError(e instanceof Error ? e.message : String(e)); } },
       );
     }, 250);
     return () => { clearTimeout(soon); stop.abort(); };
@@ -85,9 +85,9 @@ export function TryPage() {
     running.current = stop;
     setBusy(true);
     setFailure("");
-    setTally(null);
+    setResult(null);
     try {
-      await call({ ...ask, count: Number(form.count) }, setTally, stop.signal);
+      await call({ ...spec, count: Number(form.count) }, setResult, stop.signal);
     } catch (e) {
       if (!stop.signal.aborted) setFailure(e instanceof Error ? e.message : String(e));
     } finally {
@@ -96,7 +96,7 @@ export function TryPage() {
   };
   const count = Number(form.count);
   const countWrong = !Number.isInteger(count) || count < 1 || count > 100_000;
-  const callers = (mesh?.services ?? []).filter((s) => !s.outside).map((s) => s.name);
+  const callers = (mesh?.services ?? []).filter((s) => !s.isOutside).map((s) => s.name);
 
   return (
     <>
@@ -110,30 +110,30 @@ export function TryPage() {
           <MenuItem value="">Nightjar itself</MenuItem>
           {callers.map((c) => <MenuItem key={c} value={c}>{c}</MenuItem>)}
         </TextField>
-        <TextField size="small" label="How often" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
+        <TextField size="small" label="Requests" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
         <Button type="submit" variant="contained" disabled={!url || countWrong || wrong !== ""} data-test="send" sx={{ height: 40, minWidth: 96 }}>
           {busy ? "Stop" : "Send"}
         </Button>
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
-          <TextField size="small" multiline label="Headers, one a line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
+          <TextField size="small" multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
           <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
         </Box>
       </Paper>
       <Box sx={{ display: "grid", gap: 2, mt: 2, gridTemplateColumns: { xs: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }, alignItems: "start" }}>
-        <section aria-label="What the rules say">
-          <Typography variant="h2" sx={{ mb: 1 }}>What the rules say</Typography>
-          {trouble && <Alert severity="error">{trouble}</Alert>}
+        <section aria-label="Explanation">
+          <Typography variant="h2" sx={{ mb: 1 }}>Explanation</Typography>
+          {explainError && <Alert severity="error">{explainError}</Alert>}
           {explained && <Explanation explained={explained} />}
         </section>
-        <section aria-label="What happens">
-          <Typography variant="h2" sx={{ mb: 1 }}>What happens</Typography>
+        <section aria-label="Result">
+          <Typography variant="h2" sx={{ mb: 1 }}>Result</Typography>
           {failure && <Alert severity="error" data-test="failure">{failure}</Alert>}
-          {!tally && !failure && <Typography sx={{ color: "text.secondary" }}>Send the request to see who answers.</Typography>}
-          {tally && busy && <LinearProgress variant="determinate" value={(100 * tally.done) / tally.asked} sx={{ mb: 1 }} />}
-          {tally && <TallyView tally={tally} />}
+          {!result && !failure && <Typography sx={{ color: "text.secondary" }}>Send the request to see the responses.</Typography>}
+          {result && busy && <LinearProgress variant="determinate" value={(100 * result.done) / result.planned} sx={{ mb: 1 }} />}
+          {result && <ResultView result={result} />}
         </section>
       </Box>
-      <Standins />
+      <StandIns />
     </>
   );
 }

@@ -1,0 +1,60 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/api/model"
+)
+
+// fleetOperations are about proxies, the activity log, drills and stand-ins.
+func (s *Server) fleetOperations() []operation {
+	return []operation{
+		get("/fleet", "fleet", "The proxies", func(*echo.Context) (model.Fleet, error) { return s.control.Fleet.List(), nil }),
+		send(http.MethodPost, "/fleet/adopt", "adopt", "Tell proxies to follow this mesh, whatever mesh they followed before", s.adopt),
+		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
+			append([]param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
+		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
+		create("/drills", "startDrill", "Start a drill: failures that are injected for a limited time, and end by themselves in every proxy",
+			func(c *echo.Context, in model.DrillRequest) (model.Drill, error) {
+				return s.control.Drills.Start(c.Request().Context(), in)
+			}),
+		remove("/drills/:drill", "stopDrill", "Stop a drill before its time", func(c *echo.Context) (model.Drill, error) {
+			return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"), c.QueryParam("by"))
+		}, byParam),
+		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
+			func(*echo.Context) (model.StandInList, error) {
+				return model.StandInList{StandIns: s.standIns().List()}, nil
+			}),
+		send(http.MethodPut, "/standins/:standin", "changeStandIn", "Change how stand-ins behave: an instance, or all of SERVICE~VERSION",
+			func(c *echo.Context, in model.StandInChange) (model.StandInList, error) {
+				list, err := s.standIns().Change(c.Param("standin"), in)
+				return model.StandInList{StandIns: list}, err
+			}),
+	}
+}
+
+func (s *Server) adopt(_ *echo.Context, in model.AdoptRequest) (model.AdoptResult, error) {
+	told, err := s.control.Fleet.Adopt(in.Proxies)
+	return model.AdoptResult{Proxies: append([]string{}, told...)}, err
+}
+
+func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
+	before, limit, err := pageOf(c)
+	if err != nil {
+		return model.ActivityPage{}, err
+	}
+	list, err := s.control.Journal.List(c.Request().Context(), c.QueryParam("service"), before, limit)
+	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Number })
+	return model.ActivityPage{Activity: list, Next: next}, err
+}
+
+func (s *Server) drills(c *echo.Context) (model.DrillList, error) {
+	limit, err := number(c, "limit", 50, 1, 200)
+	if err != nil {
+		return model.DrillList{}, err
+	}
+	list, err := s.control.Drills.List(c.Request().Context(), limit)
+	return model.DrillList{Drills: list}, err
+}

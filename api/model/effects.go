@@ -1,0 +1,175 @@
+package model
+
+import (
+	"fmt"
+	"time"
+)
+
+// EffectQuery asks what a change did: a revision, or what happened at a moment.
+type EffectQuery struct {
+	Revision uint  // 0: the moment At, or else the newest revision
+	At       int64 // seconds since 1970
+	Window   int64 // seconds on each side, at most; 0: 300
+	Settle   int64 // seconds left out after the change; negative: 5
+}
+
+// Window is one side of an effect.
+type Window struct {
+	From     int64 `json:"from" doc:"seconds since 1970"`
+	To       int64 `json:"to"`
+	Seconds  int64 `json:"seconds"`
+	Revision uint  `json:"revision" doc:"revision in force then; requests that followed another one are left out; 0: none"`
+}
+
+// Effect is what a change did to the success of requests.
+type Effect struct {
+	Revision   uint        `json:"revision,omitempty" doc:"the change; absent: any moment"`
+	At         time.Time   `json:"at" doc:"time of the change"`
+	Kind       string      `json:"kind,omitempty" doc:"publish, split, restore or release"`
+	Author     string      `json:"author,omitempty"`
+	Message    string      `json:"message,omitempty"`
+	Before     Window      `json:"before"`
+	After      Window      `json:"after"`
+	Settle     int64       `json:"settle" doc:"seconds left out after the change"`
+	IsComplete bool        `json:"isComplete" doc:"the window after the change is full"`
+	Due        *time.Time  `json:"due,omitempty" doc:"when it will be full"`
+	IsRecorded bool        `json:"isRecorded" doc:"it was computed when its window was full, and is kept"`
+	Rows       []EffectRow `json:"rows" doc:"the whole mesh, then the worst first"`
+	Notes      []string    `json:"notes" doc:"what to know about the windows"`
+}
+
+// Whole is the row of the whole mesh; nil when there were no requests.
+func (e *Effect) Whole() *EffectRow {
+	if len(e.Rows) > 0 && e.Rows[0].Kind == RowMesh {
+		return &e.Rows[0]
+	}
+	return nil
+}
+
+// Name is the change in words, such as "revision 7".
+func (e *Effect) Name() string {
+	if e.Revision > 0 {
+		return fmt.Sprintf("revision %d", e.Revision)
+	}
+	return "what happened at " + e.At.Format("2006-01-02 15:04:05 UTC")
+}
+
+// Windows is the times that the effect compares, in words.
+func (e *Effect) Windows() string {
+	text := fmt.Sprintf("Compared: %d s before with %d s after; the first %d s after the change are left out.",
+		e.Before.Seconds, e.After.Seconds, e.Settle)
+	if !e.IsComplete {
+		text += " The window after is not full yet."
+	}
+	return text
+}
+
+// EffectSummary is an effect in a list.
+type EffectSummary struct {
+	Revision   uint          `json:"revision"`
+	At         time.Time     `json:"at"`
+	Kind       string        `json:"kind"`
+	Author     string        `json:"author"`
+	Message    string        `json:"message"`
+	IsComplete bool          `json:"isComplete" doc:"false: its window is not full yet, and nothing is recorded"`
+	Due        *time.Time    `json:"due,omitempty" doc:"when it will be full"`
+	Verdict    string        `json:"verdict,omitempty" doc:"of success in the whole mesh"`
+	Success    *EffectFigure `json:"success,omitempty"`
+	Worse      int           `json:"worse" doc:"rows whose success became worse"`
+	Better     int           `json:"better"`
+	Worst      string        `json:"worst,omitempty" doc:"the row that became worse most"`
+}
+
+// EffectPage is one page of effects.
+type EffectPage struct {
+	Effects []EffectSummary `json:"effects"`
+	Next    uint            `json:"next,omitempty" doc:"pass as before for the next page; absent on the last"`
+}
+
+// The verdicts on a difference. Success is better or worse, latency faster or
+// slower, each only when the 95% interval of the difference excludes 0.
+const (
+	Better        = "better"
+	Worse         = "worse"
+	Faster        = "faster"
+	Slower        = "slower"
+	NoClearChange = "no clear change"
+	TooFew        = "too few requests" // under LeastRequests on a side
+)
+
+// LeastRequests is how many requests each side needs for a verdict.
+const LeastRequests = 30
+
+// The kinds of an EffectRow.
+const (
+	RowMesh    = "mesh"    // all requests between services
+	RowCaller  = "caller"  // of one calling service or gateway
+	RowService = "service" // to one service
+	RowVersion = "version" // to one SERVICE/VERSION
+	RowRoute   = "route"   // that took one route, PARENT/ROUTE
+	RowLink    = "link"    // CALLER > SERVICE
+)
+
+// RowKinds are all kinds of rows, from the whole to the parts.
+var RowKinds = []string{RowMesh, RowCaller, RowService, RowRoute, RowVersion, RowLink}
+
+// EffectRow is one group of requests on both sides.
+type EffectRow struct {
+	Kind               string         `json:"kind" doc:"mesh, caller, service, route, version or link"`
+	Name               string         `json:"name" doc:"NAME, SERVICE/VERSION, PARENT/ROUTE or CALLER > SERVICE; empty of the mesh"`
+	Before             EffectSide     `json:"before"`
+	After              EffectSide     `json:"after"`
+	Verdict            string         `json:"verdict" doc:"on success"`
+	Success            EffectFigure   `json:"success" doc:"0 to 1"`
+	FirstAttempt       EffectFigure   `json:"firstAttempt" doc:"success of first attempts, 0 to 1"`
+	P50MS              EffectFigure   `json:"p50MS"`
+	P95MS              EffectFigure   `json:"p95MS"`
+	P99MS              EffectFigure   `json:"p99MS"`
+	AttemptsPerRequest EffectFigure   `json:"attemptsPerRequest"`
+	Reasons            []ReasonChange `json:"reasons,omitempty" doc:"failures and refusals by reason"`
+	Shares             []ShareCheck   `json:"shares,omitempty" doc:"of a route with several targets: what each got against its weight, on the side after"`
+	ShareP             *float64       `json:"shareP,omitempty" doc:"probability that chance alone deviates so far from the weights (chi-square); absent where there are too few requests"`
+}
+
+// SharesDiffer tells whether what the targets of a route got differs from their
+// weights by more than chance.
+func (r *EffectRow) SharesDiffer() bool { return r.ShareP != nil && *r.ShareP < shareAlpha }
+
+// shareAlpha is the probability below which chance is not taken for the cause.
+const shareAlpha = 0.01
+
+// EffectSide is the requests of a row on one side.
+type EffectSide struct {
+	Requests uint64  `json:"requests"`
+	RPS      float64 `json:"rps"`
+	Failed   uint64  `json:"failed"`
+	Refused  uint64  `json:"refused"`
+}
+
+// EffectFigure is one measurement on both sides.
+type EffectFigure struct {
+	Before  *float64 `json:"before" doc:"null without requests"`
+	After   *float64 `json:"after"`
+	Change  *float64 `json:"change" doc:"after minus before"`
+	Low     *float64 `json:"low" doc:"95% interval of the change; null where there are too few requests, and of attempts per request"`
+	High    *float64 `json:"high"`
+	Verdict string   `json:"verdict" doc:"better or worse, faster or slower, no clear change, or too few requests"`
+}
+
+// ReasonChange is how often a reason occurred on both sides.
+type ReasonChange struct {
+	Reason string       `json:"reason"`
+	Before uint64       `json:"before" doc:"requests"`
+	After  uint64       `json:"after" doc:"requests"`
+	Share  EffectFigure `json:"share" doc:"of the requests; worse is more often"`
+}
+
+// ShareCheck is what one target of a route got against its weight.
+type ShareCheck struct {
+	Target   string  `json:"target" doc:"SERVICE/VERSION"`
+	Intended float64 `json:"intended" doc:"share by the weights"`
+	Observed float64 `json:"observed" doc:"share"`
+	Low      float64 `json:"low" doc:"95% interval of the observed share (Wilson)"`
+	High     float64 `json:"high"`
+	Requests uint64  `json:"requests"`
+}

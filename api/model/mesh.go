@@ -1,0 +1,118 @@
+package model
+
+import "time"
+
+// Mesh is all that runs, with the figures of one window.
+type Mesh struct {
+	At          time.Time        `json:"at"`
+	End         int64            `json:"end" doc:"end of the window, in seconds since 1970"`
+	Window      int64            `json:"window" doc:"length of the window in seconds"`
+	Revision    RevisionState    `json:"revision" doc:"revision in force"`
+	Unpublished []Unpublished    `json:"unpublished" doc:"files that were checked and differ from what is in force"`
+	Services    []Service        `json:"services" doc:"by name"`
+	Gateways    []Gateway        `json:"gateways" doc:"by name"`
+	Links       []Link           `json:"links" doc:"who calls whom"`
+	Warnings    []Finding        `json:"warnings" doc:"of the rules in force, given the mesh as it is now"`
+	Drills      []Drill          `json:"drills" doc:"running now"`
+	Releases    []ReleaseSummary `json:"releases" doc:"running now"`
+	Problems    []ProxyProblem   `json:"problems" doc:"of proxies, now"`
+	Series      int              `json:"series" doc:"sets of names with requests in the last 15 minutes; at most 5000 are told apart"`
+	Other       uint64           `json:"other" doc:"requests counted without names because there are too many names"`
+}
+
+// RevisionState is the revision in force, and who has it.
+type RevisionState struct {
+	Number       uint      `json:"number" doc:"0: nothing was published yet"`
+	Kind         string    `json:"kind"`
+	Author       string    `json:"author"`
+	Message      string    `json:"message"`
+	At           time.Time `json:"at"`
+	Connected    int       `json:"connected" doc:"proxies connected now"`
+	Acknowledged int       `json:"acknowledged" doc:"of these, proxies that have the revision in force"`
+	Behind       []string  `json:"behind" doc:"connected proxies that do not have it in force"`
+}
+
+// Service is one service as it runs, and as the rules declare it.
+type Service struct {
+	Name       string            `json:"name"`
+	Owner      string            `json:"owner,omitempty"`
+	Labels     map[string]string `json:"labels,omitempty"`
+	IsDeclared bool              `json:"isDeclared" doc:"the rules in force name it"`
+	IsOutside  bool              `json:"isOutside,omitempty" doc:"its instances are outside the mesh"`
+	Timeout    string            `json:"timeout" doc:"of routes that set none"`
+	Figures    Figures           `json:"figures"`
+	Versions   []Version         `json:"versions"`
+	Routes     []Route           `json:"routes" doc:"in match order; empty: requests are balanced over all instances"`
+	Guards     []GuardState      `json:"guards" doc:"state of its guards in each calling proxy"`
+}
+
+// Version is one version of a service.
+type Version struct {
+	Name       string     `json:"name"`
+	IsDeclared bool       `json:"isDeclared" doc:"the rules in force name it"`
+	Intended   *float64   `json:"intended" doc:"share of the service's requests that the rules intend, given the routes that they took"`
+	Observed   *float64   `json:"observed" doc:"share that it got, of requests that followed the revision in force; null without any"`
+	Figures    Figures    `json:"figures"`
+	Instances  []Instance `json:"instances"`
+}
+
+// Instance is one running copy of a version.
+type Instance struct {
+	ID            string   `json:"id"`
+	Site          string   `json:"site,omitempty"`
+	Address       string   `json:"address"`
+	Unhealthy     string   `json:"unhealthy,omitempty" doc:"why the health checks of its workload fail"`
+	Unreachable   string   `json:"unreachable,omitempty" doc:"why the proxy beside it cannot reach its workload"`
+	IsUnconfirmed bool     `json:"isUnconfirmed,omitempty" doc:"the service lost contact to it and to most of its version at once; it still gets requests"`
+	Share         *float64 `json:"share" doc:"of the version's requests"`
+	Figures       Figures  `json:"figures"`
+}
+
+// Route is one route of a service or a gateway.
+type Route struct {
+	Name     string    `json:"name"`
+	At       Origin    `json:"at"`
+	When     []string  `json:"when" doc:"conditions in words, of which one has to hold; empty: always"`
+	Send     []Target  `json:"send"`
+	Settings []Setting `json:"settings" doc:"its actions, and the settings that it has of its own or by a policy"`
+	Timeout  string    `json:"timeout" doc:"empty: that of the called service"`
+	Share    *float64  `json:"share" doc:"of all requests that these routes took"`
+	Figures  Figures   `json:"figures"`
+}
+
+// Target is where a route sends requests.
+type Target struct {
+	Target   string   `json:"target" doc:"version, or service/version"`
+	Service  string   `json:"service"`
+	Version  string   `json:"version,omitempty"`
+	Weight   string   `json:"weight" doc:"percent"`
+	Intended float64  `json:"intended" doc:"share, 0 to 1"`
+	Observed *float64 `json:"observed" doc:"share, 0 to 1; null without requests"`
+	Requests uint64   `json:"requests"`
+}
+
+// Gateway is an edge of the mesh.
+type Gateway struct {
+	Name      string       `json:"name"`
+	Listen    string       `json:"listen"`
+	Hosts     []string     `json:"hosts"`
+	IsRunning bool         `json:"isRunning" doc:"a proxy serves it now"`
+	Figures   Figures      `json:"figures"`
+	Routes    []Route      `json:"routes"`
+	Guards    []GuardState `json:"guards" doc:"state of the limits of its routes in each proxy that serves it"`
+}
+
+// The transports of a Link.
+const (
+	PlainTransport = "plain"
+	TLSTransport   = "tls"
+	MixedTransport = "mixed"
+)
+
+// Link is the requests of one caller to one service.
+type Link struct {
+	From      string  `json:"from"`
+	To        string  `json:"to"`
+	Transport string  `json:"transport" doc:"plain, tls or mixed"`
+	Figures   Figures `json:"figures"`
+}

@@ -1,0 +1,72 @@
+package model
+
+import "time"
+
+// TraceFilter selects traces. The zero value selects all.
+type TraceFilter struct {
+	Service    string // that took part
+	Outcome    string // of the first request; not-ok is any but ok, of an attempt too
+	Path       string // prefix of the first request's path
+	SlowerThan time.Duration
+}
+
+// TraceList is traces, newest first.
+type TraceList struct {
+	Traces []TraceSummary `json:"traces"`
+	Share  float64        `json:"share" doc:"share of the requests without a trace context that are traced"`
+	Lost   uint64         `json:"lost" doc:"spans without room since the service started"`
+}
+
+// TraceSummary is a trace in a list.
+type TraceSummary struct {
+	ID             string    `json:"id"`
+	At             time.Time `json:"at" doc:"start of its first span"`
+	DurationMS     float64   `json:"durationMS" doc:"from the start of its first span to the end of its last"`
+	Caller         string    `json:"caller,omitempty" doc:"of the first request"`
+	Service        string    `json:"service,omitempty" doc:"that the first request called"`
+	Method         string    `json:"method,omitempty"`
+	Path           string    `json:"path,omitempty"`
+	Status         int       `json:"status,omitempty" doc:"that the first caller got"`
+	Outcome        string    `json:"outcome,omitempty" doc:"of the first request"`
+	Reason         string    `json:"reason,omitempty"`
+	Services       []string  `json:"services" doc:"that took part, in order of time"`
+	Attempts       int       `json:"attempts" doc:"in the whole trace"`
+	FailedAttempts int       `json:"failedAttempts" doc:"in the whole trace"`
+	SpanCount      int       `json:"spanCount"`
+}
+
+// Trace is one trace with its spans.
+type Trace struct {
+	TraceSummary
+	Spans []TraceSpan `json:"spans" doc:"each parent before its children"`
+}
+
+// The kinds of a span, besides those of a Segment.
+const (
+	SpanRequest  = "request"  // at the caller's proxy
+	SpanWorkload = "workload" // at the proxy beside the workload
+)
+
+// TraceSpan is one span of a trace, in its place.
+type TraceSpan struct {
+	Trace      string  `json:"trace" doc:"16 bytes in hexadecimal"`
+	ID         string  `json:"id" doc:"8 bytes in hexadecimal"`
+	Parent     string  `json:"parent,omitempty"`
+	Kind       string  `json:"kind" doc:"request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy beside it)"`
+	Proxy      string  `json:"proxy"`
+	IsGateway  bool    `json:"isGateway,omitempty" doc:"the proxy is a gateway"`
+	Caller     string  `json:"caller,omitempty"`
+	Service    string  `json:"service,omitempty" doc:"called service"`
+	Version    string  `json:"version,omitempty"`
+	Instance   string  `json:"instance,omitempty"`
+	Route      string  `json:"route,omitempty"`
+	Method     string  `json:"method,omitempty"`
+	Path       string  `json:"path,omitempty"`
+	Status     int     `json:"status,omitempty"`
+	Outcome    string  `json:"outcome,omitempty"`
+	Reason     string  `json:"reason,omitempty"`
+	Detail     string  `json:"detail,omitempty"`
+	Depth      int     `json:"depth" doc:"0: the first span, or one whose parent is not known here"`
+	StartMS    float64 `json:"startMS" doc:"since the start of the trace"`
+	DurationMS float64 `json:"durationMS"`
+}

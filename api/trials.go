@@ -1,0 +1,75 @@
+package api
+
+import (
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/api/model"
+	"nightjar/report"
+)
+
+// trialOperations are about trials.
+func (s *Server) trialOperations() []operation {
+	return []operation{
+		get("/trials", "trials", "Trials, newest first", s.trials, pageParams...),
+		get("/trials/names", "trialNames", "The trials in the rules in force",
+			func(*echo.Context) (model.TrialNames, error) { return s.control.Trials.Names(), nil }),
+		create("/trials", "startTrial", "Start a trial, with the rules in force or with a draft that only its requests follow",
+			func(c *echo.Context, in model.TrialRequest) (model.Trial, error) {
+				return s.control.Trials.Start(c.Request().Context(), in)
+			}),
+		get("/trials/:trial", "trial", "A trial as it is now; 0 is the newest", s.trial),
+		remove("/trials/:trial", "stopTrial", "Stop a trial before its time; what it measured is kept", s.stopTrial, byParam),
+		page(http.MethodGet, "/trials/:trial/report", "trialReport", "A trial as one HTML page with charts", s.trialReport),
+		get("/trials/:trial/against/:other", "compareTrials", "What changed from one trial to another, as an effect", s.compareTrials),
+	}
+}
+
+func (s *Server) trials(c *echo.Context) (model.TrialPage, error) {
+	before, limit, err := pageOf(c)
+	if err != nil {
+		return model.TrialPage{}, err
+	}
+	list, err := s.control.Trials.List(c.Request().Context(), before, limit)
+	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Number })
+	return model.TrialPage{Trials: list, Next: next}, err
+}
+
+func (s *Server) trial(c *echo.Context) (model.Trial, error) {
+	n, err := pathNumber(c, "trial", "trial")
+	if err != nil {
+		return model.Trial{}, err
+	}
+	return s.control.Trials.Get(c.Request().Context(), n)
+}
+
+func (s *Server) stopTrial(c *echo.Context) (model.Trial, error) {
+	n, err := pathNumber(c, "trial", "trial")
+	if err != nil {
+		return model.Trial{}, err
+	}
+	return s.control.Trials.Stop(c.Request().Context(), n, c.QueryParam("by"))
+}
+
+func (s *Server) compareTrials(c *echo.Context) (model.TrialComparison, error) {
+	before, err := pathNumber(c, "trial", "trial")
+	if err != nil {
+		return model.TrialComparison{}, err
+	}
+	after, err := pathNumber(c, "other", "trial")
+	if err != nil {
+		return model.TrialComparison{}, err
+	}
+	return s.control.Trials.Compare(c.Request().Context(), before, after)
+}
+
+func (s *Server) trialReport(c *echo.Context) error {
+	t, err := s.trial(c)
+	if err != nil {
+		return err
+	}
+	return html(c, func(w io.Writer) error { return report.Trial(w, &t, time.Now()) })
+}

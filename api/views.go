@@ -1,0 +1,163 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/api/model"
+	"nightjar/control/views"
+	"nightjar/metrics"
+	"nightjar/store"
+)
+
+const (
+	liveWindow = 10                     // seconds that the figures of the live stream cover
+	liveEvery  = time.Second            // between two events
+	freshTime  = 500 * time.Millisecond // how long the same text goes to everybody
+	writeTime  = 10 * time.Second       // for one line of a stream
+)
+
+// meshOperations show the mesh, now and over time.
+func (s *Server) meshOperations() []operation {
+	return []operation{
+		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
+			param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
+			param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
+		{method: http.MethodGet, path: "/live", id: "live", summary: "The mesh every second, as Server-Sent Events named mesh",
+			out: model.Mesh{}, media: "text/event-stream", status: http.StatusOK, handle: s.live},
+		get("/timeline", "timeline", "The figures of a group of requests over time, with revisions and drills", s.timeline,
+			param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
+			param{"to", "integer", "seconds since 1970; now when absent"},
+			param{"step", "integer", "seconds of each point; chosen for about a hundred points when absent"},
+			param{"caller", "string", "calling service or gateway"},
+			param{"service", "string", "called service"},
+			param{"version", "string", "called version"},
+			param{"instance", "string", "called instance"},
+			param{"parent", "string", "service or gateway of the route"},
+			param{"route", "string", "with parent"}),
+	}
+}
+
+func (s *Server) mesh(c *echo.Context) (model.Mesh, error) {
+	seconds, err := number(c, "window", liveWindow, 1, store.CoarseTime)
+	if err != nil {
+		return model.Mesh{}, err
+	}
+	at, err := number(c, "at", 0, 0, 1<<40)
+	if err != nil {
+		return model.Mesh{}, err
+	}
+	return s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at))
+}
+
+// liveMesh is the mesh as text, made once for everybody who looks at it.
+type liveMesh struct {
+	mu   sync.Mutex // guards what follows
+	at   time.Time
+	id   int64
+	text []byte
+}
+
+func (l *liveMesh) get(ctx context.Context, v *views.Views) (id int64, text []byte, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if time.Since(l.at) < freshTime {
+		return l.id, l.text, nil
+	}
+	m, err := v.Mesh(context.WithoutCancel(ctx), liveWindow, 0)
+	if err != nil {
+		return 0, nil, err
+	}
+	if l.text, err = json.Marshal(m); err != nil {
+		return 0, nil, err
+	}
+	l.id, l.at = m.At.UnixMilli(), time.Now()
+	return l.id, l.text, nil
+}
+
+// live sends the mesh at once and then every second, until the client leaves or the
+// service ends. An event is the whole state, so one that was missed need not be sent
+// again.
+func (s *Server) live(c *echo.Context) error {
+	end, err := s.stream()
+	if err != nil {
+		return err
+	}
+	defer end()
+	ctx, w := c.Request().Context(), c.Response()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	out := http.NewResponseController(w)
+	tick := time.NewTicker(liveEvery)
+	defer tick.Stop()
+	for {
+		id, data, err := s.liveMesh.get(ctx, s.control.Views)
+		if err != nil {
+			return err
+		}
+		out.SetWriteDeadline(time.Now().Add(writeTime))
+		if _, err := fmt.Fprintf(w, "id: %d\nevent: mesh\ndata: %s\n\n", id, data); err != nil || out.Flush() != nil {
+			return nil // the client has left
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
+	q := model.TimelineQuery{Caller: c.QueryParam("caller"), Service: c.QueryParam("service"), Version: c.QueryParam("version"),
+		Instance: c.QueryParam("instance"), Parent: c.QueryParam("parent"), Route: c.QueryParam("route")}
+	for name, to := range map[string]*int64{"from": &q.From, "to": &q.To, "step": &q.Step} {
+		n, err := number(c, name, 0, 0, 1<<40)
+		if err != nil {
+			return model.Timeline{}, err
+		}
+		*to = int64(n)
+	}
+	return s.control.Views.Timeline(c.Request().Context(), q)
+}
+
+// metrics is what the service counted, in the OpenMetrics format.
+func (s *Server) metrics() http.Handler {
+	value := func(name, help string, isCounter bool, read func() float64) metrics.Value {
+		return metrics.Value{Name: name, Help: help, Counter: isCounter, Read: read}
+	}
+	c := s.control
+	return metrics.Handler(c.Figures.Totals(), c.Program,
+		value("nightjar_revision", "Number of the revision in force.", false,
+			func() float64 { return float64(c.Revisions.Current().Revision.Number) }),
+		value("nightjar_proxies_connected", "Proxies that hold a stream of snapshots.", false, func() float64 {
+			n := 0
+			for _, p := range c.Fleet.List().Proxies {
+				if p.IsConnected {
+					n++
+				}
+			}
+			return float64(n)
+		}),
+		value("nightjar_series", "Sets of names with requests in the last 15 minutes.", false, func() float64 {
+			n, _ := c.Figures.State()
+			return float64(n)
+		}),
+		value("nightjar_unnamed_requests_total", "Requests counted without names because there were too many names.", true, func() float64 {
+			_, n := c.Figures.State()
+			return float64(n)
+		}),
+		value("nightjar_spans_exported_total", "Spans that were exported.", true, func() float64 {
+			n, _ := c.Traces.Exporter.State()
+			return float64(n)
+		}),
+		value("nightjar_spans_dropped_total", "Spans that could not be exported.", true, func() float64 {
+			_, n := c.Traces.Exporter.State()
+			return float64(n)
+		}))
+}

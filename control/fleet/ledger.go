@@ -1,0 +1,315 @@
+package fleet
+
+import (
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"sync"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/wire"
+)
+
+// maxRemovals bounds the removed services and instances that are remembered. A
+// proxy that missed more gets everything anew.
+const maxRemovals = 4096
+
+// ledger records at which snapshot each part of what proxies know changed last,
+// so that each proxy gets only what it lacks. Snapshots are numbered from 1; 0 is
+// before all of them. Fleet.mu guards it.
+type ledger struct {
+	sequence      uint64 // of the newest snapshot
+	rulesAt       uint64 // snapshot at which any of the rules last changed
+	instancesAt   uint64 // snapshot at which any of the instances last changed
+	completeSince uint64 // snapshot since which every proxy had time to come back; 0: not yet
+
+	all       *rules.Rules // in force
+	services  map[string]stamped[*rules.Service]
+	rest      stamped[*rules.Rules] // the rules but services, as far as proxies need them
+	instances map[string]stamped[engine.Instance]
+	drills    stamped[[]wire.Drill]
+	watches   stamped[[]wire.Watch]
+	traced    float64 // see Config
+	key       string  // see Fleet.key
+	mesh      string  // see Config
+
+	removals  []removal
+	forgotten uint64 // newest snapshot with a removal that is not remembered any more
+
+	scopes  map[audience]*scope
+	updates map[updateKey]*Update // to the newest snapshot, shared by proxies that lack the same
+}
+
+// stamped is a value with the snapshot at which it changed last.
+type stamped[T any] struct {
+	value T
+	at    uint64
+}
+
+// removal is a service or an instance that was removed.
+type removal struct {
+	service, instance string // one of them
+	instanceOf        string // service of the instance
+	at                uint64
+}
+
+// audience is a kind of proxy: all proxies of one kind get the same. Both empty: a
+// proxy that may call every service.
+type audience struct{ service, gateway string }
+
+// scope is what an audience gets to know.
+type scope struct {
+	isLimited bool            // false: everything
+	services  map[string]bool // with those that their routes lead to
+	calls     []string        // services that its own is declared to call
+	at        uint64          // snapshot since which the scope is as it is
+	rulesAt   uint64          // rulesAt when it was computed
+}
+
+type updateKey struct {
+	audience
+	seen uint64
+}
+
+// Update is what a proxy lacks.
+type Update struct {
+	Sequence uint64 // of the newest snapshot
+	HasRules bool   // the rules in force changed
+	IsUrgent bool   // it must not wait for more changes
+	IsEmpty  bool   // nothing that changed concerns the proxy
+
+	snapshot wire.Snapshot
+	once     sync.Once
+	line     []byte
+}
+
+// Line is the update as one line of JSON.
+func (u *Update) Line() []byte {
+	u.once.Do(func() {
+		u.line, _ = json.Marshal(u.snapshot)
+		u.line = append(u.line, '\n')
+	})
+	return u.line
+}
+
+func newLedger() ledger {
+	return ledger{
+		all:       &rules.Rules{},
+		services:  map[string]stamped[*rules.Service]{},
+		instances: map[string]stamped[engine.Instance]{},
+		scopes:    map[audience]*scope{},
+		updates:   map[updateKey]*Update{},
+	}
+}
+
+// next begins a new snapshot.
+func (l *ledger) next() {
+	l.sequence++
+	clear(l.updates)
+}
+
+func (l *ledger) noteRemoval(r removal) {
+	r.at = l.sequence
+	l.removals = append(l.removals, r)
+	if over := len(l.removals) - maxRemovals; over > 0 {
+		l.forgotten = l.removals[over-1].at
+		l.removals = slices.Delete(l.removals, 0, over)
+	}
+}
+
+// noteRules takes new rules into the snapshot that was begun.
+func (l *ledger) noteRules(rs *rules.Rules) {
+	l.all, l.rulesAt = rs, l.sequence
+	now := make(map[string]bool, len(rs.Services))
+	for _, s := range rs.Services {
+		now[s.Name] = true
+		if old, ok := l.services[s.Name]; !ok || !reflect.DeepEqual(old.value, s) {
+			l.services[s.Name] = stamped[*rules.Service]{s, l.sequence}
+		}
+	}
+	for name := range l.services {
+		if !now[name] {
+			delete(l.services, name)
+			l.noteRemoval(removal{service: name})
+		}
+	}
+	rest := &rules.Rules{Sites: rs.Sites, Gateways: rs.Gateways, Policies: rs.Policies, Defaults: rs.Defaults, Access: rs.Access}
+	if l.rest.value == nil || !reflect.DeepEqual(l.rest.value, rest) {
+		l.rest = stamped[*rules.Rules]{rest, l.sequence}
+	}
+}
+
+// noteDrills takes the running drills into the next snapshot.
+func (l *ledger) noteDrills(list []wire.Drill) {
+	l.drills = stamped[[]wire.Drill]{append([]wire.Drill{}, list...), l.sequence + 1}
+}
+
+// noteWatches takes the watches into the next snapshot.
+func (l *ledger) noteWatches(list []wire.Watch) {
+	l.watches = stamped[[]wire.Watch]{append([]wire.Watch{}, list...), l.sequence + 1}
+}
+
+// noteInstances takes the instances into the snapshot that was begun.
+func (l *ledger) noteInstances(list []engine.Instance) {
+	l.instancesAt = l.sequence
+	now := make(map[string]bool, len(list))
+	for _, in := range list {
+		now[in.ID] = true
+		if old, ok := l.instances[in.ID]; !ok || old.value != in {
+			l.instances[in.ID] = stamped[engine.Instance]{in, l.sequence}
+		}
+	}
+	for id, old := range l.instances {
+		if !now[id] {
+			delete(l.instances, id)
+			l.noteRemoval(removal{instance: id, instanceOf: old.value.Service})
+		}
+	}
+}
+
+// scope is what an audience gets to know under the rules in force. A service that
+// does not declare whom it calls may call every service.
+func (l *ledger) scope(k audience) *scope {
+	s := l.scopes[k]
+	if s != nil && s.rulesAt == l.rulesAt {
+		return s
+	}
+	now := &scope{rulesAt: l.rulesAt, at: l.rulesAt}
+	var from []rules.Target
+	own := l.services[k.service].value
+	switch {
+	case k.gateway != "":
+		now.isLimited = true
+		for _, g := range l.rest.value.Gateways {
+			if g.Name == k.gateway {
+				from = targetsOf(g.Routes)
+			}
+		}
+	case own != nil && own.Calls != nil:
+		now.isLimited, now.calls = true, own.Calls
+		for _, name := range own.Calls {
+			from = append(from, rules.Target{Service: name})
+		}
+		from = append(from, rules.Target{Service: own.Name})
+	}
+	if now.isLimited {
+		now.services = map[string]bool{}
+		for len(from) > 0 {
+			name := from[0].Service
+			from = from[1:]
+			if s := l.services[name].value; !now.services[name] && s != nil {
+				from = append(from, targetsOf(s.Routes)...)
+			}
+			now.services[name] = true
+		}
+	}
+	if s != nil && s.isLimited == now.isLimited && maps.Equal(s.services, now.services) && slices.Equal(s.calls, now.calls) {
+		now.at = s.at
+	}
+	l.scopes[k] = now
+	return now
+}
+
+// targetsOf are all targets that routes name.
+func targetsOf(routes []*rules.Route) (out []rules.Target) {
+	for _, rt := range routes {
+		out = append(out, rt.Send...)
+		if rt.Otherwise != nil {
+			out = append(out, *rt.Otherwise)
+		}
+		if rt.Mirror != nil {
+			out = append(out, rt.Mirror.To)
+		}
+	}
+	return out
+}
+
+func (s *scope) holds(service string) bool { return !s.isLimited || s.services[service] }
+
+// view is what an audience knows of the mesh.
+func (l *ledger) view(k audience, instances []engine.Instance) View {
+	v := View{Rules: *l.all, Instances: instances, Sequence: l.sequence}
+	s := l.scope(k)
+	if s.isLimited {
+		v.Rules.Services = slices.DeleteFunc(slices.Clone(v.Rules.Services), func(one *rules.Service) bool { return !s.holds(one.Name) })
+		v.Instances = slices.DeleteFunc(v.Instances, func(in engine.Instance) bool { return !s.holds(in.Service) })
+	}
+	if k.gateway == "" {
+		v.Calls = s.calls
+	}
+	return v
+}
+
+// since is what a proxy lacks that has seen everything up to the snapshot seen.
+func (l *ledger) since(k audience, seen uint64, revision uint) *Update {
+	if old := l.updates[updateKey{k, seen}]; old != nil {
+		return old
+	}
+	sc := l.scope(k)
+	u := &Update{Sequence: l.sequence, HasRules: l.rulesAt > seen}
+	s := &u.snapshot
+	s.Sequence, s.Settled = l.sequence, l.completeSince > 0
+	if s.Whole = seen == 0 || seen < l.forgotten || seen < sc.at; s.Whole {
+		seen, u.HasRules = 0, true
+		if sc.isLimited && k.gateway == "" {
+			s.Calls = sc.calls
+		}
+		s.Traced, s.Key, s.Mesh = &l.traced, l.key, l.mesh
+	}
+	if u.HasRules {
+		s.Revision = revision
+	}
+	l.addChanged(s, sc, k, seen)
+	u.IsUrgent = u.HasRules || s.Drills != nil || s.Watches != nil
+	if !s.Whole {
+		l.addRemoved(s, sc, seen)
+		u.IsEmpty = !u.IsUrgent && len(s.Instances)+len(s.GoneInstances) == 0 && l.completeSince <= seen
+	}
+	l.updates[updateKey{k, seen}] = u
+	if s.Whole {
+		l.updates[updateKey{k, 0}] = u
+	}
+	return u
+}
+
+// addChanged adds what is new or changed since a snapshot.
+func (l *ledger) addChanged(s *wire.Snapshot, sc *scope, k audience, seen uint64) {
+	for _, name := range slices.Sorted(maps.Keys(l.services)) {
+		if v := l.services[name]; v.at > seen && sc.holds(name) {
+			s.Services = append(s.Services, v.value)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(l.instances)) {
+		if v := l.instances[id]; v.at > seen && sc.holds(v.value.Service) {
+			s.Instances = append(s.Instances, v.value)
+		}
+	}
+	if l.rest.at > seen {
+		rest := *l.rest.value
+		if sc.isLimited {
+			rest.Gateways = slices.DeleteFunc(slices.Clone(rest.Gateways), func(g *rules.Gateway) bool { return g.Name != k.gateway })
+		}
+		s.Rest = &rest
+	}
+	if l.drills.at > seen {
+		s.Drills = l.drills.value
+	}
+	if l.watches.at > seen {
+		s.Watches = l.watches.value
+	}
+}
+
+// addRemoved adds what was removed since a snapshot.
+func (l *ledger) addRemoved(s *wire.Snapshot, sc *scope, seen uint64) {
+	for _, r := range l.removals {
+		switch {
+		case r.at <= seen:
+		case r.service != "" && l.services[r.service].value == nil && sc.holds(r.service):
+			s.GoneServices = append(s.GoneServices, r.service)
+		case r.instance != "" && l.instances[r.instance].at == 0 && sc.holds(r.instanceOf):
+			s.GoneInstances = append(s.GoneInstances, r.instance)
+		}
+	}
+}

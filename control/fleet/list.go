@@ -1,0 +1,312 @@
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"nightjar/api/model"
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/wire"
+)
+
+// instances lists the registered instances by id. The caller holds mu.
+func (f *Fleet) instances() []engine.Instance {
+	out := []engine.Instance{}
+	for _, p := range f.proxies {
+		if p.Inbound != "" {
+			out = append(out, engine.Instance{ID: p.ID, Service: p.Service, Version: p.Version, Site: p.Site,
+				Address: p.Inbound, Doubted: p.isUnconfirmed, Down: p.Down != ""})
+		}
+	}
+	slices.SortFunc(out, func(a, b engine.Instance) int { return cmp.Compare(a.ID, b.ID) })
+	return out
+}
+
+// Instances lists the registered instances by id.
+func (f *Fleet) Instances() []engine.Instance {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.instances()
+}
+
+// Members is who is registered, as the checker of rules needs it.
+type Members struct {
+	Versions map[string][]string // of every service with instances, one entry for each
+	Proxies  map[string]int      // by caller: service, gateway or ServiceCaller
+}
+
+// Members is who is registered.
+func (f *Fleet) Members() Members {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	m := Members{map[string][]string{}, map[string]int{}}
+	for _, in := range f.instances() {
+		m.Versions[in.Service] = append(m.Versions[in.Service], in.Version)
+	}
+	for _, p := range f.proxies {
+		m.Proxies[p.caller()]++
+	}
+	return m
+}
+
+// caller is the name by which the requests of a proxy are counted.
+func (p *proxy) caller() string { return cmp.Or(p.Service, p.Gateway, ServiceCaller) }
+
+// state is how a proxy stands to the newest revision.
+func (p *proxy) state(now time.Time, newest uint) string {
+	switch {
+	case p.isUnconfirmed:
+		return model.ProxyUnconfirmed
+	case !p.isConnected(now):
+		return model.ProxyDisconnected
+	case p.ack.Error != "":
+		return model.ProxyRejecting
+	case p.ack.Revision != newest:
+		return model.ProxyBehind
+	}
+	return model.ProxyCurrent
+}
+
+// List lists the proxies by id.
+func (f *Fleet) List() model.Fleet {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := model.Fleet{Revision: f.revision, Since: f.since.UTC(), Proxies: make([]model.Proxy, 0, len(f.proxies))}
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		out.Proxies = append(out.Proxies, f.view(f.proxies[id]))
+	}
+	return out
+}
+
+// view is a proxy as the API shows it. The caller holds mu.
+func (f *Fleet) view(p *proxy) model.Proxy {
+	now := f.now()
+	out := model.Proxy{
+		ID:          p.ID,
+		Service:     p.Service,
+		Version:     p.Version,
+		Site:        p.Site,
+		Gateway:     p.Gateway,
+		Inbound:     p.Inbound,
+		Outbound:    p.Outbound,
+		Ports:       p.Ports,
+		Program:     p.Program,
+		PID:         p.PID,
+		Started:     p.Started,
+		Mesh:        p.Mesh,
+		Unhealthy:   p.Down,
+		Connections: p.Connections,
+		MemoryBytes: p.Memory,
+		State:       p.state(now, f.revision),
+		IsConnected: p.isConnected(now),
+		Revision:    p.ack.Revision,
+		IsBehind:    p.ack.Revision != f.revision,
+		Rejection:   p.ack.Error,
+		LastSeen:    p.lastSeen,
+	}
+	for _, one := range p.Problems {
+		out.Problems = append(out.Problems, model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: one.Kind, Detail: one.Detail})
+	}
+	switch {
+	case f.revision == 0: // nothing was published, so no proxy is late
+	case out.IsBehind:
+		out.LagMS = milliseconds(now.Sub(f.since))
+	case p.currentSince.After(f.since) && p.joined.Before(f.since):
+		out.LagMS = milliseconds(p.currentSince.Sub(f.since))
+	}
+	return out
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// Await waits until every connected proxy has a revision in force that was
+// committed at since, for at most limit.
+func (f *Fleet) Await(ctx context.Context, revision uint, since time.Time, limit time.Duration) model.Rollout {
+	ctx, stop := context.WithTimeout(ctx, limit)
+	defer stop()
+	for {
+		r, heard := f.rollout(revision, since)
+		if len(r.Missing) == 0 {
+			return r
+		}
+		select {
+		case <-ctx.Done():
+			return r
+		case <-heard:
+		}
+		if r.Connected > 50 { // many acknowledge at once: look again when some more have
+			time.Sleep(2 * time.Millisecond)
+		}
+	}
+}
+
+// rollout is how many proxies have a revision in force now. The channel closes
+// when that may have changed.
+func (f *Fleet) rollout(revision uint, since time.Time) (model.Rollout, <-chan struct{}) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	r := model.Rollout{Missing: []string{}}
+	last := since
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		p := f.proxies[id]
+		switch {
+		case !p.isConnected(f.now()):
+			continue
+		case p.ack.Error != "":
+			r.Missing = append(r.Missing, id+": "+p.ack.Error)
+		case p.failsToServe() != "":
+			r.Missing = append(r.Missing, id+": "+p.failsToServe())
+		case p.ack.Revision < revision:
+			r.Missing = append(r.Missing, id)
+		default:
+			r.Acknowledged++
+			if p.currentSince.After(last) {
+				last = p.currentSince
+			}
+		}
+		r.Connected++
+	}
+	r.AfterMS = milliseconds(last.Sub(since))
+	return r, f.heard
+}
+
+// AcknowledgedByAll is the newest revision that every connected proxy has in
+// force. Those that reject the newest do not count.
+func (f *Fleet) AcknowledgedByAll() uint {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	least := f.revision
+	for _, p := range f.proxies {
+		if p.isConnected(f.now()) && p.ack.Error == "" {
+			least = min(least, p.ack.Revision)
+		}
+	}
+	return least
+}
+
+// HasInstance tells whether a version has an instance, in the mesh or declared by
+// the rules.
+func (f *Fleet) HasInstance(service, version string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, in := range f.ledger.instances {
+		if in.value.Service == service && in.value.Version == version {
+			return true
+		}
+	}
+	s := f.ledger.services[service].value
+	return s != nil && slices.ContainsFunc(s.Instances, func(in rules.Instance) bool { return in.Version == version })
+}
+
+// Names are the services, versions, sites and instances that are registered or
+// declared.
+type Names struct {
+	Services  map[string]bool
+	Versions  map[string]bool            // SERVICE/VERSION
+	Sites     map[string]bool            // with instances
+	Instances map[string]map[string]bool // ids by service
+}
+
+// Names are the services, versions, sites and instances that are registered or
+// declared.
+func (f *Fleet) Names() Names {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	n := Names{map[string]bool{}, map[string]bool{}, map[string]bool{}, map[string]map[string]bool{}}
+	add := func(service, id string) {
+		if n.Instances[service] == nil {
+			n.Instances[service] = map[string]bool{}
+		}
+		n.Instances[service][id] = true
+	}
+	for name, s := range f.ledger.services {
+		n.Services[name] = true
+		for _, v := range s.value.Versions {
+			n.Versions[name+"/"+v] = true
+		}
+		for _, in := range s.value.Instances {
+			address, _ := in.Address()
+			n.Sites[in.Site] = true
+			add(name, name+"@"+address)
+		}
+	}
+	for id, in := range f.ledger.instances {
+		v := in.value
+		n.Services[v.Service], n.Versions[v.Service+"/"+v.Version], n.Sites[v.Site] = true, true, true
+		add(v.Service, id)
+	}
+	delete(n.Sites, "")
+	return n
+}
+
+// Entry is a connected proxy by which requests can enter the mesh.
+type Entry struct{ Address, Site string }
+
+// Entry finds a proxy by which a request enters the mesh: of a gateway, or of the
+// calling service, or, with neither, the service's own. It is zero when there is
+// none now.
+func (f *Fleet) Entry(service, gateway string) Entry {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		p := f.proxies[id]
+		if p.Outbound == "" || !p.isConnected(f.now()) {
+			continue
+		}
+		if gateway != "" && p.Gateway == gateway || gateway == "" && p.Service == service && p.Gateway == "" {
+			return Entry{p.Outbound, p.Site}
+		}
+	}
+	return Entry{}
+}
+
+// Report records what a proxy process tells of its guards and connections.
+func (f *Fleet) Report(id string, d *wire.Delta) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	p := f.proxies[id]
+	if p == nil || p.Nonce != d.Nonce {
+		return
+	}
+	p.open = d.Open
+	if d.Status != nil {
+		p.guards, p.guardsAt = d.Status, f.now()
+	}
+}
+
+// staleTime is how long the guards of a proxy are shown after its last report.
+const staleTime = 15 * time.Second
+
+// Guards calls visit for the guards of every calling proxy, in the order of the
+// proxies' ids.
+func (f *Fleet) Guards(visit func(proxy, caller string, at time.Time, s engine.Status)) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	now := f.now()
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		p := f.proxies[id]
+		if now.Sub(p.guardsAt) > staleTime {
+			continue
+		}
+		for _, s := range p.guards {
+			visit(id, p.caller(), p.guardsAt.UTC(), s)
+		}
+	}
+}
+
+// Open is the TCP connections that are open now, by caller.
+func (f *Fleet) Open() map[string][]wire.Open {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := map[string][]wire.Open{}
+	for _, p := range f.proxies {
+		if len(p.open) > 0 {
+			out[p.caller()] = append(out[p.caller()], p.open...)
+		}
+	}
+	return out
+}

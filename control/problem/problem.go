@@ -1,0 +1,53 @@
+// Package problem is the kinds of errors that the packages of control return for
+// a request that cannot be carried out. Their texts say what happened, why, and
+// what to do next; the API turns each kind into a status of its own.
+package problem
+
+import (
+	"fmt"
+
+	"nightjar/core/rules"
+)
+
+// InvalidRequest means that a request cannot be carried out as it is.
+type InvalidRequest struct{ Why string }
+
+func (e InvalidRequest) Error() string { return e.Why }
+
+// Invalid is an InvalidRequest.
+func Invalid(format string, args ...any) error { return InvalidRequest{fmt.Sprintf(format, args...)} }
+
+// NotFound means that what a request names does not exist.
+type NotFound struct{ Why string }
+
+func (e NotFound) Error() string { return e.Why }
+
+// Missing is a NotFound.
+func Missing(format string, args ...any) error { return NotFound{fmt.Sprintf(format, args...)} }
+
+// Busy means that a request has to wait for something that is running.
+type Busy struct{ Why string }
+
+func (e Busy) Error() string { return e.Why }
+
+// Running is a Busy.
+func Running(format string, args ...any) error { return Busy{fmt.Sprintf(format, args...)} }
+
+// RulesRejected means that rules have mistakes and were not published.
+type RulesRejected struct{ Findings []rules.Finding }
+
+func (e RulesRejected) Error() string {
+	n := rules.Mistakes(e.Findings)
+	if n == 1 {
+		return "nothing was published: the rules have 1 mistake. Correct it, then publish again."
+	}
+	return fmt.Sprintf("nothing was published: the rules have %d mistakes. Correct them, then publish again.", n)
+}
+
+// RevisionConflict means that another revision was published meanwhile.
+type RevisionConflict struct{ Expected, Current uint }
+
+func (e RevisionConflict) Error() string {
+	return fmt.Sprintf("cannot publish: revision %d was published meanwhile (yours is based on %d). "+
+		"Run \"nightjar rules diff\", then publish again.", e.Current, e.Expected)
+}

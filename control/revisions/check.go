@@ -1,0 +1,248 @@
+package revisions
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"nightjar/api/from"
+	"nightjar/api/model"
+	"nightjar/control/problem"
+	"nightjar/core/release"
+	"nightjar/core/rules"
+	"nightjar/store"
+)
+
+const (
+	warnEvery        = 15 * time.Second // warnings that depend on traffic are computed anew
+	maxReleases      = 50               // whose changes a report lists, running and ended ones each
+	maxWrittenLookup = 500              // revisions that are searched for what releases wrote
+)
+
+// proposal is rules that could be published.
+type proposal struct {
+	rules   *rules.Rules
+	found   []rules.Finding
+	changes []rules.Change // against what is written now; none when there are mistakes
+}
+
+// propose checks files as the new content of a bundle, beside the other bundles in
+// force.
+func (r *Revisions) propose(now *Current, bundle string, files []rules.File) (proposal, error) {
+	if err := checkBundleName(bundle); err != nil {
+		return proposal{}, err
+	}
+	names := map[string]bool{}
+	for _, f := range files {
+		if f.Name == "" || names[f.Name] {
+			return proposal{}, problem.Invalid("file name %q is empty or is there twice: give each file once", f.Name)
+		}
+		names[f.Name] = true
+	}
+	return r.proposeAll(now, With(now.Revision.Bundles, bundle, files)), nil
+}
+
+// proposeAll checks all bundles.
+func (r *Revisions) proposeAll(now *Current, bundles store.Bundles) proposal {
+	rs, found := rules.Check(Joined(bundles), r.Live())
+	p := proposal{rules: rs, found: found}
+	if rules.Mistakes(found) == 0 {
+		p.changes = rules.Diff(now.Written, rs)
+	}
+	return p
+}
+
+// rejection is the error of rules with mistakes; nil: there are none.
+func (p *proposal) rejection() error {
+	if rules.Mistakes(p.found) > 0 {
+		return problem.RulesRejected{Findings: p.found}
+	}
+	return nil
+}
+
+// Rules checks files as the new content of a bundle, and returns the rules that
+// publishing them would put in force, with what would change. It returns
+// problem.RulesRejected when they have mistakes.
+func (r *Revisions) Rules(bundle string, files []rules.File) (*rules.Rules, []rules.Change, error) {
+	now := r.Current()
+	p, err := r.propose(&now, bundle, files)
+	if err == nil {
+		err = p.rejection()
+	}
+	return p.rules, p.changes, err
+}
+
+func (r *Revisions) report(now *Current, p proposal) model.CheckReport {
+	rep := model.CheckReport{
+		Findings: from.Findings(p.found),
+		Mistakes: rules.Mistakes(p.found),
+		Changes:  from.Changes(p.changes),
+		Revision: now.Revision.Number,
+		Releases: runningChanges(now),
+	}
+	rep.Warnings = len(p.found) - rep.Mistakes
+	return rep
+}
+
+// CheckDraft checks files that are still being edited, and keeps nothing.
+func (r *Revisions) CheckDraft(bundle string, files []rules.File) (model.CheckReport, error) {
+	now := r.Current()
+	p, err := r.propose(&now, bundle, files)
+	if err != nil {
+		return model.CheckReport{}, err
+	}
+	return r.report(&now, p), nil
+}
+
+// Check checks files and keeps them as those last checked, which Unpublished
+// compares with what is in force.
+func (r *Revisions) Check(ctx context.Context, bundle string, files []rules.File, by string) (model.CheckReport, error) {
+	rep, err := r.CheckDraft(bundle, files)
+	if err != nil {
+		return rep, err
+	}
+	if len(rep.Changes) > 0 {
+		written, err := r.writtenSince(ctx, bundle)
+		if err != nil {
+			return rep, err
+		}
+		rep.Releases = append(rep.Releases, written...)
+	}
+	r.checking.Lock()
+	defer r.checking.Unlock()
+	checked := store.Checked{Bundle: bundle, Files: files, By: by, At: r.Now().UTC(), Mistakes: rep.Mistakes}
+	if err := r.Records.Apply(ctx, store.SaveChecked{Checked: checked}); err != nil {
+		return rep, err
+	}
+	r.checked = nil
+	return rep, nil
+}
+
+// unpublishedFiles is a result of Unpublished, and the revision that it is of.
+type unpublishedFiles struct {
+	list     []model.Unpublished
+	revision uint
+}
+
+// Unpublished lists the bundles whose files were changed and checked, and not
+// published. It is computed anew only after a check or a new revision.
+func (r *Revisions) Unpublished(ctx context.Context) ([]model.Unpublished, error) {
+	r.checking.Lock()
+	defer r.checking.Unlock()
+	now := r.Current()
+	if r.checked != nil && r.checked.revision == now.Revision.Number {
+		return r.checked.list, nil
+	}
+	checked, err := r.Records.CheckedFiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []model.Unpublished{}
+	for _, k := range checked {
+		p, err := r.propose(&now, k.Bundle, k.Files)
+		if err != nil {
+			continue
+		}
+		if mistakes := rules.Mistakes(p.found); mistakes > 0 || len(p.changes) > 0 {
+			out = append(out, model.Unpublished{Bundle: k.Bundle, By: k.By, At: k.At, Mistakes: mistakes,
+				Changes: len(rules.Condense(p.changes))})
+		}
+	}
+	r.checked = &unpublishedFiles{out, now.Revision.Number}
+	return out, nil
+}
+
+// warnings is what the checker says of the rules in force, and of what it is.
+type warnings struct {
+	list             []model.Finding
+	at               time.Time
+	rules, instances uint64
+}
+
+// Warnings checks the rules in force against the mesh as it is now. The result is
+// kept for a while, or until rules or instances change.
+func (r *Revisions) Warnings() []model.Finding {
+	r.warning.Lock()
+	defer r.warning.Unlock()
+	rulesAt, instancesAt := r.Fleet.Versions()
+	w := &r.warnings
+	if w.list == nil || w.rules != rulesAt || w.instances != instancesAt || r.Now().Sub(w.at) >= warnEvery {
+		_, found := rules.Check(Joined(r.Current().Revision.Bundles), r.Live())
+		*w = warnings{from.Findings(found), r.Now(), rulesAt, instancesAt}
+	}
+	return w.list
+}
+
+// runningChanges is what running releases change besides the text.
+func runningChanges(now *Current) []model.ReleaseChanges {
+	out := []model.ReleaseChanges{}
+	for _, o := range now.Overlays[:min(len(now.Overlays), maxReleases)] {
+		own := partOf(now.Written, o.Places)
+		changes := rules.Diff(own, release.Apply(own, []release.Overlay{o.Overlay}))
+		out = append(out, model.ReleaseChanges{Release: o.Release, Number: o.Number, Revision: o.Revision, Changes: from.Changes(changes)})
+	}
+	return out
+}
+
+// partOf is the services and gateways of some routes.
+func partOf(rs *rules.Rules, places []release.Place) *rules.Rules {
+	out := &rules.Rules{}
+	for i, at := range places {
+		if i > 0 && at.Ladder == places[i-1].Ladder {
+			continue
+		}
+		if s := rs.Service(at.Ladder); s != nil {
+			out.Services = append(out.Services, s)
+		}
+		if g := rs.Gateway(at.Ladder); g != nil {
+			out.Gateways = append(out.Gateways, g)
+		}
+	}
+	return out
+}
+
+// writtenSince lists what releases wrote into the text of a bundle since a person
+// published it last, newest first.
+func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.ReleaseChanges, error) {
+	var out []model.ReleaseChanges
+	list, err := r.Records.Revisions(ctx, 0, maxWrittenLookup)
+	if err != nil {
+		return nil, err
+	}
+	r.ending.Lock() // so that nobody computes it twice
+	defer r.ending.Unlock()
+	known := r.written
+	r.written = map[uint][]rules.Change{}
+	for _, rev := range list {
+		name, isRelease := strings.CutPrefix(rev.Author, "release/")
+		isRelease = isRelease && rev.Kind == "release"
+		switch {
+		case !isRelease && (rev.Bundle == bundle || rev.Bundle == ""):
+			return out, nil
+		case !isRelease || rev.Bundle != bundle || len(out) >= maxReleases:
+			continue
+		}
+		changes, ok := known[rev.Number]
+		if !ok {
+			if changes, err = r.textChanges(ctx, rev.Number); err != nil {
+				return out, err
+			}
+		}
+		r.written[rev.Number] = changes
+		out = append(out, model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)})
+	}
+	return out, nil
+}
+
+// textChanges is what a revision changed in the text of the rules.
+func (r *Revisions) textChanges(ctx context.Context, number uint) ([]rules.Change, error) {
+	rev, err := r.Records.Revision(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	before, err := r.Records.Revision(ctx, number-1)
+	if err != nil {
+		return nil, err
+	}
+	return rules.Diff(WrittenOf(&before), WrittenOf(&rev)), nil
+}

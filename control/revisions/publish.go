@@ -1,0 +1,147 @@
+package revisions
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"nightjar/api/from"
+	"nightjar/api/model"
+	"nightjar/control/problem"
+	"nightjar/core/rules"
+	"nightjar/store"
+)
+
+// Publication asks for a new revision.
+type Publication struct {
+	Bundle  string // that the files replace
+	Files   []rules.File
+	Author  string
+	Message string
+	Expect  *uint         // publish only on top of this revision; nil: on top of any
+	Wait    time.Duration // how long to wait for acknowledgements
+}
+
+// Publish replaces a bundle by a new revision. The revision is stored before any
+// proxy gets it.
+func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published, error) {
+	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
+	return r.publish(ctx, rev, q.Wait, func(now *Current) (proposal, store.Bundles, error) {
+		if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
+			return proposal{}, nil, problem.RevisionConflict{Expected: *q.Expect, Current: n}
+		}
+		p, err := r.propose(now, q.Bundle, q.Files)
+		return p, With(now.Revision.Bundles, q.Bundle, q.Files), err
+	})
+}
+
+// Split changes the weights of one route in the text of its file, and publishes
+// that. route may be empty when only one can be meant. Of the publication, Bundle
+// and Files are not used.
+func (r *Revisions) Split(ctx context.Context, service, route string, weights []model.Weight, q Publication) (model.Published, error) {
+	now := r.Current()
+	change, err := Split(&now, service, route, weights)
+	if err != nil {
+		return model.Published{}, err
+	}
+	expect := now.Revision.Number // what was edited is what is replaced
+	if q.Expect != nil {
+		expect = *q.Expect
+	}
+	rev := store.Revision{Kind: "split", Bundle: change.Bundle, Author: q.Author, Message: cmp.Or(q.Message, change.Message)}
+	return r.publish(ctx, rev, q.Wait, func(now *Current) (proposal, store.Bundles, error) {
+		if n := now.Revision.Number; expect != n {
+			return proposal{}, nil, problem.RevisionConflict{Expected: expect, Current: n}
+		}
+		p, err := r.propose(now, change.Bundle, change.Files)
+		return p, With(now.Revision.Bundles, change.Bundle, change.Files), err
+	})
+}
+
+// Restore publishes all bundles of an earlier revision again.
+func (r *Revisions) Restore(ctx context.Context, number uint, author, message string, wait time.Duration) (model.Published, error) {
+	old, err := r.Records.Revision(ctx, number)
+	if number == 0 {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return model.Published{}, noRevision(number, err)
+	}
+	message = cmp.Or(message, fmt.Sprintf("restore revision %d", number))
+	rev := store.Revision{Kind: "restore", Author: author, Message: message}
+	return r.publish(ctx, rev, wait, func(now *Current) (proposal, store.Bundles, error) {
+		return r.proposeAll(now, old.Bundles), old.Bundles, nil
+	})
+}
+
+// publish puts a revision by a person in force: what propose decides, on top of
+// what is in force then.
+func (r *Revisions) publish(
+	ctx context.Context, rev store.Revision, wait time.Duration,
+	propose func(*Current) (proposal, store.Bundles, error),
+) (model.Published, error) {
+	var out model.Published
+	var since time.Time
+	err := r.Change(ctx, func(now Current) (Decision, error) {
+		p, bundles, err := propose(&now)
+		if err == nil {
+			err = p.rejection()
+		}
+		if err != nil {
+			return Decision{}, err
+		}
+		rev.Number, rev.At, rev.Author, rev.Bundles = now.Revision.Number+1, r.Now().UTC(), cmp.Or(rev.Author, "unknown"), bundles
+		c, err := r.consequence(rev, p)
+		if err != nil {
+			return Decision{}, err
+		}
+		out = model.Published{Revision: rev.Number, Changes: from.Changes(p.changes), Warnings: from.Findings(p.found), Withdrawn: c.Withdrawn}
+		d := Decision{Revisions: []store.Revision{rev}, Written: p.rules, Changes: c.Changes}
+		d.Overlays = slices.DeleteFunc(slices.Clone(now.Overlays), func(o Overlay) bool { return slices.Contains(c.Ended, o.Number) })
+		d.Apply = func() {
+			since = r.Current().Since
+			if c.Apply != nil {
+				c.Apply()
+			}
+		}
+		return d, nil
+	})
+	if err != nil {
+		return model.Published{}, err
+	}
+	out.Rollout = r.Fleet.Await(ctx, out.Revision, since, min(wait, maxWait))
+	return out, nil
+}
+
+func (r *Revisions) consequence(rev store.Revision, p proposal) (Consequence, error) {
+	if r.dependent == nil {
+		return Consequence{}, nil
+	}
+	return r.dependent.Published(rev, p.rules, p.changes)
+}
+
+// Revision reads one revision with its files; 0 is the one in force.
+func (r *Revisions) Revision(ctx context.Context, number uint) (store.Revision, error) {
+	if number == 0 {
+		return r.Current().Revision, nil
+	}
+	rev, err := r.Records.Revision(ctx, number)
+	return rev, noRevision(number, err)
+}
+
+// noRevision says which revision does not exist.
+func noRevision(number uint, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return problem.Missing("there is no revision %d: \"nightjar rules log\" lists the revisions", number)
+	}
+	return err
+}
+
+// List lists revisions below the number before (0: from the newest), newest first.
+func (r *Revisions) List(ctx context.Context, before uint, limit int) ([]model.Revision, error) {
+	list, err := r.Records.Revisions(ctx, before, limit)
+	return from.Revisions(list), err
+}

@@ -1,0 +1,346 @@
+package views
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+
+	"nightjar/api/model"
+	"nightjar/control/figures"
+	"nightjar/core/rules"
+	"nightjar/core/stats"
+	"nightjar/telemetry"
+	"nightjar/wire"
+)
+
+// Keys of groups.
+type (
+	version  struct{ service, name string }
+	route    struct{ parent, name string } // of a service or gateway; no name: balanced without a route
+	link     struct{ caller, service string }
+	endpoint struct { // where a route sends
+		route
+		service, version string // no version: any
+	}
+)
+
+// groups adds a window up in every way that the view of the mesh needs. Figures
+// cover every request. Shares cover only requests that followed the revision in
+// force: what another revision did says nothing about what this one intends.
+type groups struct {
+	seconds   int64
+	service   map[string]*figures.Tally
+	version   map[version]*figures.Tally
+	instance  map[string]*figures.Tally
+	route     map[route]*figures.Tally
+	link      map[link]*figures.Tally
+	gateway   map[string]*figures.Tally
+	requests  shares
+	decidedBy map[string]map[route]uint64 // requests of a service by the route that chose its version
+}
+
+// shares are requests that followed the revision in force.
+type shares struct {
+	version map[version]uint64
+	service map[string]uint64
+	route   map[route]uint64
+	target  map[endpoint]uint64
+}
+
+func at[K comparable](m map[K]*figures.Tally, k K) *figures.Tally {
+	t := m[k]
+	if t == nil {
+		t = &figures.Tally{}
+		m[k] = t
+	}
+	return t
+}
+
+// group adds up what was counted from begin to before end, while a revision was in
+// force.
+func (v *Views) group(ctx context.Context, begin, end int64, revision uint) (*groups, error) {
+	g := &groups{
+		seconds:   end - begin,
+		service:   map[string]*figures.Tally{},
+		version:   map[version]*figures.Tally{},
+		instance:  map[string]*figures.Tally{},
+		route:     map[route]*figures.Tally{},
+		link:      map[link]*figures.Tally{},
+		gateway:   map[string]*figures.Tally{},
+		decidedBy: map[string]map[route]uint64{},
+		requests: shares{version: map[version]uint64{}, service: map[string]uint64{}, route: map[route]uint64{},
+			target: map[endpoint]uint64{}},
+	}
+	err := v.Figures.Sum(ctx, begin, end, func(n *telemetry.Names, of uint, c *stats.Counts) { g.take(n, c, of == revision) })
+	return g, err
+}
+
+// take adds what a series counted.
+func (g *groups) take(n *telemetry.Names, c *stats.Counts, isCurrent bool) {
+	at(g.service, n.Service).Take(n, c)
+	at(g.version, version{n.Service, n.Version}).Take(n, c)
+	at(g.link, link{n.Caller, n.Service}).Take(n, c)
+	if n.Instance != "" {
+		at(g.instance, n.Instance).Take(n, c)
+	}
+	gatewayRoute, own := route{n.Caller, n.Gate}, route{n.RouteOf, n.Route}
+	if n.Gate != "" {
+		at(g.gateway, n.Caller).Take(n, c)
+		at(g.route, gatewayRoute).Take(n, c)
+	}
+	if n.RouteOf != "" {
+		at(g.route, own).Take(n, c)
+	}
+	if isCurrent && !n.App {
+		g.takeShares(n, gatewayRoute, own, c.Requests())
+	}
+}
+
+func (g *groups) takeShares(n *telemetry.Names, gatewayRoute, own route, requests uint64) {
+	s := &g.requests
+	s.service[n.Service] += requests
+	s.version[version{n.Service, n.Version}] += requests
+	decided := gatewayRoute
+	if n.Gate != "" {
+		s.route[gatewayRoute] += requests
+		s.target[endpoint{gatewayRoute, n.Service, n.Version}] += requests
+		s.target[endpoint{gatewayRoute, n.Service, ""}] += requests
+	}
+	if n.RouteOf != "" {
+		decided = own
+		s.route[own] += requests
+		s.target[endpoint{own, n.Service, n.Version}] += requests
+	}
+	if g.decidedBy[n.Service] == nil {
+		g.decidedBy[n.Service] = map[route]uint64{}
+	}
+	g.decidedBy[n.Service][decided] += requests
+}
+
+// addOpen adds the TCP connections of a caller that are open now.
+func (g *groups) addOpen(caller string, list []wire.Open) {
+	for _, o := range list {
+		at(g.service, o.Service).Open += o.Count
+		at(g.version, version{o.Service, o.Version}).Open += o.Count
+		at(g.link, link{caller, o.Service}).Open += o.Count
+		at(g.instance, o.Instance).Open += o.Count
+	}
+}
+
+func (g *groups) figures(t *figures.Tally) model.Figures {
+	return t.Figures(float64(max(g.seconds, 1)))
+}
+
+// services are all services by name.
+func (g *groups) services(m *members) []model.Service {
+	out := []model.Service{}
+	for _, name := range m.serviceNames() {
+		s := model.Service{Name: name, Timeout: rules.DefaultTimeout.String(), Figures: g.figures(at(g.service, name)),
+			Routes: []model.Route{}, Guards: append([]model.GuardState{}, m.guards[name]...)}
+		declared := m.declared[name]
+		if declared != nil {
+			s.IsDeclared, s.Owner, s.Labels = true, declared.Owner, declared.Labels
+			s.IsOutside = len(declared.Instances) > 0
+			if t := m.resolver.Service(declared).Timeout; t != nil {
+				s.Timeout = t.String()
+			}
+			s.Routes = g.routes(name, declared, declared.Routes, m.resolver)
+		}
+		s.Versions = g.versions(name, m)
+		out = append(out, s)
+	}
+	return out
+}
+
+// versions are the versions of a service that are declared or have instances.
+func (g *groups) versions(name string, m *members) []model.Version {
+	declared := m.declared[name]
+	instances, count := g.instances(name, m)
+	isDeclared := map[string]bool{}
+	for v := range instances {
+		isDeclared[v] = false
+	}
+	if declared != nil {
+		for _, v := range declared.Versions {
+			isDeclared[v] = true
+		}
+	}
+	balanced := func(v string) float64 { return float64(len(instances[v])) / float64(max(count, 1)) }
+	intended := g.intended(name, m, balanced)
+	out := []model.Version{}
+	for _, v := range slices.Sorted(maps.Keys(isDeclared)) {
+		k := version{name, v}
+		one := model.Version{Name: v, IsDeclared: isDeclared[v], Figures: g.figures(at(g.version, k)),
+			Observed:  figures.Share(g.requests.version[k], g.requests.service[name]),
+			Instances: append([]model.Instance{}, instances[v]...)}
+		if share, ok := intended(v); ok {
+			one.Intended = &share
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// instances are the instances of a service by version, and how many there are.
+func (g *groups) instances(name string, m *members) (out map[string][]model.Instance, count int) {
+	out = map[string][]model.Instance{}
+	add := func(v string, in model.Instance) {
+		t := at(g.instance, in.ID)
+		in.Figures = g.figures(t)
+		in.Share = figures.Share(t.Requests(), at(g.version, version{name, v}).Requests())
+		out[v] = append(out[v], in)
+		count++
+	}
+	if declared := m.declared[name]; declared != nil {
+		for _, in := range declared.Instances {
+			address, _ := in.Address()
+			add(in.Version, model.Instance{ID: name + "@" + address, Address: address, Site: in.Site})
+		}
+	}
+	for _, p := range m.instances[name] {
+		add(p.Version, model.Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Unhealthy: p.Unhealthy,
+			IsUnconfirmed: p.State == model.ProxyUnconfirmed, Unreachable: workloadProblem(p)})
+	}
+	return out, count
+}
+
+// intended returns the share of a service's requests that the rules intend for each
+// version: the weights of every route that requests took, by how many took it.
+// Without requests it is what the last route says. balanced is the share of a version
+// where no route chooses.
+func (g *groups) intended(name string, m *members, balanced func(version string) float64) func(string) (float64, bool) {
+	declared := m.declared[name]
+	weights := map[string]float64{}
+	routed, plain := 0.0, 0.0
+	add := func(n float64, send []rules.Target) {
+		for _, t := range send {
+			if t.Service == name && t.Version != "" {
+				weights[t.Version] += n * t.Weight.Share()
+				routed += n * t.Weight.Share()
+			}
+		}
+	}
+	hasNoRoutes := declared == nil || len(declared.Routes) == 0
+	for by, n := range g.decidedBy[name] {
+		rt := m.rules.Route(by.parent, by.name)
+		switch {
+		case rt != nil:
+			add(float64(n), rt.Send)
+		case hasNoRoutes && (by.name == "" || by.parent == name):
+			plain += float64(n)
+		}
+	}
+	if routed+plain == 0 {
+		if hasNoRoutes {
+			plain = 1
+		} else if last := lastTargets(declared.Routes); last != nil {
+			add(1, last)
+		}
+	}
+	return func(v string) (float64, bool) {
+		if routed+plain == 0 {
+			return 0, false
+		}
+		return (weights[v] + plain*balanced(v)) / (routed + plain), true
+	}
+}
+
+// lastTargets are the targets of the last route that has any.
+func lastTargets(routes []*rules.Route) []rules.Target {
+	for _, rt := range slices.Backward(routes) {
+		if len(rt.Send) > 0 {
+			return rt.Send
+		}
+	}
+	return nil
+}
+
+// routes are the routes of a service, or of a gateway (home is nil), with their
+// figures.
+func (g *groups) routes(parent string, home *rules.Service, list []*rules.Route, resolver *rules.Resolver) []model.Route {
+	var all uint64
+	for k, n := range g.requests.route {
+		if k.parent == parent {
+			all += n
+		}
+	}
+	out := []model.Route{}
+	for _, rt := range list {
+		out = append(out, g.oneRoute(parent, home, rt, resolver, all))
+	}
+	return out
+}
+
+// oneRoute is one route; all is the requests of all routes of its parent.
+func (g *groups) oneRoute(parent string, home *rules.Service, rt *rules.Route, resolver *rules.Resolver, all uint64) model.Route {
+	service := ""
+	if home != nil {
+		service = home.Name
+	}
+	k := route{parent, rt.Name}
+	took := g.requests.route[k]
+	r := model.Route{Name: rt.Name, At: model.Origin(rt.At), When: conditions(rt), Send: []model.Target{}, Settings: actions(rt, service),
+		Share: figures.Share(took, all), Figures: g.figures(at(g.route, k))}
+	for _, h := range resolver.RouteHoldings(home, rt) {
+		isOwn := h.From != "built in"
+		switch {
+		case h.Name == "timeout" && (home != nil || isOwn && h.From != "defaults"):
+			r.Timeout = h.Value
+		case h.Name != "timeout" && isOwn:
+			r.Settings = append(r.Settings, model.Setting{Name: h.Name, Value: h.Value, From: h.From, At: model.Origin(h.Origin)})
+		}
+	}
+	for _, to := range rt.Send {
+		n := g.requests.target[endpoint{k, to.Service, to.Version}]
+		r.Send = append(r.Send, model.Target{Target: to.Short(service), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
+			Intended: to.Weight.Share(), Observed: figures.Share(n, took), Requests: n})
+	}
+	return r
+}
+
+// gateways are all gateways by name.
+func (g *groups) gateways(m *members) []model.Gateway {
+	out := []model.Gateway{}
+	for _, gw := range m.rules.Gateways {
+		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
+		out = append(out, model.Gateway{Name: gw.Name, Listen: gw.Listen, Hosts: gw.Hosts, Figures: g.figures(at(g.gateway, gw.Name)),
+			IsRunning: slices.ContainsFunc(m.proxies, isServing), Routes: g.routes(gw.Name, nil, gw.Routes, m.resolver),
+			Guards: append([]model.GuardState{}, m.guards[gw.Name]...)})
+	}
+	slices.SortFunc(out, func(a, b model.Gateway) int { return cmp.Compare(a.Name, b.Name) })
+	return out
+}
+
+// links is who called whom.
+func (g *groups) links(m *members) []model.Link {
+	out := []model.Link{}
+	for k, t := range g.link {
+		if k.service != "" && t.Requests() > 0 {
+			out = append(out, model.Link{From: k.caller, To: k.service, Transport: transport(m.declared[k.service]), Figures: g.figures(t)})
+		}
+	}
+	slices.SortFunc(out, func(a, b model.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	return out
+}
+
+// transport is how requests travel to the instances of a service.
+func transport(s *rules.Service) string {
+	hasPlain, hasTLS := false, false
+	if s != nil {
+		for _, in := range s.Instances {
+			if _, isTLS := in.Address(); isTLS {
+				hasTLS = true
+			} else {
+				hasPlain = true
+			}
+		}
+	}
+	switch {
+	case hasTLS && hasPlain:
+		return model.MixedTransport
+	case hasTLS:
+		return model.TLSTransport
+	}
+	return model.PlainTransport
+}

@@ -1,0 +1,10 @@
+-- +goose Up
+CREATE TABLE activity (
+	number INTEGER PRIMARY KEY AUTOINCREMENT, at DATETIME NOT NULL, who TEXT NOT NULL, kind TEXT NOT NULL,
+	service TEXT NOT NULL, version TEXT NOT NULL, instance TEXT NOT NULL, detail TEXT NOT NULL
+);
+CREATE INDEX activity_of_service ON activity (service, number);
+CREATE TABLE drills (
+	number INTEGER PRIMARY KEY AUTOINCREMENT, by TEXT NOT NULL, cohort TEXT NOT NULL,
+	began DATETIME NOT NULL, ends DATETIME NOT NULL, stopped DATETIME NOT NULL, harm TEXT NOT NULL
+);

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE drills RENAME COLUMN harm TO spec;
