@@ -68,7 +68,7 @@ func (c Change) Kind() string {
 type Setting struct {
 	Name    string `json:"name"`
 	Value   string `json:"value"`
-	From    string `json:"from" doc:"level that set it: a route, a policy, a service, defaults or built in"`
+	From    string `json:"from" doc:"level that set it: a service, a route, a policy, defaults or built in"`
 	At      Origin `json:"at" doc:"where it is written; empty: built in"`
 	Service string `json:"service,omitempty" doc:"set when a request can go to several services"`
 }

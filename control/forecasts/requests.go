@@ -70,7 +70,7 @@ func (k *builder) request(cl class) *forecast.Request {
 
 // conditionsOf are the conditions of a route, of which one has to hold; the empty
 // condition always holds.
-func conditionsOf(rt *rules.Route) []rules.Condition {
+func conditionsOf(rt *rules.Route) (conditions []rules.Condition) {
 	if rt == nil || len(rt.When) == 0 {
 		return []rules.Condition{{}}
 	}

@@ -247,7 +247,7 @@ func (g *groups) intended(name string, m *members, balanced func(version string)
 }
 
 // lastTargets are the targets of the last route that has any.
-func lastTargets(routes []*rules.Route) []rules.Target {
+func lastTargets(routes []*rules.Route) (targets []rules.Target) {
 	for _, rt := range slices.Backward(routes) {
 		if len(rt.Send) > 0 {
 			return rt.Send

@@ -2000,7 +2000,7 @@ export interface components {
         Setting: {
             /** @description where it is written; empty: built in */
             at: components["schemas"]["Origin"];
-            /** @description level that set it: a route, a policy, a service, defaults or built in */
+            /** @description level that set it: a service, a route, a policy, defaults or built in */
             from: string;
             name: string;
             /** @description set when a request can go to several services */
