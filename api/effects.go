@@ -13,18 +13,18 @@ import (
 )
 
 // effectOperations tell what changes did, and what they would do.
-func (s *Server) effectOperations() []operation {
-	params := []param{
+func (s *Server) effectOperations() []Operation {
+	params := []Param{
 		{"revision", "integer", "what a revision did; the newest when neither this nor at is given"},
 		{"at", "integer", "any time, in seconds since 1970"},
 		{"window", "integer", "seconds on each side, at most; 300 when absent"},
 		{"settle", "integer", "seconds left out after the change; 5 when absent"},
 	}
 	forecastReport := page(http.MethodPost, "/forecasts/report", "forecastReport", "The same as one HTML page with charts", s.forecastReport)
-	forecastReport.in = model.ForecastRequest{}
+	forecastReport.In = model.ForecastRequest{}
 	effectReport := page(http.MethodGet, "/effect/report", "effectReport", "The same as one HTML page with charts", s.effectReport)
-	effectReport.params = params
-	return []operation{
+	effectReport.Params = params
+	return []Operation{
 		get("/effects", "effects", "What each revision did to the success of requests, newest first", s.effects, pageParams...),
 		get("/effect", "effect", "What a change did: every caller, service, route, version and link before and after", s.effect, params...),
 		effectReport,
@@ -37,8 +37,8 @@ func (s *Server) effectOperations() []operation {
 }
 
 // page is an operation that answers an HTML page.
-func page(method, path, id, summary string, handle echo.HandlerFunc) operation {
-	return operation{method: method, path: path, id: id, summary: summary, media: "text/html", status: http.StatusOK, handle: handle}
+func page(method, path, id, summary string, handle echo.HandlerFunc) Operation {
+	return Operation{Method: method, Path: path, ID: id, Summary: summary, Media: "text/html", Status: http.StatusOK, handle: handle}
 }
 
 // html writes the page of a report.

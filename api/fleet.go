@@ -9,12 +9,12 @@ import (
 )
 
 // fleetOperations are about proxies, the activity log, drills and stand-ins.
-func (s *Server) fleetOperations() []operation {
-	return []operation{
+func (s *Server) fleetOperations() []Operation {
+	return []Operation{
 		get("/fleet", "fleet", "The proxies", func(*echo.Context) (model.Fleet, error) { return s.control.Fleet.List(), nil }),
 		send(http.MethodPost, "/fleet/adopt", "adopt", "Tell proxies to follow this mesh, whatever mesh they followed before", s.adopt),
 		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
-			append([]param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
+			append([]Param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
 		create("/drills", "startDrill", "Start a drill: failures that are injected for a limited time, and end by themselves in every proxy",
 			func(c *echo.Context, in model.DrillRequest) (model.Drill, error) {

@@ -10,36 +10,46 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// operation is one call of the API. The same list routes requests and makes the
+// Operation is one call of the API. The same list routes requests and makes the
 // OpenAPI document.
-type operation struct {
-	method, path string
-	id, summary  string
-	params       []param
-	in, out      any // zero values of the bodies; nil: none
-	media        string
-	status       int
-	ifMatch      string // what If-Match holds; empty: it is not read
-	handle       echo.HandlerFunc
+type Operation struct {
+	Method  string
+	Path    string // below /api/v1, with :NAME for parameters
+	ID      string
+	Summary string
+	Params  []Param // of the query
+	In      any     // zero value of the body of the request; nil: none
+	Out     any     // zero value of the body of the response
+	Media   string  // type of the response
+	Status  int     // of success
+	IfMatch string  // what If-Match holds; empty: it is not read
+	handle  echo.HandlerFunc
 }
 
-// param is a parameter of the query.
-type param struct{ name, kind, doc string }
+// Param is a parameter of the query.
+type Param struct {
+	Name string
+	Kind string // type of JSON Schema: string or integer
+	Doc  string
+}
+
+// Operations lists all operations, to describe them.
+func Operations() []Operation { return (&Server{}).operations() }
 
 var (
-	beforeParam = param{"before", "integer", "only entries below this number"}
-	pageParams  = []param{beforeParam, {"limit", "integer", "1 to 200; 50 when absent"}}
-	limitParam  = param{"limit", "integer", "1 to 1000; 100 when absent"}
-	byParam     = param{"by", "string", "who does it"}
+	beforeParam = Param{"before", "integer", "only entries below this number"}
+	pageParams  = []Param{beforeParam, {"limit", "integer", "1 to 200; 50 when absent"}}
+	limitParam  = Param{"limit", "integer", "1 to 1000; 100 when absent"}
+	byParam     = Param{"by", "string", "who does it"}
 )
 
 const revisionMatch = "number of a revision in quotes; 412 when another one is in force"
 
 // get is an operation that reads.
-func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...param) operation {
+func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...Param) Operation {
 	var out Out
-	return operation{method: http.MethodGet, path: path, id: id, summary: summary, params: params, out: out, media: "application/json",
-		status: http.StatusOK, handle: func(c *echo.Context) error {
+	return Operation{Method: http.MethodGet, Path: path, ID: id, Summary: summary, Params: params, Out: out, Media: "application/json",
+		Status: http.StatusOK, handle: func(c *echo.Context) error {
 			v, err := do(c)
 			if err != nil {
 				return err
@@ -50,17 +60,17 @@ func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error
 
 // remove is an operation that ends or deletes something and answers what is left of
 // it.
-func remove[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...param) operation {
+func remove[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...Param) Operation {
 	op := get(path, id, summary, do, params...)
-	op.method = http.MethodDelete
+	op.Method = http.MethodDelete
 	return op
 }
 
 // send is an operation with a body.
-func send[In, Out any](method, path, id, summary string, do func(c *echo.Context, in In) (Out, error)) operation {
+func send[In, Out any](method, path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
 	var in In
 	var out Out
-	op := operation{method: method, path: path, id: id, summary: summary, in: in, out: out, media: "application/json", status: http.StatusOK}
+	op := Operation{Method: method, Path: path, ID: id, Summary: summary, In: in, Out: out, Media: "application/json", Status: http.StatusOK}
 	op.handle = func(c *echo.Context) error {
 		var in In
 		if err := body(c, &in); err != nil {
@@ -70,17 +80,17 @@ func send[In, Out any](method, path, id, summary string, do func(c *echo.Context
 		if err != nil {
 			return err
 		}
-		return c.JSON(op.status, v)
+		return c.JSON(op.Status, v)
 	}
 	return op
 }
 
 // create is an operation that creates something.
-func create[In, Out any](path, id, summary string, do func(c *echo.Context, in In) (Out, error)) operation {
+func create[In, Out any](path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
 	var in In
 	var out Out
-	return operation{method: http.MethodPost, path: path, id: id, summary: summary, in: in, out: out, media: "application/json",
-		status: http.StatusCreated, handle: func(c *echo.Context) error {
+	return Operation{Method: http.MethodPost, Path: path, ID: id, Summary: summary, In: in, Out: out, Media: "application/json",
+		Status: http.StatusCreated, handle: func(c *echo.Context) error {
 			var in In
 			if err := body(c, &in); err != nil {
 				return err
@@ -94,14 +104,14 @@ func create[In, Out any](path, id, summary string, do func(c *echo.Context, in I
 }
 
 // matching is the operation with an If-Match.
-func (op operation) matching(doc string) operation {
-	op.ifMatch = doc
+func (op Operation) matching(doc string) Operation {
+	op.IfMatch = doc
 	return op
 }
 
-func (s *Server) operations() []operation {
-	var all []operation
-	for _, part := range [][]operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
+func (s *Server) operations() []Operation {
+	var all []Operation
+	for _, part := range [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
 		s.releaseOperations(), s.fleetOperations(), s.ruleOperations()} {
 		all = append(all, part...)
 	}

@@ -9,8 +9,8 @@ import (
 )
 
 // releaseOperations are about releases and the events that receivers get.
-func (s *Server) releaseOperations() []operation {
-	return []operation{
+func (s *Server) releaseOperations() []Operation {
+	return []Operation{
 		get("/releases", "releases", "Releases, newest first, and those that the rules in force declare", s.releases, pageParams...),
 		get("/releases/key", "signingKey", "The public key by which receivers check the signatures of events (Ed25519)",
 			func(*echo.Context) (model.SigningKey, error) { return s.control.Outbox.SigningKey() }),

@@ -19,7 +19,7 @@ import (
 const maxBatch = 500
 
 // filterParams are those of model.RequestFilter.
-var filterParams = []param{
+var filterParams = []Param{
 	{"from", "string", "calling service or gateway"},
 	{"to", "string", "called service"},
 	{"version", "string", "version that got the request"},
@@ -37,25 +37,25 @@ var filterParams = []param{
 }
 
 // requestOperations are about single requests.
-func (s *Server) requestOperations() []operation {
-	noHeader := slices.DeleteFunc(slices.Clone(filterParams), func(p param) bool { return p.name == "header" })
-	return []operation{
-		{method: http.MethodGet, path: "/requests", id: "requests", summary: "Requests as they end, as lines of JSON, until the client leaves",
-			params: filterParams, out: model.FeedLine{}, media: "application/x-ndjson", status: http.StatusOK, handle: s.requests},
+func (s *Server) requestOperations() []Operation {
+	noHeader := slices.DeleteFunc(slices.Clone(filterParams), func(p Param) bool { return p.Name == "header" })
+	return []Operation{
+		{Method: http.MethodGet, Path: "/requests", ID: "requests", Summary: "Requests as they end, as lines of JSON, until the client leaves",
+			Params: filterParams, Out: model.FeedLine{}, Media: "application/x-ndjson", Status: http.StatusOK, handle: s.requests},
 		get("/requests/failures", "failures", "Some of the latest requests that did not succeed, newest first", s.failures,
-			append(noHeader, param{"before", "integer", "only requests before this time, in seconds since 1970"}, limitParam)...),
+			append(noHeader, Param{"before", "integer", "only requests before this time, in seconds since 1970"}, limitParam)...),
 		get("/traces", "traces", "Traces of the last hour, newest first", s.traces,
-			param{"service", "string", "service that took part"},
-			param{"outcome", "string", "of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too"},
-			param{"path", "string", "prefix of the first request's path"},
-			param{"slowerThanMS", "integer", "took longer than so many milliseconds"}, limitParam),
+			Param{"service", "string", "service that took part"},
+			Param{"outcome", "string", "of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too"},
+			Param{"path", "string", "prefix of the first request's path"},
+			Param{"slowerThanMS", "integer", "took longer than so many milliseconds"}, limitParam),
 		get("/traces/:trace", "trace", "One trace, by the beginning of its id", s.trace),
 		send(http.MethodPost, "/explain", "explain", "Which routes a request takes, and why not others",
 			func(_ *echo.Context, in model.RequestSpec) (model.Explanation, error) {
 				return s.control.Calls.Explain(in)
 			}),
-		{method: http.MethodPost, path: "/calls", id: "call", summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final",
-			in: model.CallRequest{}, out: model.CallResult{}, media: "application/x-ndjson", status: http.StatusOK, handle: s.call},
+		{Method: http.MethodPost, Path: "/calls", ID: "call", Summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final",
+			In: model.CallRequest{}, Out: model.CallResult{}, Media: "application/x-ndjson", Status: http.StatusOK, handle: s.call},
 	}
 }
 

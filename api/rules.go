@@ -15,13 +15,13 @@ import (
 )
 
 // ruleOperations are about rules, drafts and revisions.
-func (s *Server) ruleOperations() []operation {
-	authorParam := param{"by", "string", "whose draft it is"}
-	schema := operation{method: http.MethodGet, path: "/rules/schema", id: "schema", summary: "The JSON Schema of a rule file",
-		media: "application/schema+json", status: http.StatusOK, handle: s.schema}
-	deleteDraft := operation{method: http.MethodDelete, path: "/drafts/:bundle", id: "deleteDraft", summary: "Delete a draft",
-		params: []param{authorParam}, status: http.StatusNoContent, handle: s.deleteDraft}
-	return []operation{
+func (s *Server) ruleOperations() []Operation {
+	authorParam := Param{"by", "string", "whose draft it is"}
+	schema := Operation{Method: http.MethodGet, Path: "/rules/schema", ID: "schema", Summary: "The JSON Schema of a rule file",
+		Media: "application/schema+json", Status: http.StatusOK, handle: s.schema}
+	deleteDraft := Operation{Method: http.MethodDelete, Path: "/drafts/:bundle", ID: "deleteDraft", Summary: "Delete a draft",
+		Params: []Param{authorParam}, Status: http.StatusNoContent, handle: s.deleteDraft}
+	return []Operation{
 		send(http.MethodPost, "/rules/check", "check", "Check the files of a bundle and compare them with what is in force", s.check),
 		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format),
 		schema,

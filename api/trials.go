@@ -12,8 +12,8 @@ import (
 )
 
 // trialOperations are about trials.
-func (s *Server) trialOperations() []operation {
-	return []operation{
+func (s *Server) trialOperations() []Operation {
+	return []Operation{
 		get("/trials", "trials", "Trials, newest first", s.trials, pageParams...),
 		get("/trials/names", "trialNames", "The trials in the rules in force",
 			func(*echo.Context) (model.TrialNames, error) { return s.control.Trials.Names(), nil }),

@@ -24,23 +24,23 @@ const (
 )
 
 // meshOperations show the mesh, now and over time.
-func (s *Server) meshOperations() []operation {
-	return []operation{
+func (s *Server) meshOperations() []Operation {
+	return []Operation{
 		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
-			param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
-			param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
-		{method: http.MethodGet, path: "/live", id: "live", summary: "The mesh every second, as Server-Sent Events named mesh",
-			out: model.Mesh{}, media: "text/event-stream", status: http.StatusOK, handle: s.live},
+			Param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
+			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
+		{Method: http.MethodGet, Path: "/live", ID: "live", Summary: "The mesh every second, as Server-Sent Events named mesh",
+			Out: model.Mesh{}, Media: "text/event-stream", Status: http.StatusOK, handle: s.live},
 		get("/timeline", "timeline", "The figures of a group of requests over time, with revisions and drills", s.timeline,
-			param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
-			param{"to", "integer", "seconds since 1970; now when absent"},
-			param{"step", "integer", "seconds of each point; chosen for about a hundred points when absent"},
-			param{"caller", "string", "calling service or gateway"},
-			param{"service", "string", "called service"},
-			param{"version", "string", "called version"},
-			param{"instance", "string", "called instance"},
-			param{"parent", "string", "service or gateway of the route"},
-			param{"route", "string", "with parent"}),
+			Param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
+			Param{"to", "integer", "seconds since 1970; now when absent"},
+			Param{"step", "integer", "seconds of each point; chosen for about a hundred points when absent"},
+			Param{"caller", "string", "calling service or gateway"},
+			Param{"service", "string", "called service"},
+			Param{"version", "string", "called version"},
+			Param{"instance", "string", "called instance"},
+			Param{"parent", "string", "service or gateway of the route"},
+			Param{"route", "string", "with parent"}),
 	}
 }
 

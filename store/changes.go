@@ -1,7 +1,6 @@
 package store
 
 import (
-	"errors"
 	"time"
 
 	"gorm.io/gorm"
@@ -77,7 +76,7 @@ func (c SaveDraft) write(tx *gorm.DB) error {
 	row := draftRow{Bundle: c.Bundle, By: c.By, Files: text, Base: c.Base, Version: c.Version, At: c.At.UTC()}
 	if c.Version == 1 {
 		err := tx.Create(&row).Error
-		if errors.Is(err, gorm.ErrDuplicatedKey) {
+		if isDuplicate(err) {
 			return ErrDraftChanged
 		}
 		return err

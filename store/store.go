@@ -17,6 +17,8 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+	driver "modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // ErrNotFound means that there is no such record.
@@ -46,7 +48,8 @@ func Open(dir string) (*Store, error) {
 }
 
 func (s *Store) open(path string) (err error) {
-	const common = "?_busy_timeout=5000&_foreign_keys=on"
+	// Times are text in UTC: SQLite compares them as text.
+	const common = "?_busy_timeout=5000&_foreign_keys=on&_time_format=sqlite&_timezone=UTC"
 	// synchronous=FULL: a write waits for the disk, so that what was answered with
 	// success survives a power failure.
 	if s.write, err = connect("file:" + path + common + "&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate"); err != nil {
@@ -68,7 +71,14 @@ func (s *Store) open(path string) (err error) {
 }
 
 func connect(dsn string) (*gorm.DB, error) {
-	return gorm.Open(sqlite.Open(dsn), &gorm.Config{Logger: logger.Discard, TranslateError: true})
+	return gorm.Open(sqlite.New(sqlite.Config{DriverName: "sqlite", DSN: dsn}), &gorm.Config{Logger: logger.Discard})
+}
+
+// isDuplicate tells whether a row was refused because its key is in use.
+func isDuplicate(err error) bool {
+	failure := (*driver.Error)(nil)
+	return errors.As(err, &failure) &&
+		(failure.Code() == sqlite3.SQLITE_CONSTRAINT_PRIMARYKEY || failure.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE)
 }
 
 // IsNew tells whether Open created the database.

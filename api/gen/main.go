@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"os"
 
-	"nightjar/api"
+	"nightjar/api/openapi"
 )
 
 func main() {
-	doc, err := api.OpenAPI()
+	doc, err := openapi.Document()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

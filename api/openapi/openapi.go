@@ -1,4 +1,6 @@
-package api
+// Package openapi makes the OpenAPI document of the API. It is a package of its own, so
+// that the program does not link what only the build needs.
+package openapi
 
 import (
 	"encoding/json"
@@ -11,31 +13,32 @@ import (
 	"github.com/swaggest/openapi-go"
 	"github.com/swaggest/openapi-go/openapi31"
 
+	"nightjar/api"
 	"nightjar/api/model"
 )
 
-// OpenAPI makes the OpenAPI 3.1 document from the operations and the types of their
+// Document makes the OpenAPI 3.1 document from the operations and the types of their
 // bodies.
-func OpenAPI() ([]byte, error) {
+func Document() ([]byte, error) {
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Nightjar").WithVersion("1")
 	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions,
 		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return t.Name() }),
 		jsonschema.InterceptNullability(onlyPointersAreNullable),
 		jsonschema.InterceptProp(describe))
-	for _, op := range (&Server{}).operations() {
-		oc, err := r.NewOperationContext(op.method, "/api/v1"+bracePath(op.path))
+	for _, op := range api.Operations() {
+		oc, err := r.NewOperationContext(op.Method, "/api/v1"+bracePath(op.Path))
 		if err != nil {
 			return nil, err
 		}
-		oc.SetID(op.id)
-		oc.SetSummary(op.summary)
-		oc.AddReqStructure(op.parameters())
-		if op.in != nil {
-			oc.AddReqStructure(op.in, openapi.WithContentType("application/json"))
+		oc.SetID(op.ID)
+		oc.SetSummary(op.Summary)
+		oc.AddReqStructure(parameters(&op))
+		if op.In != nil {
+			oc.AddReqStructure(op.In, openapi.WithContentType("application/json"))
 		}
-		oc.AddRespStructure(op.out, func(u *openapi.ContentUnit) {
-			u.HTTPStatus, u.ContentType, u.Description = op.status, op.media, http.StatusText(op.status)
+		oc.AddRespStructure(op.Out, func(u *openapi.ContentUnit) {
+			u.HTTPStatus, u.ContentType, u.Description = op.Status, op.Media, http.StatusText(op.Status)
 		})
 		oc.AddRespStructure(model.Problem{}, func(u *openapi.ContentUnit) {
 			u.IsDefault, u.ContentType, u.Description = true, "application/problem+json", "What happened, why, and what to do next"
@@ -60,7 +63,7 @@ func bracePath(path string) string {
 
 // parameters is a struct whose fields are the parameters of an operation, tagged as
 // the reflector reads them.
-func (op *operation) parameters() any {
+func parameters(op *api.Operation) any {
 	var fields []reflect.StructField
 	add := func(kind reflect.Type, in, name, doc string) {
 		tag := in + ":" + strconv.Quote(name)
@@ -70,20 +73,20 @@ func (op *operation) parameters() any {
 		fields = append(fields, reflect.StructField{Name: "P" + strconv.Itoa(len(fields)), Type: kind, Tag: reflect.StructTag(tag)})
 	}
 	text, whole := reflect.TypeFor[string](), reflect.TypeFor[int64]()
-	for part := range strings.SplitSeq(op.path, "/") {
+	for part := range strings.SplitSeq(op.Path, "/") {
 		if name, ok := strings.CutPrefix(part, ":"); ok {
 			add(text, "path", name, "")
 		}
 	}
-	for _, p := range op.params {
+	for _, p := range op.Params {
 		kind := text
-		if p.kind == "integer" {
+		if p.Kind == "integer" {
 			kind = whole
 		}
-		add(kind, "query", p.name, p.doc)
+		add(kind, "query", p.Name, p.Doc)
 	}
-	if op.ifMatch != "" {
-		add(text, "header", "If-Match", op.ifMatch)
+	if op.IfMatch != "" {
+		add(text, "header", "If-Match", op.IfMatch)
 	}
 	return reflect.New(reflect.StructOf(fields)).Elem().Interface()
 }

@@ -1,0 +1,3 @@
+module github.com/mattn/go-sqlite3
+
+go 1.26.0
