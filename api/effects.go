@@ -20,25 +20,60 @@ func (s *Server) effectOperations() []Operation {
 		{"window", "integer", "seconds on each side, at most; 300 when absent"},
 		{"settle", "integer", "seconds left out after the change; 5 when absent"},
 	}
-	forecastReport := page(http.MethodPost, "/forecasts/report", "forecastReport", "The same as one HTML page with charts", s.forecastReport)
+	forecastReport := page(
+		http.MethodPost,
+		"/forecasts/report",
+		"forecastReport",
+		"The same as one HTML page with charts",
+		s.forecastReport,
+	)
 	forecastReport.In = model.ForecastRequest{}
-	effectReport := page(http.MethodGet, "/effect/report", "effectReport", "The same as one HTML page with charts", s.effectReport)
+	effectReport := page(
+		http.MethodGet,
+		"/effect/report",
+		"effectReport",
+		"The same as one HTML page with charts",
+		s.effectReport,
+	)
 	effectReport.Params = params
 	return []Operation{
-		get("/effects", "effects", "What each revision did to the success of requests, newest first", s.effects, pageParams...),
-		get("/effect", "effect", "What a change did: every caller, service, route, version and link before and after", s.effect, params...),
+		get(
+			"/effects",
+			"effects",
+			"What each revision did to the success of requests, newest first",
+			s.effects,
+			pageParams...),
+		get(
+			"/effect",
+			"effect",
+			"What a change did: every caller, service, route, version and link before and after",
+			s.effect,
+			params...),
 		effectReport,
-		send(http.MethodPost, "/forecasts", "forecast", "Compute what would happen to requests under the rules in force and under a draft",
+		send(
+			http.MethodPost,
+			"/forecasts",
+			"forecast",
+			"Compute what would happen to requests under the rules in force and under a draft",
 			func(c *echo.Context, in model.ForecastRequest) (model.Forecast, error) {
 				return s.control.Forecasts.Forecast(c.Request().Context(), in)
-			}),
+			},
+		),
 		forecastReport,
 	}
 }
 
 // page is an operation that answers an HTML page.
 func page(method, path, id, summary string, handle echo.HandlerFunc) Operation {
-	return Operation{Method: method, Path: path, ID: id, Summary: summary, Media: "text/html", Status: http.StatusOK, handle: handle}
+	return Operation{
+		Method:  method,
+		Path:    path,
+		ID:      id,
+		Summary: summary,
+		Media:   "text/html",
+		Status:  http.StatusOK,
+		handle:  handle,
+	}
 }
 
 // html writes the page of a report.
@@ -47,7 +82,9 @@ func html(c *echo.Context, write func(io.Writer) error) error {
 	if err := write(&b); err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
+	c.Response().
+		Header().
+		Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
 	return c.HTMLBlob(http.StatusOK, b.Bytes())
 }
 
@@ -80,7 +117,11 @@ func (s *Server) effect(c *echo.Context) (model.Effect, error) {
 		p.into(n)
 	}
 	if q.Revision > 0 && q.At > 0 {
-		return model.Effect{}, failed(http.StatusBadRequest, "query", "revision and at cannot be combined: name one of them")
+		return model.Effect{}, failed(
+			http.StatusBadRequest,
+			"query",
+			"revision and at cannot be combined: name one of them",
+		)
 	}
 	return s.control.Effects.Effect(c.Request().Context(), q)
 }

@@ -11,27 +11,53 @@ import (
 // fleetOperations are about proxies, the activity log, drills and stand-ins.
 func (s *Server) fleetOperations() []Operation {
 	return []Operation{
-		get("/fleet", "fleet", "The proxies", func(*echo.Context) (model.Fleet, error) { return s.control.Fleet.List(), nil }),
-		send(http.MethodPost, "/fleet/adopt", "adopt", "Tell proxies to follow this mesh, whatever mesh they followed before", s.adopt),
+		get(
+			"/fleet",
+			"fleet",
+			"The proxies",
+			func(*echo.Context) (model.Fleet, error) { return s.control.Fleet.List(), nil },
+		),
+		send(
+			http.MethodPost,
+			"/fleet/adopt",
+			"adopt",
+			"Tell proxies to follow this mesh, whatever mesh they followed before",
+			s.adopt,
+		),
 		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
 			append([]Param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
-		create("/drills", "startDrill", "Start a drill: failures that are injected for a limited time, and end by themselves in every proxy",
+		create(
+			"/drills",
+			"startDrill",
+			"Start a drill: failures that are injected for a limited time, and end by themselves in every proxy",
 			func(c *echo.Context, in model.DrillRequest) (model.Drill, error) {
 				return s.control.Drills.Start(c.Request().Context(), in)
-			}),
-		remove("/drills/:drill", "stopDrill", "Stop a drill before its time", func(c *echo.Context) (model.Drill, error) {
-			return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"), c.QueryParam("by"))
-		}, byParam),
+			},
+		),
+		remove(
+			"/drills/:drill",
+			"stopDrill",
+			"Stop a drill before its time",
+			func(c *echo.Context) (model.Drill, error) {
+				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"), c.QueryParam("by"))
+			},
+			byParam,
+		),
 		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
 			func(*echo.Context) (model.StandInList, error) {
 				return model.StandInList{StandIns: s.standIns().List()}, nil
 			}),
-		send(http.MethodPut, "/standins/:standin", "changeStandIn", "Change how stand-ins behave: an instance, or all of SERVICE~VERSION",
+		send(
+			http.MethodPut,
+			"/standins/:standin",
+			"changeStandIn",
+			"Change how stand-ins behave: an instance, or all of SERVICE~VERSION",
 			func(c *echo.Context, in model.StandInChange) (model.StandInList, error) {
 				list, err := s.standIns().Change(c.Param("standin"), in)
 				return model.StandInList{StandIns: list}, err
-			}),
+			},
+		),
 	}
 }
 

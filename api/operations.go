@@ -48,14 +48,23 @@ const revisionMatch = "number of a revision in quotes; 412 when another one is i
 // get is an operation that reads.
 func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...Param) Operation {
 	var out Out
-	return Operation{Method: http.MethodGet, Path: path, ID: id, Summary: summary, Params: params, Out: out, Media: "application/json",
-		Status: http.StatusOK, handle: func(c *echo.Context) error {
+	return Operation{
+		Method:  http.MethodGet,
+		Path:    path,
+		ID:      id,
+		Summary: summary,
+		Params:  params,
+		Out:     out,
+		Media:   "application/json",
+		Status:  http.StatusOK,
+		handle: func(c *echo.Context) error {
 			v, err := do(c)
 			if err != nil {
 				return err
 			}
 			return c.JSON(http.StatusOK, v)
-		}}
+		},
+	}
 }
 
 // remove is an operation that ends or deletes something and answers what is left of
@@ -70,7 +79,16 @@ func remove[Out any](path, id, summary string, do func(c *echo.Context) (Out, er
 func send[In, Out any](method, path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
 	var in In
 	var out Out
-	op := Operation{Method: method, Path: path, ID: id, Summary: summary, In: in, Out: out, Media: "application/json", Status: http.StatusOK}
+	op := Operation{
+		Method:  method,
+		Path:    path,
+		ID:      id,
+		Summary: summary,
+		In:      in,
+		Out:     out,
+		Media:   "application/json",
+		Status:  http.StatusOK,
+	}
 	op.handle = func(c *echo.Context) error {
 		var in In
 		if err := body(c, &in); err != nil {
@@ -89,8 +107,16 @@ func send[In, Out any](method, path, id, summary string, do func(c *echo.Context
 func create[In, Out any](path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
 	var in In
 	var out Out
-	return Operation{Method: http.MethodPost, Path: path, ID: id, Summary: summary, In: in, Out: out, Media: "application/json",
-		Status: http.StatusCreated, handle: func(c *echo.Context) error {
+	return Operation{
+		Method:  http.MethodPost,
+		Path:    path,
+		ID:      id,
+		Summary: summary,
+		In:      in,
+		Out:     out,
+		Media:   "application/json",
+		Status:  http.StatusCreated,
+		handle: func(c *echo.Context) error {
 			var in In
 			if err := body(c, &in); err != nil {
 				return err
@@ -100,7 +126,8 @@ func create[In, Out any](path, id, summary string, do func(c *echo.Context, in I
 				return err
 			}
 			return c.JSON(http.StatusCreated, v)
-		}}
+		},
+	}
 }
 
 // matching is the operation with an If-Match.
@@ -126,8 +153,12 @@ func body(c *echo.Context, into any) error {
 		if f := asProblem(err); f.Code == "too-large" {
 			return f
 		}
-		return failed(http.StatusBadRequest, "body", "the body is not the JSON of this call: %s. See /api/v1/openapi.json",
-			strings.TrimPrefix(err.Error(), "json: "))
+		return failed(
+			http.StatusBadRequest,
+			"body",
+			"the body is not the JSON of this call: %s. See /api/v1/openapi.json",
+			strings.TrimPrefix(err.Error(), "json: "),
+		)
 	}
 	return nil
 }
@@ -140,7 +171,15 @@ func number(c *echo.Context, name string, absent, low, high int) (int, error) {
 	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < low || n > high {
-		return 0, failed(http.StatusBadRequest, "query", "%s must be a number from %d to %d, not %q", name, low, high, text)
+		return 0, failed(
+			http.StatusBadRequest,
+			"query",
+			"%s must be a number from %d to %d, not %q",
+			name,
+			low,
+			high,
+			text,
+		)
 	}
 	return n, nil
 }

@@ -61,7 +61,13 @@ func (s *Server) register(c *echo.Context) error {
 		return err
 	}
 	if r.ID != c.Param("id") {
-		return failed(http.StatusBadRequest, "path", "the path names proxy %s, the body %s: they must be the same", c.Param("id"), r.ID)
+		return failed(
+			http.StatusBadRequest,
+			"path",
+			"the path names proxy %s, the body %s: they must be the same",
+			c.Param("id"),
+			r.ID,
+		)
 	}
 	lease, err := s.control.Fleet.Register(r)
 	if err != nil {

@@ -11,21 +11,35 @@ import (
 // releaseOperations are about releases and the events that receivers get.
 func (s *Server) releaseOperations() []Operation {
 	return []Operation{
-		get("/releases", "releases", "Releases, newest first, and those that the rules in force declare", s.releases, pageParams...),
+		get(
+			"/releases",
+			"releases",
+			"Releases, newest first, and those that the rules in force declare",
+			s.releases,
+			pageParams...),
 		get("/releases/key", "signingKey", "The public key by which receivers check the signatures of events (Ed25519)",
 			func(*echo.Context) (model.SigningKey, error) { return s.control.Outbox.SigningKey() }),
 		create("/releases", "startRelease", "Start a release that the rules in force declare",
 			func(c *echo.Context, in model.StartReleaseRequest) (model.Release, error) {
 				return s.control.Releases.Start(c.Request().Context(), in)
 			}),
-		get("/releases/:release", "release", "A release by its name (its newest run) or number, with judgements, events and notifications",
+		get(
+			"/releases/:release",
+			"release",
+			"A release by its name (its newest run) or number, with judgements, events and notifications",
 			func(c *echo.Context) (model.Release, error) {
 				return s.control.Releases.Get(c.Request().Context(), c.Param("release"))
-			}),
-		send(http.MethodPost, "/releases/:release/:act", "actOnRelease", "Hold, resume, skip a step of, withdraw or finish a release",
+			},
+		),
+		send(
+			http.MethodPost,
+			"/releases/:release/:act",
+			"actOnRelease",
+			"Hold, resume, skip a step of, withdraw or finish a release",
 			func(c *echo.Context, in model.ReleaseAction) (model.Release, error) {
 				return s.control.Releases.Act(c.Request().Context(), c.Param("release"), c.Param("act"), in)
-			}),
+			},
+		),
 	}
 }
 

@@ -40,30 +40,70 @@ var filterParams = []Param{
 func (s *Server) requestOperations() []Operation {
 	noHeader := slices.DeleteFunc(slices.Clone(filterParams), func(p Param) bool { return p.Name == "header" })
 	return []Operation{
-		{Method: http.MethodGet, Path: "/requests", ID: "requests", Summary: "Requests as they end, as lines of JSON, until the client leaves",
-			Params: filterParams, Out: model.FeedLine{}, Media: "application/x-ndjson", Status: http.StatusOK, handle: s.requests},
-		get("/requests/failures", "failures", "Some of the latest requests that did not succeed, newest first", s.failures,
-			append(noHeader, Param{"before", "integer", "only requests before this time, in seconds since 1970"}, limitParam)...),
-		get("/traces", "traces", "Traces of the last hour, newest first", s.traces,
+		{
+			Method:  http.MethodGet,
+			Path:    "/requests",
+			ID:      "requests",
+			Summary: "Requests as they end, as lines of JSON, until the client leaves",
+			Params:  filterParams,
+			Out:     model.FeedLine{},
+			Media:   "application/x-ndjson",
+			Status:  http.StatusOK,
+			handle:  s.requests,
+		},
+		get(
+			"/requests/failures",
+			"failures",
+			"Some of the latest requests that did not succeed, newest first",
+			s.failures,
+			append(
+				noHeader,
+				Param{"before", "integer", "only requests before this time, in seconds since 1970"},
+				limitParam,
+			)...),
+		get(
+			"/traces",
+			"traces",
+			"Traces of the last hour, newest first",
+			s.traces,
 			Param{"service", "string", "service that took part"},
-			Param{"outcome", "string", "of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too"},
+			Param{
+				"outcome",
+				"string",
+				"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too",
+			},
 			Param{"path", "string", "prefix of the first request's path"},
-			Param{"slowerThanMS", "integer", "took longer than so many milliseconds"}, limitParam),
+			Param{"slowerThanMS", "integer", "took longer than so many milliseconds"},
+			limitParam,
+		),
 		get("/traces/:trace", "trace", "One trace, by the beginning of its id", s.trace),
 		send(http.MethodPost, "/explain", "explain", "Which routes a request takes, and why not others",
 			func(_ *echo.Context, in model.RequestSpec) (model.Explanation, error) {
 				return s.control.Calls.Explain(in)
 			}),
-		{Method: http.MethodPost, Path: "/calls", ID: "call", Summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final",
-			In: model.CallRequest{}, Out: model.CallResult{}, Media: "application/x-ndjson", Status: http.StatusOK, handle: s.call},
+		{
+			Method:  http.MethodPost,
+			Path:    "/calls",
+			ID:      "call",
+			Summary: "Send a request through the mesh a number of times; answers lines of JSON, the last one final",
+			In:      model.CallRequest{},
+			Out:     model.CallResult{},
+			Media:   "application/x-ndjson",
+			Status:  http.StatusOK,
+			handle:  s.call,
+		},
 	}
 }
 
 // filterOf reads a filter of requests.
 func filterOf(c *echo.Context) (wire.Filter, error) {
 	q := model.RequestFilter{From: c.QueryParam("from"), To: c.QueryParam("to"), Version: c.QueryParam("version"),
-		Instance: c.QueryParam("instance"), Route: c.QueryParam("route"), Method: c.QueryParam("method"), Path: c.QueryParam("path"),
-		Status: c.QueryParam("status"), Reason: c.QueryParam("reason"), Outcome: c.QueryParam("outcome"), Header: c.QueryParam("header"),
+		Instance: c.QueryParam(
+			"instance",
+		), Route: c.QueryParam("route"), Method: c.QueryParam("method"), Path: c.QueryParam("path"),
+		Status: c.QueryParam(
+			"status",
+		), Reason: c.QueryParam("reason"), Outcome: c.QueryParam("outcome"), Header: c.QueryParam("header"),
 		Request: c.QueryParam("request")}
 	attempts, err := number(c, "attempts", 0, 0, 1000)
 	if err != nil {
@@ -139,7 +179,11 @@ func (s *Server) failures(c *echo.Context) (model.RecentFailures, error) {
 		return out, failed(http.StatusUnprocessableEntity, "invalid", "%s", err.Error())
 	}
 	if filter.Header != "" {
-		return out, failed(http.StatusUnprocessableEntity, "invalid", "header: headers are not remembered: leave it out, or watch requests as they end")
+		return out, failed(
+			http.StatusUnprocessableEntity,
+			"invalid",
+			"header: headers are not remembered: leave it out, or watch requests as they end",
+		)
 	}
 	at, err := number(c, "before", 0, 0, 1<<40)
 	if err != nil {
@@ -162,16 +206,23 @@ func (s *Server) traces(c *echo.Context) (model.TraceList, error) {
 	if err != nil {
 		return model.TraceList{}, err
 	}
-	list, lost := s.control.Traces.List(traces.Filter{Service: c.QueryParam("service"), Outcome: c.QueryParam("outcome"),
-		Path: c.QueryParam("path"), Slower: time.Duration(slower) * time.Millisecond}, limit)
+	list, lost := s.control.Traces.List(
+		traces.Filter{Service: c.QueryParam("service"), Outcome: c.QueryParam("outcome"),
+			Path: c.QueryParam("path"), Slower: time.Duration(slower) * time.Millisecond},
+		limit,
+	)
 	return model.TraceList{Traces: from.TraceSummaries(list), Share: s.control.Fleet.Traced(), Lost: lost}, nil
 }
 
 func (s *Server) trace(c *echo.Context) (model.Trace, error) {
 	t, ok := s.control.Traces.Get(c.Param("trace"))
 	if !ok {
-		return model.Trace{}, failed(http.StatusNotFound, "not-found",
-			"no trace, or more than one, has an id that begins with %s: \"nightjar traces\" lists those of the last hour", c.Param("trace"))
+		return model.Trace{}, failed(
+			http.StatusNotFound,
+			"not-found",
+			"no trace, or more than one, has an id that begins with %s: \"nightjar traces\" lists those of the last hour",
+			c.Param("trace"),
+		)
 	}
 	return from.Trace(t), nil
 }

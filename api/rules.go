@@ -17,12 +17,32 @@ import (
 // ruleOperations are about rules, drafts and revisions.
 func (s *Server) ruleOperations() []Operation {
 	authorParam := Param{"by", "string", "whose draft it is"}
-	schema := Operation{Method: http.MethodGet, Path: "/rules/schema", ID: "schema", Summary: "The JSON Schema of a rule file",
-		Media: "application/schema+json", Status: http.StatusOK, handle: s.schema}
-	deleteDraft := Operation{Method: http.MethodDelete, Path: "/drafts/:bundle", ID: "deleteDraft", Summary: "Delete a draft",
-		Params: []Param{authorParam}, Status: http.StatusNoContent, handle: s.deleteDraft}
+	schema := Operation{
+		Method:  http.MethodGet,
+		Path:    "/rules/schema",
+		ID:      "schema",
+		Summary: "The JSON Schema of a rule file",
+		Media:   "application/schema+json",
+		Status:  http.StatusOK,
+		handle:  s.schema,
+	}
+	deleteDraft := Operation{
+		Method:  http.MethodDelete,
+		Path:    "/drafts/:bundle",
+		ID:      "deleteDraft",
+		Summary: "Delete a draft",
+		Params:  []Param{authorParam},
+		Status:  http.StatusNoContent,
+		handle:  s.deleteDraft,
+	}
 	return []Operation{
-		send(http.MethodPost, "/rules/check", "check", "Check the files of a bundle and compare them with what is in force", s.check),
+		send(
+			http.MethodPost,
+			"/rules/check",
+			"check",
+			"Check the files of a bundle and compare them with what is in force",
+			s.check,
+		),
 		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format),
 		schema,
 		get("/drafts", "drafts", "Who is editing which bundle", s.drafts),
@@ -30,16 +50,30 @@ func (s *Server) ruleOperations() []Operation {
 		send(http.MethodPut, "/drafts/:bundle", "saveDraft", "Save the files that somebody is editing", s.saveDraft).
 			matching("version of the draft in quotes, 0 when there is none yet; 412 when it has another version"),
 		deleteDraft,
-		get("/services/:service/effective", "effective", "What holds for a service after policies and defaults, each value with its origin",
+		get(
+			"/services/:service/effective",
+			"effective",
+			"What holds for a service after policies and defaults, each value with its origin",
 			func(c *echo.Context) (model.EffectiveSettings, error) {
 				return s.control.Views.Effective(c.Param("service"))
-			}),
+			},
+		),
 		get("/revisions", "revisions", "Published revisions, newest first", s.revisions, pageParams...),
-		create("/revisions", "publish", "Publish the files of a bundle as a new revision, and wait until the proxies have it in force", s.publish).
+		create(
+			"/revisions",
+			"publish",
+			"Publish the files of a bundle as a new revision, and wait until the proxies have it in force",
+			s.publish,
+		).
 			matching(revisionMatch),
 		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision),
 		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore),
-		create("/services/:service/split", "split", "Change the weights of one route, as a new revision", s.split).matching(revisionMatch),
+		create(
+			"/services/:service/split",
+			"split",
+			"Change the weights of one route, as a new revision",
+			s.split,
+		).matching(revisionMatch),
 	}
 }
 
@@ -87,8 +121,11 @@ func (s *Server) saveDraft(c *echo.Context, in model.DraftRequest) (model.Draft,
 	}
 	d, err := s.control.Revisions.SaveDraft(c.Request().Context(), c.Param("bundle"), in, *expect)
 	if errors.Is(err, store.ErrDraftChanged) {
-		return d, failed(http.StatusPreconditionFailed, "draft-changed",
-			"cannot save the draft: it was changed elsewhere meanwhile. Read it again, or save yours under another name.")
+		return d, failed(
+			http.StatusPreconditionFailed,
+			"draft-changed",
+			"cannot save the draft: it was changed elsewhere meanwhile. Read it again, or save yours under another name.",
+		)
 	}
 	return d, err
 }
@@ -115,8 +152,13 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 	if err != nil {
 		return model.Published{}, err
 	}
-	return s.control.Revisions.Publish(c.Request().Context(), revisions.Publication{Bundle: cmp.Or(in.Bundle, model.MainBundle),
-		Files: from.ToFiles(in.Files), Author: in.Author, Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)})
+	return s.control.Revisions.Publish(
+		c.Request().Context(),
+		revisions.Publication{Bundle: cmp.Or(in.Bundle, model.MainBundle),
+			Files: from.ToFiles(
+				in.Files,
+			), Author: in.Author, Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)},
+	)
 }
 
 func (s *Server) revision(c *echo.Context) (model.Revision, error) {

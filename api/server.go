@@ -105,7 +105,11 @@ func (s *Server) ServeProxies(ctx context.Context, l net.Listener, token string,
 		return func(c *echo.Context) error {
 			r := c.Request()
 			if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+token)) != 1 {
-				return failed(http.StatusUnauthorized, "token", "this is not the token of the proxies: start the proxy with --token-file and a copy of the service's file")
+				return failed(
+					http.StatusUnauthorized,
+					"token",
+					"this is not the token of the proxies: start the proxy with --token-file and a copy of the service's file",
+				)
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
 			return next(c)
@@ -124,8 +128,14 @@ func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration)
 func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drain time.Duration) error {
 	base, end := context.WithCancel(context.Background())
 	defer end()
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	srv := &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		BaseContext:       func(net.Listener) context.Context { return base },
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- srv.Serve(l) }()
 	select {
@@ -149,17 +159,29 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		r, h := c.Request(), c.Response().Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+		)
 		host := r.Host
 		if name, _, err := net.SplitHostPort(host); err == nil {
 			host = name
 		}
 		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-			return failed(http.StatusMisdirectedRequest, "wrong-host", "this service answers for 127.0.0.1 and localhost, not for %s", r.Host)
+			return failed(
+				http.StatusMisdirectedRequest,
+				"wrong-host",
+				"this service answers for 127.0.0.1 and localhost, not for %s",
+				r.Host,
+			)
 		}
 		if err := s.origins.Check(r); err != nil {
-			return failed(http.StatusForbidden, "wrong-origin", "a page of %s may not change anything here: use the console of this service",
-				cmp.Or(r.Header.Get("Origin"), "another site"))
+			return failed(
+				http.StatusForbidden,
+				"wrong-origin",
+				"a page of %s may not change anything here: use the console of this service",
+				cmp.Or(r.Header.Get("Origin"), "another site"),
+			)
 		}
 		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
 		return next(c)
@@ -172,7 +194,15 @@ type failure struct{ model.Problem }
 func (f *failure) Error() string { return f.Detail }
 
 func failed(status int, code, format string, args ...any) *failure {
-	return &failure{model.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Code: code, Detail: fmt.Sprintf(format, args...)}}
+	return &failure{
+		model.Problem{
+			Type:   "about:blank",
+			Title:  http.StatusText(status),
+			Status: status,
+			Code:   code,
+			Detail: fmt.Sprintf(format, args...),
+		},
+	}
 }
 
 // asProblem turns any error of a handler into its answer.
@@ -213,9 +243,19 @@ func asProblem(err error) *failure {
 	case errors.As(err, &unknown):
 		return answer(http.StatusNotFound, "not-registered")
 	case errors.As(err, &large):
-		return failed(http.StatusRequestEntityTooLarge, "too-large", "the body has more than %d bytes: send less", large.Limit)
+		return failed(
+			http.StatusRequestEntityTooLarge,
+			"too-large",
+			"the body has more than %d bytes: send less",
+			large.Limit,
+		)
 	case errors.As(err, &status) && status.StatusCode() < 500:
-		return failed(status.StatusCode(), "request", "%s: see /api/v1/openapi.json", http.StatusText(status.StatusCode()))
+		return failed(
+			status.StatusCode(),
+			"request",
+			"%s: see /api/v1/openapi.json",
+			http.StatusText(status.StatusCode()),
+		)
 	}
 	return answer(http.StatusInternalServerError, "internal")
 }
@@ -238,7 +278,12 @@ func (s *Server) fail(c *echo.Context, err error) {
 func (s *Server) stream() (end func(), err error) {
 	if s.streams.Add(1) > maxStreams {
 		s.streams.Add(-1)
-		return nil, failed(http.StatusServiceUnavailable, "too-many-streams", "%d streams are open: close some", maxStreams)
+		return nil, failed(
+			http.StatusServiceUnavailable,
+			"too-many-streams",
+			"%d streams are open: close some",
+			maxStreams,
+		)
 	}
 	return func() { s.streams.Add(-1) }, nil
 }

@@ -17,14 +17,35 @@ func (s *Server) trialOperations() []Operation {
 		get("/trials", "trials", "Trials, newest first", s.trials, pageParams...),
 		get("/trials/names", "trialNames", "The trials in the rules in force",
 			func(*echo.Context) (model.TrialNames, error) { return s.control.Trials.Names(), nil }),
-		create("/trials", "startTrial", "Start a trial, with the rules in force or with a draft that only its requests follow",
+		create(
+			"/trials",
+			"startTrial",
+			"Start a trial, with the rules in force or with a draft that only its requests follow",
 			func(c *echo.Context, in model.TrialRequest) (model.Trial, error) {
 				return s.control.Trials.Start(c.Request().Context(), in)
-			}),
+			},
+		),
 		get("/trials/:trial", "trial", "A trial as it is now; 0 is the newest", s.trial),
-		remove("/trials/:trial", "stopTrial", "Stop a trial before its time; what it measured is kept", s.stopTrial, byParam),
-		page(http.MethodGet, "/trials/:trial/report", "trialReport", "A trial as one HTML page with charts", s.trialReport),
-		get("/trials/:trial/against/:other", "compareTrials", "What changed from one trial to another, as an effect", s.compareTrials),
+		remove(
+			"/trials/:trial",
+			"stopTrial",
+			"Stop a trial before its time; what it measured is kept",
+			s.stopTrial,
+			byParam,
+		),
+		page(
+			http.MethodGet,
+			"/trials/:trial/report",
+			"trialReport",
+			"A trial as one HTML page with charts",
+			s.trialReport,
+		),
+		get(
+			"/trials/:trial/against/:other",
+			"compareTrials",
+			"What changed from one trial to another, as an effect",
+			s.compareTrials,
+		),
 	}
 }
 

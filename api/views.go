@@ -29,9 +29,21 @@ func (s *Server) meshOperations() []Operation {
 		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
 			Param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
 			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
-		{Method: http.MethodGet, Path: "/live", ID: "live", Summary: "The mesh every second, as Server-Sent Events named mesh",
-			Out: model.Mesh{}, Media: "text/event-stream", Status: http.StatusOK, handle: s.live},
-		get("/timeline", "timeline", "The figures of a group of requests over time, with revisions and drills", s.timeline,
+		{
+			Method:  http.MethodGet,
+			Path:    "/live",
+			ID:      "live",
+			Summary: "The mesh every second, as Server-Sent Events named mesh",
+			Out:     model.Mesh{},
+			Media:   "text/event-stream",
+			Status:  http.StatusOK,
+			handle:  s.live,
+		},
+		get(
+			"/timeline",
+			"timeline",
+			"The figures of a group of requests over time, with revisions and drills",
+			s.timeline,
 			Param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
 			Param{"to", "integer", "seconds since 1970; now when absent"},
 			Param{"step", "integer", "seconds of each point; chosen for about a hundred points when absent"},
@@ -40,7 +52,8 @@ func (s *Server) meshOperations() []Operation {
 			Param{"version", "string", "called version"},
 			Param{"instance", "string", "called instance"},
 			Param{"parent", "string", "service or gateway of the route"},
-			Param{"route", "string", "with parent"}),
+			Param{"route", "string", "with parent"},
+		),
 	}
 }
 
@@ -114,8 +127,14 @@ func (s *Server) live(c *echo.Context) error {
 }
 
 func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
-	q := model.TimelineQuery{Caller: c.QueryParam("caller"), Service: c.QueryParam("service"), Version: c.QueryParam("version"),
-		Instance: c.QueryParam("instance"), Parent: c.QueryParam("parent"), Route: c.QueryParam("route")}
+	q := model.TimelineQuery{
+		Caller:   c.QueryParam("caller"),
+		Service:  c.QueryParam("service"),
+		Version:  c.QueryParam("version"),
+		Instance: c.QueryParam("instance"),
+		Parent:   c.QueryParam("parent"),
+		Route:    c.QueryParam("route"),
+	}
 	for name, to := range map[string]*int64{"from": &q.From, "to": &q.To, "step": &q.Step} {
 		n, err := number(c, name, 0, 0, 1<<40)
 		if err != nil {
@@ -132,7 +151,9 @@ func (s *Server) metrics() http.Handler {
 		return metrics.Value{Name: name, Help: help, Counter: isCounter, Read: read}
 	}
 	c := s.control
-	return metrics.Handler(c.Figures.Totals(), c.Program,
+	return metrics.Handler(
+		c.Figures.Totals(),
+		c.Program,
 		value("nightjar_revision", "Number of the revision in force.", false,
 			func() float64 { return float64(c.Revisions.Current().Revision.Number) }),
 		value("nightjar_proxies_connected", "Proxies that hold a stream of snapshots.", false, func() float64 {
@@ -148,10 +169,15 @@ func (s *Server) metrics() http.Handler {
 			n, _ := c.Figures.State()
 			return float64(n)
 		}),
-		value("nightjar_unnamed_requests_total", "Requests counted without names because there were too many names.", true, func() float64 {
-			_, n := c.Figures.State()
-			return float64(n)
-		}),
+		value(
+			"nightjar_unnamed_requests_total",
+			"Requests counted without names because there were too many names.",
+			true,
+			func() float64 {
+				_, n := c.Figures.State()
+				return float64(n)
+			},
+		),
 		value("nightjar_spans_exported_total", "Spans that were exported.", true, func() float64 {
 			n, _ := c.Traces.Exporter.State()
 			return float64(n)
@@ -159,5 +185,6 @@ func (s *Server) metrics() http.Handler {
 		value("nightjar_spans_dropped_total", "Spans that could not be exported.", true, func() float64 {
 			_, n := c.Traces.Exporter.State()
 			return float64(n)
-		}))
+		}),
+	)
 }

@@ -41,7 +41,10 @@ func (a *app) activity() *cobra.Command {
 					if e.Version != "" {
 						what += "/" + e.Version
 					}
-					rows = append(rows, []string{e.At.Local().Format(time.DateTime), e.Who, e.Kind, cmp.Or(e.Instance, what), e.Detail})
+					rows = append(
+						rows,
+						[]string{e.At.Local().Format(time.DateTime), e.Who, e.Kind, cmp.Or(e.Instance, what), e.Detail},
+					)
 				}
 				s.Table([]string{"TIME", "WHO", "EVENT", "TARGET", "DETAIL"}, rows)
 			})
@@ -49,8 +52,11 @@ func (a *app) activity() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&service, "service", "", "only what concerns this service")
 	cmd.Flags().IntVar(&limit, "limit", 30, "how many, at most 200")
-	cmd.RegisterFlagCompletionFunc("service", func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-		return a.serviceNames(cmd, nil, word)
-	})
+	cmd.RegisterFlagCompletionFunc(
+		"service",
+		func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+			return a.serviceNames(cmd, nil, word)
+		},
+	)
 	return cmd
 }

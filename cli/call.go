@@ -97,14 +97,27 @@ func callSheet(s *out.Sheet, t model.CallResult) {
 		s.Table([]string{"VERSION", "RESPONSES>", "SHARE>", "95% INTERVAL", "EXPECTED>", "VERDICT"}, rows)
 		s.Line("")
 	}
-	s.Line("Success    %s (%s to %s), %d of %d", out.Percent(t.Success), out.Percent(t.Low), out.Percent(t.High), t.Done-t.Failed, t.Done)
+	s.Line(
+		"Success    %s (%s to %s), %d of %d",
+		out.Percent(t.Success),
+		out.Percent(t.Low),
+		out.Percent(t.High),
+		t.Done-t.Failed,
+		t.Done,
+	)
 	s.Line("Status     %s", counts(t.Status))
 	if len(t.Reasons) > 0 {
 		s.Line("Reasons    %s", counts(t.Reasons))
 	}
 	s.Line("Routes     %s", counts(t.Routes))
 	s.Line("Instances  %s", counts(t.Instances))
-	s.Line("Latency    p50 %s, p95 %s, p99 %s; %.1f s in total", out.Millis(t.P50MS), out.Millis(t.P95MS), out.Millis(t.P99MS), t.Seconds)
+	s.Line(
+		"Latency    p50 %s, p95 %s, p99 %s; %.1f s in total",
+		out.Millis(t.P50MS),
+		out.Millis(t.P95MS),
+		out.Millis(t.P99MS),
+		t.Seconds,
+	)
 	if len(t.Revisions) > 1 {
 		s.Line("Revisions  %s: the rules changed meanwhile", counts(t.Revisions))
 	}
@@ -119,7 +132,10 @@ func callSheet(s *out.Sheet, t model.CallResult) {
 
 // counts writes names with their numbers, largest first.
 func counts(m map[string]int) string {
-	keys := slices.SortedFunc(maps.Keys(m), func(a, b string) int { return cmp.Or(cmp.Compare(m[b], m[a]), cmp.Compare(a, b)) })
+	keys := slices.SortedFunc(
+		maps.Keys(m),
+		func(a, b string) int { return cmp.Or(cmp.Compare(m[b], m[a]), cmp.Compare(a, b)) },
+	)
 	var parts []string
 	for _, k := range keys {
 		name := k

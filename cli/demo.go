@@ -44,11 +44,29 @@ ports. Records are kept in a temporary directory unless --data names another one
 			}
 			log := slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelError}))
 			const drain = 500 * time.Millisecond // shutdown takes little more than twice that
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Data: data, Program: a.program, Traced: share, OTLP: otlp, Log: log, Drain: drain})
+			s, err := service.Open(
+				cmd.Context(),
+				service.Config{
+					Addr:    addr,
+					Data:    data,
+					Program: a.program,
+					Traced:  share,
+					OTLP:    otlp,
+					Log:     log,
+					Drain:   drain,
+				},
+			)
 			if err != nil {
 				return err
 			}
-			mesh := standin.Mesh{Server: s.URL(), Gateway: gateway, Outside: outside, Program: a.program, Log: log, Drain: drain}
+			mesh := standin.Mesh{
+				Server:  s.URL(),
+				Gateway: gateway,
+				Outside: outside,
+				Program: a.program,
+				Log:     log,
+				Drain:   drain,
+			}
 			return s.Run(cmd.Context(), func(ctx context.Context) error {
 				return mesh.Run(ctx, s, func(ctx context.Context) {
 					if !quiet {

@@ -65,9 +65,12 @@ slow instance. With --down, whole instances get no requests.`,
 	f.BoolVar(&q.Down, "down", false, "the instances get no requests")
 	f.StringVar(&q.When, "when", "", "only requests that match this condition of the rule language")
 	f.StringVar(&q.For, "for", "30s", "how long, from 1s to 1h")
-	cmd.RegisterFlagCompletionFunc("service", func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-		return a.serviceNames(cmd, nil, word)
-	})
+	cmd.RegisterFlagCompletionFunc(
+		"service",
+		func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+			return a.serviceNames(cmd, nil, word)
+		},
+	)
 	return cmd
 }
 
@@ -142,7 +145,19 @@ func drillSheet(s *out.Sheet, list []model.Drill) {
 		case d.Stopped != nil:
 			state = "stopped"
 		}
-		rows = append(rows, []string{d.ID, state, d.Target, d.What, cmp.Or(d.When, "all requests"), d.By, d.Began.Local().Format(time.DateTime), d.Ends.Sub(d.Began).String()})
+		rows = append(
+			rows,
+			[]string{
+				d.ID,
+				state,
+				d.Target,
+				d.What,
+				cmp.Or(d.When, "all requests"),
+				d.By,
+				d.Began.Local().Format(time.DateTime),
+				d.Ends.Sub(d.Began).String(),
+			},
+		)
 	}
 	s.Table([]string{"DRILL", "STATE", "TARGET", "FAILURE", "REQUESTS", "BY", "STARTED", "DURATION>"}, rows)
 }
@@ -154,6 +169,14 @@ func drillLines(s *out.Sheet, m model.Mesh) {
 		if d.When != "" {
 			which = " (when " + d.When + ")"
 		}
-		s.Line("Drill %s is running for another %s, by %s: %s: %s%s.", d.ID, max(d.Ends.Sub(m.At), 0).Round(time.Second), d.By, d.Target, d.What, which)
+		s.Line(
+			"Drill %s is running for another %s, by %s: %s: %s%s.",
+			d.ID,
+			max(d.Ends.Sub(m.At), 0).Round(time.Second),
+			d.By,
+			d.Target,
+			d.What,
+			which,
+		)
 	}
 }

@@ -28,7 +28,13 @@ func (r *rowFlags) add(cmd *cobra.Command) {
 	f.StringVar(&r.by, "by", "", "only rows of this kind: caller, service, route, version or link")
 	f.StringVar(&r.of, "of", "", "only rows whose name contains this")
 	f.BoolVar(&r.all, "all", false, fmt.Sprintf("every row, not only the first %d", usualRows))
-	cmd.RegisterFlagCompletionFunc("by", cobra.FixedCompletions([]string{"mesh", "caller", "service", "route", "version", "link"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc(
+		"by",
+		cobra.FixedCompletions(
+			[]string{"mesh", "caller", "service", "route", "version", "link"},
+			cobra.ShellCompDirectiveNoFileComp,
+		),
+	)
 }
 
 func (r *rowFlags) check() error {
@@ -64,17 +70,48 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 		effectCSV(s, rows)
 		return
 	}
-	header := []string{"GROUP", "REQUESTS>", "SUCCESS>", "POINTS (95%)>", "VERDICT", "FIRST ATTEMPT>", "ATTEMPTS/REQ>", "P95 (ms)>", "", "FAILURES BY REASON"}
+	header := []string{
+		"GROUP",
+		"REQUESTS>",
+		"SUCCESS>",
+		"POINTS (95%)>",
+		"VERDICT",
+		"FIRST ATTEMPT>",
+		"ATTEMPTS/REQ>",
+		"P95 (ms)>",
+		"",
+		"FAILURES BY REASON",
+	}
 	if s.Wide {
 		header = append(header, "P50 (ms)>", "", "P99 (ms)>", "", "SHARES", "REQ/S>")
 	}
 	var table [][]string
 	for _, row := range rows {
-		line := []string{strings.TrimSpace(string(row.Kind) + " " + row.Name), fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
-			pair(row.Success, out.Share), points(row.Success), marked(row.Verdict),
-			pair(row.FirstAttempt, out.Share), pair(row.AttemptsPerRequest, perRequest), pair(row.P95MS, millisOf), latencyWord(row.P95MS), reasonsOf(row)}
+		line := []string{
+			strings.TrimSpace(string(row.Kind) + " " + row.Name),
+			fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
+			pair(row.Success, out.Share),
+			points(row.Success),
+			marked(row.Verdict),
+			pair(
+				row.FirstAttempt,
+				out.Share,
+			),
+			pair(row.AttemptsPerRequest, perRequest),
+			pair(row.P95MS, millisOf),
+			latencyWord(row.P95MS),
+			reasonsOf(row),
+		}
 		if s.Wide {
-			line = append(line, pair(row.P50MS, millisOf), latencyWord(row.P50MS), pair(row.P99MS, millisOf), latencyWord(row.P99MS), sharesOf(row), fmt.Sprintf("%.1f → %.1f", row.Before.RPS, row.After.RPS))
+			line = append(
+				line,
+				pair(row.P50MS, millisOf),
+				latencyWord(row.P50MS),
+				pair(row.P99MS, millisOf),
+				latencyWord(row.P99MS),
+				sharesOf(row),
+				fmt.Sprintf("%.1f → %.1f", row.Before.RPS, row.After.RPS),
+			)
 		}
 		table = append(table, line)
 	}
@@ -84,7 +121,12 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 	}
 	for _, row := range rows {
 		if row.SharesDiffer() {
-			s.Line("Shares of route %s differ from its weights (chi-square, p %.2g): %s.", row.Name, *row.ShareP, sharesOf(row))
+			s.Line(
+				"Shares of route %s differ from its weights (chi-square, p %.2g): %s.",
+				row.Name,
+				*row.ShareP,
+				sharesOf(row),
+			)
 		}
 	}
 	s.Line("\nEach cell: %s → %s. Points: percentage points of success, with their 95%% interval.", before, after)
@@ -110,9 +152,23 @@ func effectCSV(s *out.Sheet, rows []model.EffectRow) {
 	}
 	var table [][]string
 	for _, r := range rows {
-		line := []string{string(r.Kind), r.Name, fmt.Sprint(r.Before.Requests), fmt.Sprint(r.After.Requests), string(r.Verdict)}
+		line := []string{
+			string(r.Kind),
+			r.Name,
+			fmt.Sprint(r.Before.Requests),
+			fmt.Sprint(r.After.Requests),
+			string(r.Verdict),
+		}
 		for _, f := range figures(r) {
-			line = append(line, number(f.Before), number(f.After), number(f.Change), number(f.Low), number(f.High), string(f.Verdict))
+			line = append(
+				line,
+				number(f.Before),
+				number(f.After),
+				number(f.Change),
+				number(f.Low),
+				number(f.High),
+				string(f.Verdict),
+			)
 		}
 		table = append(table, append(line, reasonsOf(r), sharesOf(r)))
 	}
@@ -212,7 +268,10 @@ Exit code 1 only with --fail-on.`,
 			if len(args) == 1 {
 				n, err := strconv.ParseUint(args[0], 10, 32)
 				if err != nil || n == 0 {
-					return usagef("%q is not the number of a revision: \"nightjar rules log\" lists the revisions", args[0])
+					return usagef(
+						"%q is not the number of a revision: \"nightjar rules log\" lists the revisions",
+						args[0],
+					)
 				}
 				q.Revision = uint(n)
 			}
@@ -223,7 +282,10 @@ Exit code 1 only with --fail-on.`,
 				t, err := time.ParseInLocation("2006-01-02 15:04:05", at, time.Local)
 				if err != nil {
 					if t, err = time.Parse(time.RFC3339, at); err != nil {
-						return usagef(`--at %q: expected a time such as "2026-05-01 22:40:00" or 2026-05-01T22:40:00Z`, at)
+						return usagef(
+							`--at %q: expected a time such as "2026-05-01 22:40:00" or 2026-05-01T22:40:00Z`,
+							at,
+						)
 					}
 				}
 				q.At = t.Unix()
@@ -272,13 +334,24 @@ Exit code 1 only with --fail-on.`,
 	f.DurationVar(&settle, "settle", 0, "time to leave out after the change (default 5s)")
 	f.DurationVar(&ago, "ago", 0, "how long ago, instead of a revision")
 	f.StringVar(&at, "at", "", "a time, instead of a revision")
-	f.StringVar(&failOn, "fail-on", "", "worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell")
+	f.StringVar(
+		&failOn,
+		"fail-on",
+		"",
+		"worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell",
+	)
 	return cmd
 }
 
 func effectLead(s *out.Sheet, e *model.Effect) {
 	if e.Revision > 0 {
-		s.Line("Revision %d, %s: %q, by %s", e.Revision, e.At.Local().Format("2006-01-02 15:04:05"), e.Message, e.Author)
+		s.Line(
+			"Revision %d, %s: %q, by %s",
+			e.Revision,
+			e.At.Local().Format("2006-01-02 15:04:05"),
+			e.Message,
+			e.Author,
+		)
 	} else {
 		s.Line("What happened at %s", e.At.Local().Format("2006-01-02 15:04:05"))
 	}

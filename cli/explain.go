@@ -61,7 +61,8 @@ the URL is a service, or a host of a gateway.`,
 			return a.printer(cmd).Show(e, func(s *out.Sheet) { explainSheet(s, e) })
 		},
 	}
-	cmd.Flags().StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; can be repeated")
+	cmd.Flags().
+		StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; can be repeated")
 	cmd.Flags().StringVar(&from, "from", "", "calling service")
 	return cmd
 }
@@ -84,7 +85,14 @@ func explainSheet(s *out.Sheet, e model.Explanation) {
 		s.Line("\nTargets:")
 		var rows [][]string
 		for _, o := range e.Odds {
-			rows = append(rows, []string{rules.Target{Service: o.Service, Version: o.Version, Site: o.Site}.String(), out.Percent(o.Share), fmt.Sprint(o.Instances)})
+			rows = append(
+				rows,
+				[]string{
+					rules.Target{Service: o.Service, Version: o.Version, Site: o.Site}.String(),
+					out.Percent(o.Share),
+					fmt.Sprint(o.Instances),
+				},
+			)
 		}
 		s.Table([]string{"VERSION", "PROBABILITY>", "INSTANCES>"}, rows)
 	}

@@ -73,7 +73,11 @@ rejecting. If the new state is the right one, adopt the proxy: then it follows i
 					s.Line("No proxy rejects this mesh.")
 					return
 				}
-				s.Line("Adopted %s, with effect from its next heartbeat: %s", count(len(told), "proxy"), strings.Join(told, ", "))
+				s.Line(
+					"Adopted %s, with effect from its next heartbeat: %s",
+					count(len(told), "proxy"),
+					strings.Join(told, ", "),
+				)
 			})
 		},
 	}
@@ -100,7 +104,19 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 	}
 	list := slices.Clone(f.Proxies)
 	slices.SortStableFunc(list, func(a, b model.Proxy) int { return urgency(&a) - urgency(&b) })
-	header := []string{"", "PROXY", "WORKLOAD", "SITE", "REVISION>", "STATE", "LAG (ms)>", "LAST SEEN>", "CONNECTIONS>", "MEMORY (MiB)>", "PROGRAM VERSION"}
+	header := []string{
+		"",
+		"PROXY",
+		"WORKLOAD",
+		"SITE",
+		"REVISION>",
+		"STATE",
+		"LAG (ms)>",
+		"LAST SEEN>",
+		"CONNECTIONS>",
+		"MEMORY (MiB)>",
+		"PROGRAM VERSION",
+	}
 	if s.Wide {
 		header = append(header, "INBOUND", "OUTBOUND", "PID>", "STARTED")
 	}
@@ -123,8 +139,19 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 				mark, state = text.FgYellow.Sprint(mark), text.FgYellow.Sprint(state)
 			}
 		}
-		row := []string{mark, p.ID, cmp.Or(what, "none"), p.Site, fmt.Sprint(p.Revision), state, out.MS(p.LagMS), ago(now.Sub(p.LastSeen)), fmt.Sprint(p.Connections),
-			out.MiB(p.MemoryBytes), p.Program}
+		row := []string{
+			mark,
+			p.ID,
+			cmp.Or(what, "none"),
+			p.Site,
+			fmt.Sprint(p.Revision),
+			state,
+			out.MS(p.LagMS),
+			ago(now.Sub(p.LastSeen)),
+			fmt.Sprint(p.Connections),
+			out.MiB(p.MemoryBytes),
+			p.Program,
+		}
 		if s.Wide {
 			row = append(row, p.Inbound, p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
 		}
@@ -138,7 +165,16 @@ func needsAttention(p *model.Proxy) bool { return p.State != model.ProxyCurrent 
 
 // urgency sorts proxies: those that need attention come first.
 func urgency(p *model.Proxy) int {
-	n := 2 * slices.Index([]string{model.ProxyRejecting, model.ProxyBehind, model.ProxyUnconfirmed, model.ProxyDisconnected, model.ProxyCurrent}, p.State)
+	n := 2 * slices.Index(
+		[]string{
+			model.ProxyRejecting,
+			model.ProxyBehind,
+			model.ProxyUnconfirmed,
+			model.ProxyDisconnected,
+			model.ProxyCurrent,
+		},
+		p.State,
+	)
 	if len(p.Problems) > 0 {
 		n = min(n, 1)
 	}

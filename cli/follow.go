@@ -87,7 +87,12 @@ func (w *windowFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.IntVar(&w.seconds, "window", 10, "seconds that the figures cover; at most 14 days")
 	f.DurationVar(&w.ago, "ago", 0, "how long ago the window ended, such as 5m")
-	f.BoolVar(&w.follow, "follow", false, "show it every second: in place on a terminal, one after the other into a pipe")
+	f.BoolVar(
+		&w.follow,
+		"follow",
+		false,
+		"show it every second: in place on a terminal, one after the other into a pipe",
+	)
 }
 
 func (w *windowFlags) check() error {

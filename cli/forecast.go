@@ -77,7 +77,12 @@ more than one point.`,
 	rows.add(cmd)
 	f := cmd.Flags()
 	f.StringVar(&q.Bundle, "bundle", model.MainBundle, "bundle that the draft replaces")
-	f.StringArrayVar(&split, "split", nil, "instead of a draft: other weights, as SERVICE:v1=50,v2=50 or SERVICE/ROUTE:v1=50,v2=50")
+	f.StringArrayVar(
+		&split,
+		"split",
+		nil,
+		"instead of a draft: other weights, as SERVICE:v1=50,v2=50 or SERVICE/ROUTE:v1=50,v2=50",
+	)
 	f.StringVar(&q.Trial, "trial", "", "a trial whose load is added, and whose expectations are checked")
 	f.StringArrayVar(&file, "file", nil, "file or directory with the trial")
 	f.BoolVar(&q.Alone, "alone", false, "only the load of the trial, without the requests that enter the mesh now")
@@ -89,9 +94,12 @@ more than one point.`,
 	f.Float64Var(&q.Rate, "rate", 1, "traffic multiplier")
 	f.BoolVar(&q.Sweep, "sweep", false, "also at other rates, to find where requests are refused")
 	f.StringArrayVar(&q.Down, "down", nil, "simulate an outage of a site, SERVICE or SERVICE/VERSION")
-	cmd.RegisterFlagCompletionFunc("trial", func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
-		return a.trialNames(cmd, nil, word)
-	})
+	cmd.RegisterFlagCompletionFunc(
+		"trial",
+		func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
+			return a.trialNames(cmd, nil, word)
+		},
+	)
 	return cmd
 }
 
@@ -135,7 +143,13 @@ func forecastSheet(s *out.Sheet, f *model.Forecast, rows *rowFlags) {
 	} else {
 		s.Line("What was measured, and the forecast for the same rules (revision %d):", f.Revision)
 	}
-	s.Line("%d requests entered the mesh on each side, in %.0f s of simulated time; computed in %s; seed %d.", f.Requests, f.Simulated, out.Millis(f.TookMS), f.Seed)
+	s.Line(
+		"%d requests entered the mesh on each side, in %.0f s of simulated time; computed in %s; seed %d.",
+		f.Requests,
+		f.Simulated,
+		out.Millis(f.TookMS),
+		f.Seed,
+	)
 	for _, c := range f.Calibration {
 		s.Line("  · %s", c)
 	}
@@ -166,9 +180,23 @@ func forecastSheet(s *out.Sheet, f *model.Forecast, rows *rowFlags) {
 		var table [][]string
 		one := len(f.RefusalStart) == 1
 		for _, p := range f.Sweep {
-			line := []string{fmt.Sprintf("%.0f", p.RPS), out.Percent(p.Before.Success), out.Percent(p.Before.Refused), out.MS(p.Before.P95MS), fmt.Sprintf("%.2f", p.Before.AttemptsPerRequest), refusedBar(p.Before.Refused)}
+			line := []string{
+				fmt.Sprintf("%.0f", p.RPS),
+				out.Percent(p.Before.Success),
+				out.Percent(p.Before.Refused),
+				out.MS(p.Before.P95MS),
+				fmt.Sprintf("%.2f", p.Before.AttemptsPerRequest),
+				refusedBar(p.Before.Refused),
+			}
 			if !one {
-				line = append(line, out.Percent(p.After.Success), out.Percent(p.After.Refused), out.MS(p.After.P95MS), fmt.Sprintf("%.2f", p.After.AttemptsPerRequest), refusedBar(p.After.Refused))
+				line = append(
+					line,
+					out.Percent(p.After.Success),
+					out.Percent(p.After.Refused),
+					out.MS(p.After.P95MS),
+					fmt.Sprintf("%.2f", p.After.AttemptsPerRequest),
+					refusedBar(p.After.Refused),
+				)
 			}
 			table = append(table, line)
 		}
@@ -190,9 +218,31 @@ func forecastSheet(s *out.Sheet, f *model.Forecast, rows *rowFlags) {
 		s.Line("")
 		var table [][]string
 		for _, t := range f.Behaviour {
-			table = append(table, []string{t.Target, fmt.Sprint(t.Requests), out.MS(t.P50MS), out.MS(t.P95MS), out.MS(t.HopMS), out.Percent(t.Errors), t.Calls})
+			table = append(
+				table,
+				[]string{
+					t.Target,
+					fmt.Sprint(t.Requests),
+					out.MS(t.P50MS),
+					out.MS(t.P95MS),
+					out.MS(t.HopMS),
+					out.Percent(t.Errors),
+					t.Calls,
+				},
+			)
 		}
-		s.Table([]string{"VERSION", "MEASURED REQUESTS>", "OWN P50 (ms)>", "OWN P95 (ms)>", "HOP (ms)>", "ERRORS>", "CALLS PER REQUEST"}, table)
+		s.Table(
+			[]string{
+				"VERSION",
+				"MEASURED REQUESTS>",
+				"OWN P50 (ms)>",
+				"OWN P95 (ms)>",
+				"HOP (ms)>",
+				"ERRORS>",
+				"CALLS PER REQUEST",
+			},
+			table,
+		)
 	}
 	s.Line("\nAssumptions:")
 	for _, t := range f.Assumptions {

@@ -66,8 +66,14 @@ func (g *guardRows) addVersion(c model.GuardState, v *model.VersionGuards) {
 		g.add(b.State != model.BreakerClosed, c, v.Version, "breaker", state, figures)
 	}
 	if q := v.Queue; q != nil {
-		g.add(q.InFlight >= q.InFlightLimit, c, v.Version, "in-flight", fmt.Sprintf("%d of %d", q.InFlight, q.InFlightLimit),
-			fmt.Sprintf("%d of %d waiting", q.Waiting, q.WaitingLimit))
+		g.add(
+			q.InFlight >= q.InFlightLimit,
+			c,
+			v.Version,
+			"in-flight",
+			fmt.Sprintf("%d of %d", q.InFlight, q.InFlightLimit),
+			fmt.Sprintf("%d of %d waiting", q.Waiting, q.WaitingLimit),
+		)
 	}
 	for _, o := range v.Sidelined {
 		state := "no requests for another " + tenths(o.LeftMS)
@@ -95,8 +101,14 @@ func (g *guardRows) addVersion(c model.GuardState, v *model.VersionGuards) {
 		g.add(true, c, v.Version, "down "+id, "no requests", "by a drill")
 	}
 	for i, site := range v.Sites {
-		g.add(i > 0 && site.Share > 0, c, v.Version, "site "+cmp.Or(site.Site, "none"), out.Percent(site.Share)+" of requests",
-			out.Percent(site.Usable)+" usable")
+		g.add(
+			i > 0 && site.Share > 0,
+			c,
+			v.Version,
+			"site "+cmp.Or(site.Site, "none"),
+			out.Percent(site.Share)+" of requests",
+			out.Percent(site.Usable)+" usable",
+		)
 	}
 }
 

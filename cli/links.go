@@ -52,17 +52,60 @@ func linkSheet(s *out.Sheet, m model.Mesh, list []model.Link) {
 		s.Line("There were no requests between services.")
 		return
 	}
-	header := []string{"FROM", "TO", "TRANSPORT", "REQ/S>", "SUCCESS>", "WORKLOAD SUCCESS>", "ATTEMPTS/REQ>", "P50 (ms)>", "P95 (ms)>", "P99 (ms)>", "WORKLOAD P95 (ms)>"}
+	header := []string{
+		"FROM",
+		"TO",
+		"TRANSPORT",
+		"REQ/S>",
+		"SUCCESS>",
+		"WORKLOAD SUCCESS>",
+		"ATTEMPTS/REQ>",
+		"P50 (ms)>",
+		"P95 (ms)>",
+		"P99 (ms)>",
+		"WORKLOAD P95 (ms)>",
+	}
 	if s.Wide {
-		header = append(header, "FIRST ATTEMPT>", "FAILED>", "REFUSED>", "ABANDONED>", "CALLER FAULT>", "REQUEST BYTES>", "RESPONSE BYTES>", "OPEN CONNECTIONS>")
+		header = append(
+			header,
+			"FIRST ATTEMPT>",
+			"FAILED>",
+			"REFUSED>",
+			"ABANDONED>",
+			"CALLER FAULT>",
+			"REQUEST BYTES>",
+			"RESPONSE BYTES>",
+			"OPEN CONNECTIONS>",
+		)
 	}
 	var rows [][]string
 	for _, l := range list {
 		f := l.Figures
-		row := []string{l.From, l.To, l.Transport, fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), workloadSuccess(f), perRequest(f.AttemptsPerRequest),
-			out.MS(f.P50MS), out.MS(f.P95MS), out.MS(f.P99MS), workloadP95(f)}
+		row := []string{
+			l.From,
+			l.To,
+			l.Transport,
+			fmt.Sprintf("%.1f", f.RPS),
+			out.Share(f.Success),
+			workloadSuccess(f),
+			perRequest(f.AttemptsPerRequest),
+			out.MS(f.P50MS),
+			out.MS(f.P95MS),
+			out.MS(f.P99MS),
+			workloadP95(f),
+		}
 		if s.Wide {
-			row = append(row, out.Share(f.FirstAttempt), fmt.Sprint(f.Failed), fmt.Sprint(f.Refused), fmt.Sprint(f.Abandoned), fmt.Sprint(f.CallerFault), amount(f.RequestBytes), amount(f.ResponseBytes), opened(f.OpenConnections))
+			row = append(
+				row,
+				out.Share(f.FirstAttempt),
+				fmt.Sprint(f.Failed),
+				fmt.Sprint(f.Refused),
+				fmt.Sprint(f.Abandoned),
+				fmt.Sprint(f.CallerFault),
+				amount(f.RequestBytes),
+				amount(f.ResponseBytes),
+				opened(f.OpenConnections),
+			)
 		}
 		rows = append(rows, row)
 	}
@@ -106,8 +149,11 @@ func amount(n uint64) string {
 // completeService completes flags with the names of services.
 func (a *app) completeService(cmd *cobra.Command, flags ...string) {
 	for _, name := range flags {
-		cmd.RegisterFlagCompletionFunc(name, func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
-			return a.serviceNames(cmd, nil, word)
-		})
+		cmd.RegisterFlagCompletionFunc(
+			name,
+			func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
+				return a.serviceNames(cmd, nil, word)
+			},
+		)
 	}
 }

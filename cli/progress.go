@@ -11,7 +11,11 @@ import (
 
 // progress draws a bar on a terminal's standard error until done is called; on
 // anything else nothing is drawn.
-func (a *app) progress(message string, total int64, style func(*progress.Style)) (update func(message string, value int64), done func()) {
+func (a *app) progress(
+	message string,
+	total int64,
+	style func(*progress.Style),
+) (update func(message string, value int64), done func()) {
 	if !out.Terminal(os.Stderr) {
 		return func(string, int64) {}, func() {}
 	}

@@ -57,7 +57,12 @@ failed requests.`,
 			}
 			for service, address := range cfg.Ports {
 				if _, _, err := net.SplitHostPort(address); err != nil {
-					return usagef("--port %s=%s: expected SERVICE=HOST:PORT, such as %s=127.0.0.1:9201", service, address, service)
+					return usagef(
+						"--port %s=%s: expected SERVICE=HOST:PORT, such as %s=127.0.0.1:9201",
+						service,
+						address,
+						service,
+					)
 				}
 			}
 			if cfg.Gateway != "" && len(cfg.Ports) > 0 {
@@ -93,19 +98,59 @@ failed requests.`,
 	f.StringVar(&cfg.Service, "service", "", "service of the workload")
 	f.StringVar(&cfg.Version, "version", "", "version of the workload")
 	f.StringVar(&cfg.Site, "site", "", "site where it runs")
-	f.StringVar(&cfg.ID, "name", "", "unique name of this instance (default: made of service, version or gateway, and a random number)")
+	f.StringVar(
+		&cfg.ID,
+		"name",
+		"",
+		"unique name of this instance (default: made of service, version or gateway, and a random number)",
+	)
 	f.StringVar(&cfg.App, "app", "", "HOST:PORT of the workload; without it, the proxy only sends requests")
-	f.StringVar(&cfg.Inbound, "inbound", "", "HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)")
-	f.StringVar(&cfg.Outbound, "outbound", "", "HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
+	f.StringVar(
+		&cfg.Inbound,
+		"inbound",
+		"",
+		"HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)",
+	)
+	f.StringVar(
+		&cfg.Outbound,
+		"outbound",
+		"",
+		"HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)",
+	)
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
-	f.StringToStringVar(&cfg.Ports, "port", nil, "SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP services; can be repeated")
-	f.StringVar(&tokenFile, "token-file", "", "file with the token for a service on another machine (see serve --proxies)")
-	f.StringVar(&state, "state", defaultState(), "directory where rules and instances are kept, for a start while the service is down; empty: none")
-	f.StringVar(&logged, "log-requests", "0%", "share of the requests to log to standard output, as one line of JSON each")
+	f.StringToStringVar(
+		&cfg.Ports,
+		"port",
+		nil,
+		"SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP services; can be repeated",
+	)
+	f.StringVar(
+		&tokenFile,
+		"token-file",
+		"",
+		"file with the token for a service on another machine (see serve --proxies)",
+	)
+	f.StringVar(
+		&state,
+		"state",
+		defaultState(),
+		"directory where rules and instances are kept, for a start while the service is down; empty: none",
+	)
+	f.StringVar(
+		&logged,
+		"log-requests",
+		"0%",
+		"share of the requests to log to standard output, as one line of JSON each",
+	)
 	f.BoolVar(&cfg.LogFailures, "log-failures", false, "log every request that did not succeed, whatever the share")
 	f.StringVar(&cfg.Metrics, "metrics", "", "HOST:PORT for /metrics (OpenMetrics), /healthz and /readyz; empty: none")
 	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at shutdown")
-	f.StringVar(&cfg.TLSDir, "tls-dir", "", "directory that relative names of TLS files in rules refer to (default: the working directory)")
+	f.StringVar(
+		&cfg.TLSDir,
+		"tls-dir",
+		"",
+		"directory that relative names of TLS files in rules refer to (default: the working directory)",
+	)
 	return cmd
 }
 
@@ -158,7 +203,10 @@ func readyLine(p *proxy.Proxy, cfg proxy.Config) string {
 		where += fmt.Sprintf(", %s %s", name, p.Ports()[name])
 	}
 	if cfg.Gateway != "" {
-		where = "gateway " + cfg.Gateway + " at " + cmp.Or(p.Outbound(), "no address: the rules in force do not declare it")
+		where = "gateway " + cfg.Gateway + " at " + cmp.Or(
+			p.Outbound(),
+			"no address: the rules in force do not declare it",
+		)
 	}
 	line := fmt.Sprintf("proxy ready: revision %d, %s", p.Revision(), where)
 	if since := p.StaleSince(); !since.IsZero() {

@@ -30,13 +30,37 @@ the old version. Releases are declared in the section releases of the rules.`,
 		Args: exactly(0, "list|show|start|hold|resume|skip|withdraw|finish|key"),
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(a.releaseList(), a.releaseShow(), a.releaseStart(),
-		a.releaseAct(model.ActHold, "Hold a release at its weights", "It is still judged, and withdrawn when it misses a judgement."),
-		a.releaseAct(model.ActResume, "Resume a held release", "It continues with the next stage if this one is finished, or if the figures were\ninconclusive; else the stage is judged further."),
-		a.releaseAct(model.ActSkip, "Skip the rest of a stage", "The next stage begins at once, and no receiver is asked."),
-		a.releaseAct(model.ActWithdraw, "Return all traffic to the old version", "A completed release can be withdrawn too, as long as nobody changed its routes."),
-		a.releaseAct(model.ActFinish, "Finish a release at once", "The new version takes over without further judgements."),
-		a.releaseKey())
+	cmd.AddCommand(
+		a.releaseList(),
+		a.releaseShow(),
+		a.releaseStart(),
+		a.releaseAct(
+			model.ActHold,
+			"Hold a release at its weights",
+			"It is still judged, and withdrawn when it misses a judgement.",
+		),
+		a.releaseAct(
+			model.ActResume,
+			"Resume a held release",
+			"It continues with the next stage if this one is finished, or if the figures were\ninconclusive; else the stage is judged further.",
+		),
+		a.releaseAct(
+			model.ActSkip,
+			"Skip the rest of a stage",
+			"The next stage begins at once, and no receiver is asked.",
+		),
+		a.releaseAct(
+			model.ActWithdraw,
+			"Return all traffic to the old version",
+			"A completed release can be withdrawn too, as long as nobody changed its routes.",
+		),
+		a.releaseAct(
+			model.ActFinish,
+			"Finish a release at once",
+			"The new version takes over without further judgements.",
+		),
+		a.releaseKey(),
+	)
 	return cmd
 }
 
@@ -58,7 +82,9 @@ func (a *app) releaseList() *cobra.Command {
 			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) {
 				if len(list.Releases)+len(list.Declared) == 0 {
-					s.Line("The rules in force declare no release. Add one in the section releases: see docs/releases.md")
+					s.Line(
+						"The rules in force declare no release. Add one in the section releases: see docs/releases.md",
+					)
 					return
 				}
 				var rows [][]string
@@ -67,15 +93,55 @@ func (a *app) releaseList() *cobra.Command {
 					if r.Last != nil {
 						last = r.Last.Verdict
 					}
-					rows = append(rows, []string{fmt.Sprint(r.Number), r.Name, r.Service, r.From + " to " + r.To, r.State, stepName(&r), last,
-						fmt.Sprintf("%d of %d", r.Bad, r.Requests), cmp.Or(r.StartedBy, "–"), r.Began.Local().Format(time.DateTime), whyText(s, &r)})
+					rows = append(
+						rows,
+						[]string{
+							fmt.Sprint(r.Number),
+							r.Name,
+							r.Service,
+							r.From + " to " + r.To,
+							r.State,
+							stepName(&r),
+							last,
+							fmt.Sprintf(
+								"%d of %d",
+								r.Bad,
+								r.Requests,
+							),
+							cmp.Or(r.StartedBy, "–"),
+							r.Began.Local().Format(time.DateTime),
+							whyText(s, &r),
+						},
+					)
 				}
 				if len(rows) > 0 || s.CSV {
-					s.Table([]string{"NUMBER>", "RELEASE", "SERVICE", "VERSIONS", "STATE", "STAGE", "LAST JUDGEMENT", "FAILED>", "BY", "STARTED", "WHY"}, rows)
+					s.Table(
+						[]string{
+							"NUMBER>",
+							"RELEASE",
+							"SERVICE",
+							"VERSIONS",
+							"STATE",
+							"STAGE",
+							"LAST JUDGEMENT",
+							"FAILED>",
+							"BY",
+							"STARTED",
+							"WHY",
+						},
+						rows,
+					)
 				}
 				for _, d := range list.Declared {
 					if d.Blocked != "" {
-						s.Line("Declared: %s (%s %s to %s), which cannot start now: %s.", d.Name, d.Service, d.From, d.To, d.Blocked)
+						s.Line(
+							"Declared: %s (%s %s to %s), which cannot start now: %s.",
+							d.Name,
+							d.Service,
+							d.From,
+							d.To,
+							d.Blocked,
+						)
 					} else {
 						s.Line("Declared: %s (%s %s to %s). Start it: nightjar release start %s", d.Name, d.Service, d.From, d.To, d.Name)
 					}
@@ -129,11 +195,20 @@ only one. It continues by itself. With --follow, exit code 1 when it is withdraw
 				return a.followRelease(cmd, c, fmt.Sprint(r.Number))
 			}
 			return a.printer(cmd).Show(r, func(s *out.Sheet) {
-				s.Line("Release %d (%s) started: %s of %s to %s. Watch it: nightjar release show %s --follow", r.Number, r.Name, r.From, r.Service, r.To, r.Name)
+				s.Line(
+					"Release %d (%s) started: %s of %s to %s. Watch it: nightjar release show %s --follow",
+					r.Number,
+					r.Name,
+					r.From,
+					r.Service,
+					r.To,
+					r.Name,
+				)
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
+	cmd.Flags().
+		BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
 	return cmd
 }
 
@@ -163,7 +238,8 @@ events. With --follow, it is shown until its end; exit code 1 when it is withdra
 			return a.printer(cmd).Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 15) })
 		},
 	}
-	cmd.Flags().BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
+	cmd.Flags().
+		BoolVar(&follow, "follow", false, "show it until its end: in place on a terminal, line by line into a pipe")
 	return cmd
 }
 
@@ -388,9 +464,35 @@ func releaseSheet(s *out.Sheet, r *model.Release, rows int) {
 			} else if n := len(j.Findings); n > 0 {
 				why = j.Findings[n-1].Expectation + ": " + j.Findings[n-1].Measured
 			}
-			list = append(list, []string{j.At.Local().Format(time.TimeOnly), j.StepName, j.Verdict, fmt.Sprintf("%.1f%%", 100*j.Share), sideText(&j.To), sideText(&j.From), p99Text(&j.To), p99Text(&j.From), why})
+			list = append(
+				list,
+				[]string{
+					j.At.Local().Format(time.TimeOnly),
+					j.StepName,
+					j.Verdict,
+					fmt.Sprintf("%.1f%%", 100*j.Share),
+					sideText(&j.To),
+					sideText(&j.From),
+					p99Text(&j.To),
+					p99Text(&j.From),
+					why,
+				},
+			)
 		}
-		s.Table([]string{"TIME", "STAGE", "VERDICT", "SHARE>", r.To + " SUCCESS>", r.From + " SUCCESS>", r.To + " P99 (ms)>", r.From + " P99 (ms)>", "FIGURES"}, list)
+		s.Table(
+			[]string{
+				"TIME",
+				"STAGE",
+				"VERDICT",
+				"SHARE>",
+				r.To + " SUCCESS>",
+				r.From + " SUCCESS>",
+				r.To + " P99 (ms)>",
+				r.From + " P99 (ms)>",
+				"FIGURES",
+			},
+			list,
+		)
 	}
 	if s.CSV {
 		table()
@@ -400,7 +502,14 @@ func releaseSheet(s *out.Sheet, r *model.Release, rows int) {
 	s.Line("%s", rail(r))
 	s.Line("%s", stateText(r))
 	if r.Requests > 0 {
-		s.Line("%s got %d requests; %d failed, about %.0f more than %s would have.", r.To, r.Requests, r.Bad, r.Excess, r.From)
+		s.Line(
+			"%s got %d requests; %d failed, about %.0f more than %s would have.",
+			r.To,
+			r.Requests,
+			r.Bad,
+			r.Excess,
+			r.From,
+		)
 	}
 	if len(r.Judgements) > 0 {
 		s.Line("")
@@ -414,7 +523,14 @@ func releaseSheet(s *out.Sheet, r *model.Release, rows int) {
 	}
 	for _, n := range r.Notifications {
 		if n.State != "delivered" {
-			s.Line("Not delivered: %s to %s (%s after %s: %s)", n.Type, n.URL, n.State, count(n.Attempts, "attempt"), n.Response)
+			s.Line(
+				"Not delivered: %s to %s (%s after %s: %s)",
+				n.Type,
+				n.URL,
+				n.State,
+				count(n.Attempts, "attempt"),
+				n.Response,
+			)
 		}
 	}
 }
@@ -450,9 +566,20 @@ func stateText(r *model.Release) string {
 		}
 		return "shifting: sending the new weights to the proxies"
 	}
-	text := fmt.Sprintf("%s: %s left, next judgement in %s", r.State, left(r.LeftSeconds+0.5), left(r.NextJudgementSeconds+0.5))
+	text := fmt.Sprintf(
+		"%s: %s left, next judgement in %s",
+		r.State,
+		left(r.LeftSeconds+0.5),
+		left(r.NextJudgementSeconds+0.5),
+	)
 	if r.LeftSeconds == 0 && r.Last != nil {
-		text = fmt.Sprintf("%s: %s over its time, because the last judgement is %s; withdrawn or held after %s", r.State, left(r.WaitedSeconds), r.Last.Verdict, left(r.PatienceSeconds))
+		text = fmt.Sprintf(
+			"%s: %s over its time, because the last judgement is %s; withdrawn or held after %s",
+			r.State,
+			left(r.WaitedSeconds),
+			r.Last.Verdict,
+			left(r.PatienceSeconds),
+		)
 	}
 	return text
 }

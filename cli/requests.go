@@ -84,12 +84,21 @@ request is one object on one line.`,
 	flags.IntVarP(&count, "count", "n", 0, "stop after so many requests")
 	flags.BoolVar(&past, "past", false, "instead of the feed: recent failures, as far as they are remembered")
 	a.completeService(cmd, "from", "to")
-	cmd.RegisterFlagCompletionFunc("outcome", cobra.FixedCompletions(model.Outcomes, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc(
+		"outcome",
+		cobra.FixedCompletions(model.Outcomes, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return cmd
 }
 
 // pastRequests prints recent failures.
-func pastRequests(ctx context.Context, c *client.Client, f model.RequestFilter, most int, print func(*model.RequestRecord) error) error {
+func pastRequests(
+	ctx context.Context,
+	c *client.Client,
+	f model.RequestFilter,
+	most int,
+	print func(*model.RequestRecord) error,
+) error {
 	list, err := c.Failures(ctx, f, most)
 	slices.Reverse(list.Requests)
 	for i := range list.Requests {
@@ -104,11 +113,21 @@ func pastRequests(ctx context.Context, c *client.Client, f model.RequestFilter, 
 
 // followRequests prints requests as they end, until there were count; 0: until the
 // command is interrupted.
-func followRequests(cmd *cobra.Command, c *client.Client, f model.RequestFilter, count int, print func(*model.RequestRecord) error) error {
+func followRequests(
+	cmd *cobra.Command,
+	c *client.Client,
+	f model.RequestFilter,
+	count int,
+	print func(*model.RequestRecord) error,
+) error {
 	shown, begun := 0, time.Now()
 	err := c.Requests(cmd.Context(), f, func(l model.FeedLine) bool {
 		if l.Dropped > 0 {
-			fmt.Fprintf(cmd.ErrOrStderr(), "%d more requests were left out; a narrower filter shows all of them\n", l.Dropped)
+			fmt.Fprintf(
+				cmd.ErrOrStderr(),
+				"%d more requests were left out; a narrower filter shows all of them\n",
+				l.Dropped,
+			)
 		}
 		if l.Request != nil {
 			if print(l.Request) != nil {
@@ -145,10 +164,52 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 		}
 	case "csv":
 		c := csv.NewWriter(w)
-		c.Write([]string{"at", "caller", "service", "version", "instance", "route", "method", "path", "status", "outcome", "reason", "duration_ms", "attempts", "request_bytes", "response_bytes", "trace"})
+		c.Write(
+			[]string{
+				"at",
+				"caller",
+				"service",
+				"version",
+				"instance",
+				"route",
+				"method",
+				"path",
+				"status",
+				"outcome",
+				"reason",
+				"duration_ms",
+				"attempts",
+				"request_bytes",
+				"response_bytes",
+				"trace",
+			},
+		)
 		return func(r *model.RequestRecord) error {
-			c.Write([]string{r.At.Format(time.RFC3339Nano), r.Caller, r.Service, r.Version, r.Instance, r.Route, r.Method, r.Path, strconv.Itoa(r.Status), r.Outcome, r.Reason,
-				strconv.FormatFloat(r.DurationMS, 'f', 3, 64), strconv.Itoa(attempts(r)), fmt.Sprint(r.RequestBytes), fmt.Sprint(r.ResponseBytes), r.Trace})
+			c.Write(
+				[]string{
+					r.At.Format(time.RFC3339Nano),
+					r.Caller,
+					r.Service,
+					r.Version,
+					r.Instance,
+					r.Route,
+					r.Method,
+					r.Path,
+					strconv.Itoa(r.Status),
+					r.Outcome,
+					r.Reason,
+					strconv.FormatFloat(
+						r.DurationMS,
+						'f',
+						3,
+						64,
+					),
+					strconv.Itoa(attempts(r)),
+					fmt.Sprint(r.RequestBytes),
+					fmt.Sprint(r.ResponseBytes),
+					r.Trace,
+				},
+			)
 			c.Flush()
 			return c.Error()
 		}
@@ -170,7 +231,17 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 		if r.Status > 0 {
 			status = strconv.Itoa(r.Status)
 		}
-		line := fmt.Sprintf(layout, r.At.Local().Format("15:04:05.000"), text.Snip(r.Caller, 10, "…"), text.Snip(to, 20, "…"), r.Method, text.Snip(r.Path, 22, "…"), status, out.Millis(r.DurationMS), result(r))
+		line := fmt.Sprintf(
+			layout,
+			r.At.Local().Format("15:04:05.000"),
+			text.Snip(r.Caller, 10, "…"),
+			text.Snip(to, 20, "…"),
+			r.Method,
+			text.Snip(r.Path, 22, "…"),
+			status,
+			out.Millis(r.DurationMS),
+			result(r),
+		)
 		if colour && r.Outcome != "ok" {
 			line = text.FgHiRed.Sprint(strings.TrimSuffix(line, "\n")) + "\n"
 		}
@@ -220,12 +291,28 @@ func segments(r *model.RequestRecord) string {
 		} else if s.Status == 0 && s.Reason == "" {
 			got = "no response"
 		}
-		fmt.Fprintf(&b, "%14s+%-8s  %-8s  %-22s  %s for %s\n", "", strings.ReplaceAll(out.Millis(s.StartMS), "–", "0 ms"), s.Kind, s.Instance, got, strings.ReplaceAll(out.Millis(s.DurationMS), "–", "0 ms"))
+		fmt.Fprintf(
+			&b,
+			"%14s+%-8s  %-8s  %-22s  %s for %s\n",
+			"",
+			strings.ReplaceAll(out.Millis(s.StartMS), "–", "0 ms"),
+			s.Kind,
+			s.Instance,
+			got,
+			strings.ReplaceAll(out.Millis(s.DurationMS), "–", "0 ms"),
+		)
 	}
 	if r.Detail != "" {
 		fmt.Fprintf(&b, "%14s%s\n", "", r.Detail)
 	}
-	fmt.Fprintf(&b, "%14srequest %s, response %s, revision %d", "", amount(r.RequestBytes), amount(r.ResponseBytes), r.Revision)
+	fmt.Fprintf(
+		&b,
+		"%14srequest %s, response %s, revision %d",
+		"",
+		amount(r.RequestBytes),
+		amount(r.ResponseBytes),
+		r.Revision,
+	)
 	if r.RouteAt != "" {
 		fmt.Fprintf(&b, ", %s", r.RouteAt)
 	}

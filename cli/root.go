@@ -135,7 +135,28 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 	f.StringVar(&a.server, "server", "http://127.0.0.1:7600", "address of the service")
 	f.StringVarP(&a.format, "output", "o", "table", "format: "+strings.Join(out.Formats, ", "))
 	f.StringVar(&a.config, "config", "", "file with settings, one flag: value a line")
-	root.AddCommand(a.demo(), a.serve(), a.proxy(), a.services(), a.links(), a.routes(), a.requests(), a.traces(), a.rules(), a.split(), a.explain(), a.call(), a.effect(), a.trial(), a.forecast(), a.release(), a.drill(), a.standin(), a.fleet(), a.activity())
+	root.AddCommand(
+		a.demo(),
+		a.serve(),
+		a.proxy(),
+		a.services(),
+		a.links(),
+		a.routes(),
+		a.requests(),
+		a.traces(),
+		a.rules(),
+		a.split(),
+		a.explain(),
+		a.call(),
+		a.effect(),
+		a.trial(),
+		a.forecast(),
+		a.release(),
+		a.drill(),
+		a.standin(),
+		a.fleet(),
+		a.activity(),
+	)
 	return root
 }
 

@@ -31,7 +31,11 @@ func (a *app) routes() *cobra.Command {
 				if len(args) > 0 {
 					lists = slices.DeleteFunc(lists, func(l routeList) bool { return l.Parent != args[0] })
 					if len(lists) == 0 {
-						return usagef("there is no service or gateway %s with routes: name one of %s", args[0], parentNames(m))
+						return usagef(
+							"there is no service or gateway %s with routes: name one of %s",
+							args[0],
+							parentNames(m),
+						)
 					}
 				}
 				return p.Show(routesOut{m.End, m.Window, lists}, func(s *out.Sheet) { routeSheet(s, m, lists) })
@@ -79,9 +83,28 @@ func parentNames(m model.Mesh) string {
 
 func routeSheet(s *out.Sheet, m model.Mesh, lists []routeList) {
 	s.Line("Figures of the last %d s. SHARE: of all requests that these routes took.\n", m.Window)
-	header := []string{"SERVICE", "ROUTE", "WHEN", "SHARE>", "REQ/S>", "SUCCESS>", "P50 (ms)>", "P95 (ms)>", "P99 (ms)>", "ATTEMPTS/REQ>", "REFUSED>"}
+	header := []string{
+		"SERVICE",
+		"ROUTE",
+		"WHEN",
+		"SHARE>",
+		"REQ/S>",
+		"SUCCESS>",
+		"P50 (ms)>",
+		"P95 (ms)>",
+		"P99 (ms)>",
+		"ATTEMPTS/REQ>",
+		"REFUSED>",
+	}
 	if s.Wide {
-		header = append(header, "FIRST ATTEMPT>", "REQUEST BYTES>", "RESPONSE BYTES>", "FAILURES BY REASON", "DEFINED AT")
+		header = append(
+			header,
+			"FIRST ATTEMPT>",
+			"REQUEST BYTES>",
+			"RESPONSE BYTES>",
+			"FAILURES BY REASON",
+			"DEFINED AT",
+		)
 	}
 	var rows [][]string
 	for _, l := range lists {
@@ -95,10 +118,28 @@ func routeSheet(s *out.Sheet, m model.Mesh, lists []routeList) {
 				when = "always"
 			}
 			f := r.Figures
-			row := []string{name, r.Name, when, out.Share(r.Share), fmt.Sprintf("%.1f", f.RPS), out.Share(f.Success), out.MS(f.P50MS), out.MS(f.P95MS), out.MS(f.P99MS),
-				perRequest(f.AttemptsPerRequest), fmt.Sprint(f.Refused)}
+			row := []string{
+				name,
+				r.Name,
+				when,
+				out.Share(r.Share),
+				fmt.Sprintf("%.1f", f.RPS),
+				out.Share(f.Success),
+				out.MS(f.P50MS),
+				out.MS(f.P95MS),
+				out.MS(f.P99MS),
+				perRequest(f.AttemptsPerRequest),
+				fmt.Sprint(f.Refused),
+			}
 			if s.Wide {
-				row = append(row, out.Share(f.FirstAttempt), amount(f.RequestBytes), amount(f.ResponseBytes), reasonList(f.Reasons), r.At.String())
+				row = append(
+					row,
+					out.Share(f.FirstAttempt),
+					amount(f.RequestBytes),
+					amount(f.ResponseBytes),
+					reasonList(f.Reasons),
+					r.At.String(),
+				)
 			}
 			rows = append(rows, row)
 		}

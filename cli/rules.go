@@ -33,7 +33,16 @@ func (a *app) rules() *cobra.Command {
 			return cmd.Help()
 		},
 	}
-	cmd.AddCommand(a.rulesCheck(), a.rulesDiff(), a.rulesPublish(), a.rulesShow(), a.rulesLog(), a.rulesRestore(), a.rulesFormat(), a.rulesSchema())
+	cmd.AddCommand(
+		a.rulesCheck(),
+		a.rulesDiff(),
+		a.rulesPublish(),
+		a.rulesShow(),
+		a.rulesLog(),
+		a.rulesRestore(),
+		a.rulesFormat(),
+		a.rulesSchema(),
+	)
 	return cmd
 }
 
@@ -98,7 +107,19 @@ func checkSheet(cmd *cobra.Command, s *out.Sheet, rep model.CheckReport, colour 
 	if s.CSV {
 		var rows [][]string
 		for _, f := range rep.Findings {
-			rows = append(rows, []string{f.At.File, strconv.Itoa(f.At.Line), strconv.Itoa(f.At.Col), f.Severity, f.Code, f.Path, f.Message, f.Expected})
+			rows = append(
+				rows,
+				[]string{
+					f.At.File,
+					strconv.Itoa(f.At.Line),
+					strconv.Itoa(f.At.Col),
+					f.Severity,
+					f.Code,
+					f.Path,
+					f.Message,
+					f.Expected,
+				},
+			)
 		}
 		s.Table([]string{"FILE", "LINE>", "COLUMN>", "SEVERITY", "CODE", "PATH", "MESSAGE", "EXPECTED"}, rows)
 		return
@@ -121,7 +142,11 @@ func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep model
 	var gone *client.Unreachable
 	if errors.As(err, &gone) {
 		_, found := rules.Check(from.ToFiles(files), rules.Live{})
-		rep = model.CheckReport{Findings: from.Findings(found), Mistakes: rules.Mistakes(found), Changes: []model.Change{}}
+		rep = model.CheckReport{
+			Findings: from.Findings(found),
+			Mistakes: rules.Mistakes(found),
+			Changes:  []model.Change{},
+		}
 		rep.Warnings = len(found) - rep.Mistakes
 		return rep, fmt.Errorf("no service answers at %s", gone.Server), nil
 	}
@@ -144,7 +169,10 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
 				return err
 			}
 			if alone != nil {
-				return &client.Unreachable{Server: a.server, Err: errors.New("a comparison with what is in force needs it")}
+				return &client.Unreachable{
+					Server: a.server,
+					Err:    errors.New("a comparison with what is in force needs it"),
+				}
 			}
 			err = a.printer(cmd).Show(rep, func(s *out.Sheet) {
 				switch {
@@ -154,7 +182,11 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
 				case len(rep.Changes) == 0:
 					s.Line("The files are the same as revision %d, which is in force.", rep.Revision)
 				default:
-					s.Line("%s against revision %d, which is in force:", count(len(condensed(rep.Changes)), "difference"), rep.Revision)
+					s.Line(
+						"%s against revision %d, which is in force:",
+						count(len(condensed(rep.Changes)), "difference"),
+						rep.Revision,
+					)
 					printChanges(s, rep.Changes, "IN FORCE", "FILES")
 				}
 				releaseChanges(s, &rep)
@@ -174,18 +206,28 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
 func releaseChanges(s *out.Sheet, rep *model.CheckReport) {
 	for _, o := range rep.Releases {
 		if !o.Written {
-			s.Line("Release %s is running and changes these routes without changing the files (publishing other targets for them withdraws it):", o.Release)
+			s.Line(
+				"Release %s is running and changes these routes without changing the files (publishing other targets for them withdraws it):",
+				o.Release,
+			)
 			printChanges(s, o.Changes, "FILES", "NOW")
 			continue
 		}
 		var back []model.Change
 		for _, c := range o.Changes {
-			if slices.ContainsFunc(rep.Changes, func(d model.Change) bool { return d.Path == c.Path && d.Before == c.After }) {
+			if slices.ContainsFunc(
+				rep.Changes,
+				func(d model.Change) bool { return d.Path == c.Path && d.Before == c.After },
+			) {
 				back = append(back, c)
 			}
 		}
 		if len(back) > 0 {
-			s.Line("Release %s wrote this in revision %d, and your files do not have it: publishing them undoes it (\"nightjar rules show\" prints the files in force):", o.Release, o.Revision)
+			s.Line(
+				"Release %s wrote this in revision %d, and your files do not have it: publishing them undoes it (\"nightjar rules show\" prints the files in force):",
+				o.Release,
+				o.Revision,
+			)
 			printChanges(s, back, "BEFORE", "BY THE RELEASE")
 		}
 	}
@@ -228,7 +270,14 @@ func (a *app) published(cmd *cobra.Command, p model.Published) error {
 		case r.Acknowledged == r.Connected:
 			s.Line("Revision %d is in force in %s after %.0f ms.", p.Revision, allProxies(r.Connected), r.AfterMS)
 		default:
-			s.Line("Revision %d is in force in %d of %d proxies after %.0f ms; not in: %s.", p.Revision, r.Acknowledged, r.Connected, r.AfterMS, strings.Join(r.Missing, ", "))
+			s.Line(
+				"Revision %d is in force in %d of %d proxies after %.0f ms; not in: %s.",
+				p.Revision,
+				r.Acknowledged,
+				r.Connected,
+				r.AfterMS,
+				strings.Join(r.Missing, ", "),
+			)
 		}
 		for _, name := range p.Withdrawn {
 			s.Line("Release %s was withdrawn, because its route changed.", name)
@@ -272,7 +321,11 @@ proxies that do not have the revision in force yet.`,
   nightjar rules publish --empty --message "no routes"`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if empty == (len(args) > 0) {
-				return usagef("expected: %s %s, or --empty to remove every file of the bundle", cmd.CommandPath(), filesWords)
+				return usagef(
+					"expected: %s %s, or --empty to remove every file of the bundle",
+					cmd.CommandPath(),
+					filesWords,
+				)
 			}
 			return nil
 		},
@@ -293,7 +346,17 @@ proxies that do not have the revision in force yet.`,
 				n := uint(expect)
 				on = &n
 			}
-			p, err := c.Publish(cmd.Context(), model.PublishRequest{Bundle: bundle, Files: files, Author: author(), Message: message, WaitMS: waitMS(wait)}, on)
+			p, err := c.Publish(
+				cmd.Context(),
+				model.PublishRequest{
+					Bundle:  bundle,
+					Files:   files,
+					Author:  author(),
+					Message: message,
+					WaitMS:  waitMS(wait),
+				},
+				on,
+			)
 			if err != nil {
 				return a.rejected(cmd, err)
 			}

@@ -39,7 +39,11 @@ func readFiles(cmd *cobra.Command, args []string) ([]model.File, error) {
 			return err
 		}
 		if total += len(b); total > rules.MaxBytes {
-			return usagef("the files up to %s have more than %d MiB, the limit of a rule set: leave out files that are not rules", name, rules.MaxBytes>>20)
+			return usagef(
+				"the files up to %s have more than %d MiB, the limit of a rule set: leave out files that are not rules",
+				name,
+				rules.MaxBytes>>20,
+			)
 		}
 		if !slices.ContainsFunc(files, func(f model.File) bool { return f.Name == name }) {
 			files = append(files, model.File{Name: name, Text: string(b)})

@@ -50,16 +50,26 @@ func (a *app) rulesShow() *cobra.Command {
 				}
 				for _, b := range slices.Sorted(maps.Keys(r.Bundles)) {
 					for _, f := range r.Bundles[b] {
-						s.Line("# revision %d, bundle %s, file %s\n%s", r.Number, b, f.Name, strings.TrimRight(f.Text, "\n"))
+						s.Line(
+							"# revision %d, bundle %s, file %s\n%s",
+							r.Number,
+							b,
+							f.Name,
+							strings.TrimRight(f.Text, "\n"),
+						)
 					}
 				}
 			})
 		},
 	}
-	cmd.Flags().StringVar(&service, "effective", "", "print the settings that hold for this service after policies and defaults, each with its origin")
-	cmd.RegisterFlagCompletionFunc("effective", func(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {
-		return a.serviceNames(cmd, nil, toComplete)
-	})
+	cmd.Flags().
+		StringVar(&service, "effective", "", "print the settings that hold for this service after policies and defaults, each with its origin")
+	cmd.RegisterFlagCompletionFunc(
+		"effective",
+		func(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {
+			return a.serviceNames(cmd, nil, toComplete)
+		},
+	)
 	return cmd
 }
 
@@ -113,7 +123,17 @@ func (a *app) rulesLog() *cobra.Command {
 				}
 				var rows [][]string
 				for _, r := range all.Revisions {
-					rows = append(rows, []string{fmt.Sprint(r.Number), r.At.Local().Format("2006-01-02 15:04:05"), r.Kind, bundleText(r.Kind, r.Bundle), r.Author, r.Message})
+					rows = append(
+						rows,
+						[]string{
+							fmt.Sprint(r.Number),
+							r.At.Local().Format("2006-01-02 15:04:05"),
+							r.Kind,
+							bundleText(r.Kind, r.Bundle),
+							r.Author,
+							r.Message,
+						},
+					)
 				}
 				s.Table([]string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
 			})
@@ -141,7 +161,11 @@ func (a *app) rulesRestore() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := c.Restore(cmd.Context(), n, model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait)})
+			p, err := c.Restore(
+				cmd.Context(),
+				n,
+				model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait)},
+			)
 			if err != nil {
 				return a.rejected(cmd, err)
 			}

@@ -31,8 +31,20 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := service.Open(cmd.Context(), service.Config{Addr: addr, Proxies: proxies, Token: token, Data: data, Traced: share, OTLP: otlp, Program: a.program, Drain: 5 * time.Second,
-				Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))})
+			s, err := service.Open(
+				cmd.Context(),
+				service.Config{
+					Addr:    addr,
+					Proxies: proxies,
+					Token:   token,
+					Data:    data,
+					Traced:  share,
+					OTLP:    otlp,
+					Program: a.program,
+					Drain:   5 * time.Second,
+					Log:     slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil)),
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -41,10 +53,12 @@ func (a *app) serve() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
-	cmd.Flags().StringVar(&proxies, "proxies", "", "HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: only proxies of this machine")
+	cmd.Flags().
+		StringVar(&proxies, "proxies", "", "HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: only proxies of this machine")
 	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token of those proxies")
 	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
-	cmd.Flags().StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
+	cmd.Flags().
+		StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
 	return cmd
 }

@@ -74,7 +74,13 @@ func unpublishedLine(u model.Unpublished) string {
 	if u.Mistakes > 0 {
 		what = "have " + count(u.Mistakes, "mistake")
 	}
-	return fmt.Sprintf("Not published: the files of bundle %s that %s checked at %s %s.", u.Bundle, u.By, u.At.Local().Format("15:04:05"), what)
+	return fmt.Sprintf(
+		"Not published: the files of bundle %s that %s checked at %s %s.",
+		u.Bundle,
+		u.By,
+		u.At.Local().Format("15:04:05"),
+		what,
+	)
 }
 
 func quotedMessage(m string) string {
@@ -116,7 +122,12 @@ func meshSheet(s *out.Sheet, m model.Mesh) {
 			if svc.IsDeclared && !v.IsDeclared {
 				name += " (not in the rules)"
 			}
-			rows = append(rows, append([]string{"", name, fmt.Sprint(len(v.Instances)), out.Share(v.Intended), out.Share(v.Observed)}, figureCells(v.Figures)...))
+			rows = append(
+				rows,
+				append(
+					[]string{"", name, fmt.Sprint(len(v.Instances)), out.Share(v.Intended), out.Share(v.Observed)},
+					figureCells(v.Figures)...),
+			)
 		}
 	}
 	s.Table(header, rows)
@@ -137,15 +148,26 @@ func serviceSheet(s *out.Sheet, m model.Mesh, svc model.Service) {
 	figures := func(f model.Figures) []string {
 		cells := figureCells(f)
 		if s.Wide {
-			cells = append(cells, out.Share(f.FirstAttempt), perRequest(f.AttemptsPerRequest), workloadSuccess(f), workloadP95(f))
+			cells = append(
+				cells,
+				out.Share(f.FirstAttempt),
+				perRequest(f.AttemptsPerRequest),
+				workloadSuccess(f),
+				workloadP95(f),
+			)
 		}
 		return cells
 	}
 	var rows [][]string
 	for _, v := range svc.Versions {
-		rows = append(rows, append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figures(v.Figures)...))
+		rows = append(
+			rows,
+			append([]string{v.Name, "", "", out.Share(v.Intended), out.Share(v.Observed)}, figures(v.Figures)...),
+		)
 		for _, in := range v.Instances {
-			row := append([]string{"", in.ID + stateOf(svc, &in), in.Site, "", out.Share(in.Share)}, figures(in.Figures)...)
+			row := append(
+				[]string{"", in.ID + stateOf(svc, &in), in.Site, "", out.Share(in.Share)},
+				figures(in.Figures)...)
 			if s.Wide {
 				row = append(row, in.Address)
 			}

@@ -91,7 +91,9 @@ func (a *app) standinSet() *cobra.Command {
 				change.Requires = &requires
 			}
 			if change == (model.StandInChange{}) {
-				return usagef("nothing to change: use --errors, --median, --slower, --concurrency, --calls, --requires or --reset")
+				return usagef(
+					"nothing to change: use --errors, --median, --slower, --concurrency, --calls, --requires or --reset",
+				)
 			}
 			c, err := a.client()
 			if err != nil {
@@ -134,7 +136,19 @@ func (a *app) standIns(cmd *cobra.Command, list model.StandInList) error {
 					calls[i] = name + " (required)"
 				}
 			}
-			rows = append(rows, []string{x.Instance, x.Service + "/" + x.Version, x.Site, fmt.Sprintf("%.1f", x.MedianMS), fmt.Sprintf("%.4g%%", 100*x.Errors), fmt.Sprint(x.Concurrency), strings.Join(calls, ", "), changed})
+			rows = append(
+				rows,
+				[]string{
+					x.Instance,
+					x.Service + "/" + x.Version,
+					x.Site,
+					fmt.Sprintf("%.1f", x.MedianMS),
+					fmt.Sprintf("%.4g%%", 100*x.Errors),
+					fmt.Sprint(x.Concurrency),
+					strings.Join(calls, ", "),
+					changed,
+				},
+			)
 		}
 		s.Table([]string{"INSTANCE", "VERSION", "SITE", "MEDIAN (ms)>", "ERRORS>", "CONCURRENCY>", "CALLS", ""}, rows)
 	})

@@ -59,7 +59,10 @@ the services that they call.`,
 				}
 				return p.Show(list, func(s *out.Sheet) {
 					if len(list.Traces) == 0 {
-						s.Line("No traces. %s of the requests without a trace context are traced: see serve --trace-share.", out.Percent(list.Share))
+						s.Line(
+							"No traces. %s of the requests without a trace context are traced: see serve --trace-share.",
+							out.Percent(list.Share),
+						)
 						return
 					}
 					var rows [][]string
@@ -68,17 +71,51 @@ the services that they call.`,
 						if s.Wide || s.CSV {
 							id = t.ID
 						}
-						rows = append(rows, []string{id, t.At.Local().Format("15:04:05.000"), t.Caller, t.Service, t.Method + " " + t.Path, statusText(t.Status), cmp.Or(t.Reason, t.Outcome), out.MS(t.DurationMS),
-							fmt.Sprint(len(t.Services)), fmt.Sprint(t.Attempts), fmt.Sprint(t.FailedAttempts)})
+						rows = append(
+							rows,
+							[]string{
+								id,
+								t.At.Local().Format("15:04:05.000"),
+								t.Caller,
+								t.Service,
+								t.Method + " " + t.Path,
+								statusText(t.Status),
+								cmp.Or(t.Reason, t.Outcome),
+								out.MS(t.DurationMS),
+								fmt.Sprint(len(t.Services)),
+								fmt.Sprint(t.Attempts),
+								fmt.Sprint(t.FailedAttempts),
+							},
+						)
 					}
-					s.Table([]string{"TRACE", "TIME", "FROM", "TO", "REQUEST", "STATUS", "OUTCOME", "LATENCY (ms)>", "SERVICES>", "ATTEMPTS>", "FAILED ATTEMPTS>"}, rows)
+					s.Table(
+						[]string{
+							"TRACE",
+							"TIME",
+							"FROM",
+							"TO",
+							"REQUEST",
+							"STATUS",
+							"OUTCOME",
+							"LATENCY (ms)>",
+							"SERVICES>",
+							"ATTEMPTS>",
+							"FAILED ATTEMPTS>",
+						},
+						rows,
+					)
 				})
 			})
 		},
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&f.Service, "service", "", "service that took part")
-	flags.StringVar(&f.Outcome, "outcome", "", "of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too")
+	flags.StringVar(
+		&f.Outcome,
+		"outcome",
+		"",
+		"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too",
+	)
 	flags.StringVar(&f.Path, "path", "", "prefix of the first request's path")
 	flags.DurationVar(&f.SlowerThan, "slower-than", 0, "took longer than this, such as 200ms")
 	flags.IntVarP(&limit, "count", "n", 20, "how many, at most 1000")
@@ -99,15 +136,55 @@ const barWidth = 44
 
 // waterfall draws the spans of a trace as rows with bars.
 func waterfall(s *out.Sheet, t model.Trace) {
-	s.Line("Trace %s, %s: %s %s from %s, %s in %s.\n", t.ID, t.At.Local().Format("2006-01-02 15:04:05.000"), t.Method, t.Path, t.Caller, cmp.Or(t.Reason, statusText(t.Status)), out.Millis(t.DurationMS))
+	s.Line(
+		"Trace %s, %s: %s %s from %s, %s in %s.\n",
+		t.ID,
+		t.At.Local().Format("2006-01-02 15:04:05.000"),
+		t.Method,
+		t.Path,
+		t.Caller,
+		cmp.Or(t.Reason, statusText(t.Status)),
+		out.Millis(t.DurationMS),
+	)
 	header := []string{"SPAN", "START (ms)>", "DURATION (ms)>", "STATUS", ""}
 	if s.CSV {
-		header = []string{"id", "parent", "kind", "proxy", "caller", "service", "version", "instance", "start_ms", "duration_ms", "status", "outcome", "reason"}
+		header = []string{
+			"id",
+			"parent",
+			"kind",
+			"proxy",
+			"caller",
+			"service",
+			"version",
+			"instance",
+			"start_ms",
+			"duration_ms",
+			"status",
+			"outcome",
+			"reason",
+		}
 	}
 	var rows [][]string
 	for _, r := range t.Spans {
 		if s.CSV {
-			rows = append(rows, []string{r.ID, r.Parent, r.Kind, r.Proxy, r.Caller, r.Service, r.Version, r.Instance, fmt.Sprint(r.StartMS), fmt.Sprint(r.DurationMS), fmt.Sprint(r.Status), r.Outcome, r.Reason})
+			rows = append(
+				rows,
+				[]string{
+					r.ID,
+					r.Parent,
+					r.Kind,
+					r.Proxy,
+					r.Caller,
+					r.Service,
+					r.Version,
+					r.Instance,
+					fmt.Sprint(r.StartMS),
+					fmt.Sprint(r.DurationMS),
+					fmt.Sprint(r.Status),
+					r.Outcome,
+					r.Reason,
+				},
+			)
 			continue
 		}
 		name := map[string]string{"request": r.Caller + " → " + r.Service, "attempt": "attempt " + r.Instance, "workload": "workload " + r.Instance}[r.Kind]
@@ -126,7 +203,16 @@ func waterfall(s *out.Sheet, t model.Trace) {
 		if s.Colour && bad {
 			bar = text.FgHiRed.Sprint(bar)
 		}
-		rows = append(rows, []string{strings.Repeat("  ", r.Depth) + name, fmt.Sprintf("%.1f", r.StartMS), fmt.Sprintf("%.1f", r.DurationMS), got, bar})
+		rows = append(
+			rows,
+			[]string{
+				strings.Repeat("  ", r.Depth) + name,
+				fmt.Sprintf("%.1f", r.StartMS),
+				fmt.Sprintf("%.1f", r.DurationMS),
+				got,
+				bar,
+			},
+		)
 	}
 	s.Table(header, rows)
 	if !s.CSV {

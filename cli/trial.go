@@ -116,7 +116,12 @@ stopped.`,
 	}
 	f := cmd.Flags()
 	f.StringArrayVar(&file, "file", nil, "file or directory with the trial, when the rules in force do not have it")
-	f.StringArrayVar(&draft, "rules", nil, "draft to rehearse: a file or directory with all rules of the bundle; other traffic does not follow it")
+	f.StringArrayVar(
+		&draft,
+		"rules",
+		nil,
+		"draft to rehearse: a file or directory with all rules of the bundle; other traffic does not follow it",
+	)
 	f.StringVar(&q.Bundle, "bundle", model.MainBundle, "bundle that the draft replaces")
 	f.StringVar(&length, "for", "", "how long, instead of what the trial says")
 	f.BoolVar(&q.ToEnd, "to-end", false, "continue when an expectation cannot be met any more")
@@ -145,9 +150,19 @@ func (a *app) trialNames(cmd *cobra.Command, args []string, _ string) ([]string,
 
 // trialBar draws progress with live figures.
 func (a *app) trialBar(t *model.Trial) (update func(*model.Trial), done func()) {
-	show, done := a.progress(t.Name, int64(10*(t.For+t.WarmUp)), func(s *progress.Style) { s.Visibility.Value, s.Visibility.Speed = false, false })
+	show, done := a.progress(
+		t.Name,
+		int64(10*(t.For+t.WarmUp)),
+		func(s *progress.Style) { s.Visibility.Value, s.Visibility.Speed = false, false },
+	)
 	return func(t *model.Trial) {
-		text := fmt.Sprintf("%s  %.0f/s  success %s  p99 %s", t.Name, t.Figures.RPS, out.Share(t.Figures.Success), out.Millis(t.Figures.P99MS))
+		text := fmt.Sprintf(
+			"%s  %.0f/s  success %s  p99 %s",
+			t.Name,
+			t.Figures.RPS,
+			out.Share(t.Figures.Success),
+			out.Millis(t.Figures.P99MS),
+		)
 		if t.Seconds == 0 {
 			text = t.Name + "  warming up"
 		}
@@ -208,7 +223,16 @@ func trialSheet(s *out.Sheet, t *model.Trial) {
 		s.Line("")
 	}
 	f := t.Figures
-	s.Line("Requests  %d, %.1f/s: success %s (%s to %s), first attempt %s, %s attempts per request", f.Requests, f.RPS, out.Share(f.Success), out.Percent(f.SuccessLow), out.Percent(f.SuccessHigh), out.Share(f.FirstAttempt), perRequest(f.AttemptsPerRequest))
+	s.Line(
+		"Requests  %d, %.1f/s: success %s (%s to %s), first attempt %s, %s attempts per request",
+		f.Requests,
+		f.RPS,
+		out.Share(f.Success),
+		out.Percent(f.SuccessLow),
+		out.Percent(f.SuccessHigh),
+		out.Share(f.FirstAttempt),
+		perRequest(f.AttemptsPerRequest),
+	)
 	status := map[string]int{}
 	for k, n := range t.Status {
 		status[k] = n
@@ -223,18 +247,45 @@ func trialSheet(s *out.Sheet, t *model.Trial) {
 	}
 	var versions []string
 	for _, v := range t.Versions {
-		versions = append(versions, fmt.Sprintf("%s %d (%s, %s to %s)", v.Target, v.Requests, out.Percent(v.Share), out.Percent(v.Low), out.Percent(v.High)))
+		versions = append(
+			versions,
+			fmt.Sprintf(
+				"%s %d (%s, %s to %s)",
+				v.Target,
+				v.Requests,
+				out.Percent(v.Share),
+				out.Percent(v.Low),
+				out.Percent(v.High),
+			),
+		)
 	}
 	s.Line("Versions  %s", cmp.Or(strings.Join(versions, ", "), "none"))
-	s.Line("Latency   p50 %s, p95 %s, p99 %s, from the time when requests were due", out.Millis(f.P50MS), out.Millis(f.P95MS), out.Millis(f.P99MS))
+	s.Line(
+		"Latency   p50 %s, p95 %s, p99 %s, from the time when requests were due",
+		out.Millis(f.P50MS),
+		out.Millis(f.P95MS),
+		out.Millis(f.P99MS),
+	)
 	if s.Wide {
 		var rows [][]string
 		for _, p := range t.Curve {
-			rows = append(rows, []string{fmt.Sprintf("%g%%", 100*p.Share), out.MS(p.MS), strings.Repeat("▪", int(40*p.MS/max(t.Curve[len(t.Curve)-1].MS, 0.001)))})
+			rows = append(
+				rows,
+				[]string{
+					fmt.Sprintf("%g%%", 100*p.Share),
+					out.MS(p.MS),
+					strings.Repeat("▪", int(40*p.MS/max(t.Curve[len(t.Curve)-1].MS, 0.001))),
+				},
+			)
 		}
 		s.Line("")
 		s.Table([]string{"REQUESTS>", "LATENCY (ms)>", ""}, rows)
-		s.Line("\nThe load generator sent %d requests; half of them at most %s late, 99 of 100 at most %s.", t.Pace.Sent, out.Millis(t.Pace.Late50MS), out.Millis(t.Pace.Late99MS))
+		s.Line(
+			"\nThe load generator sent %d requests; half of them at most %s late, 99 of 100 at most %s.",
+			t.Pace.Sent,
+			out.Millis(t.Pace.Late50MS),
+			out.Millis(t.Pace.Late99MS),
+		)
 	}
 }
 
@@ -272,10 +323,37 @@ func (a *app) trialList() *cobra.Command {
 							met++
 						}
 					}
-					rows = append(rows, []string{fmt.Sprint(t.Number), t.Name, t.State, fmt.Sprintf("%d of %d", met, len(t.Expected)), kind, fmt.Sprint(t.Figures.Requests), out.Share(t.Figures.Success),
-						out.MS(t.Figures.P95MS), t.By, t.Began.Local().Format("2006-01-02 15:04:05")})
+					rows = append(
+						rows,
+						[]string{
+							fmt.Sprint(t.Number),
+							t.Name,
+							t.State,
+							fmt.Sprintf("%d of %d", met, len(t.Expected)),
+							kind,
+							fmt.Sprint(t.Figures.Requests),
+							out.Share(t.Figures.Success),
+							out.MS(t.Figures.P95MS),
+							t.By,
+							t.Began.Local().Format("2006-01-02 15:04:05"),
+						},
+					)
 				}
-				s.Table([]string{"TRIAL>", "NAME", "STATE", "MET>", "RULES", "REQUESTS>", "SUCCESS>", "P95 (ms)>", "BY", "STARTED"}, rows)
+				s.Table(
+					[]string{
+						"TRIAL>",
+						"NAME",
+						"STATE",
+						"MET>",
+						"RULES",
+						"REQUESTS>",
+						"SUCCESS>",
+						"P95 (ms)>",
+						"BY",
+						"STARTED",
+					},
+					rows,
+				)
 			})
 		},
 	}
@@ -350,7 +428,15 @@ func (a *app) trialCompare() *cobra.Command {
 			shown := t
 			shown.Rows = rows.take(t.Rows)
 			return a.printer(cmd).Show(shown, func(s *out.Sheet) {
-				s.Line("Trial %d (%s, %s) and trial %d (%s, %s).", t.Before.Number, t.Before.Name, t.Before.State, t.After.Number, t.After.Name, t.After.State)
+				s.Line(
+					"Trial %d (%s, %s) and trial %d (%s, %s).",
+					t.Before.Number,
+					t.Before.Name,
+					t.Before.State,
+					t.After.Number,
+					t.After.Name,
+					t.After.State,
+				)
 				for _, n := range t.Notes {
 					s.Line("  · %s", n)
 				}

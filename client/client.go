@@ -30,7 +30,11 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name another one with --server", e.Server, e.Err)
+	return fmt.Sprintf(
+		"no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name another one with --server",
+		e.Server,
+		e.Err,
+	)
 }
 func (e *Unreachable) Unwrap() error { return e.Err }
 
@@ -110,7 +114,11 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 32<<20))
 	r := &Refused{}
 	if json.Unmarshal(b, &r.Problem) != nil || r.Detail == "" {
-		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf("%s answered %s: is it a Nightjar service?", c.base, resp.Status)
+		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf(
+			"%s answered %s: is it a Nightjar service?",
+			c.base,
+			resp.Status,
+		)
 	}
 	return nil, r
 }
@@ -146,7 +154,12 @@ func (c *Client) Draft(ctx context.Context, bundle, by string) (d model.Draft, e
 
 // SaveDraft saves what somebody is editing, in place of a version of it; 0: there is
 // none yet.
-func (c *Client) SaveDraft(ctx context.Context, bundle string, in model.DraftRequest, version uint) (d model.Draft, err error) {
+func (c *Client) SaveDraft(
+	ctx context.Context,
+	bundle string,
+	in model.DraftRequest,
+	version uint,
+) (d model.Draft, err error) {
 	return d, c.do(ctx, http.MethodPut, "/drafts/"+url.PathEscape(bundle), in, &d, ifMatch(&version)...)
 }
 
@@ -178,7 +191,12 @@ func (c *Client) Restore(ctx context.Context, number uint, in model.RestoreReque
 }
 
 // Split changes the weights of one route.
-func (c *Client) Split(ctx context.Context, service string, in model.SplitRequest, expect *uint) (p model.Published, err error) {
+func (c *Client) Split(
+	ctx context.Context,
+	service string,
+	in model.SplitRequest,
+	expect *uint,
+) (p model.Published, err error) {
 	return p, c.do(ctx, http.MethodPost, "/services/"+url.PathEscape(service)+"/split", in, &p, ifMatch(expect)...)
 }
 
@@ -189,7 +207,11 @@ func (c *Client) Explain(ctx context.Context, in model.RequestSpec) (e model.Exp
 
 // Call sends requests through the mesh. It calls each with the results so far, a few
 // times a second, and returns the final ones.
-func (c *Client) Call(ctx context.Context, in model.CallRequest, each func(model.CallResult)) (t model.CallResult, err error) {
+func (c *Client) Call(
+	ctx context.Context,
+	in model.CallRequest,
+	each func(model.CallResult),
+) (t model.CallResult, err error) {
 	resp, err := c.send(ctx, http.MethodPost, "/calls", in)
 	if err != nil {
 		return t, err
@@ -215,7 +237,12 @@ func (c *Client) Call(ctx context.Context, in model.CallRequest, each func(model
 
 // Activity returns the activity log, newest first, from below the number before (0:
 // from the newest); of one service if it is named.
-func (c *Client) Activity(ctx context.Context, service string, before uint, limit int) (a model.ActivityPage, err error) {
+func (c *Client) Activity(
+	ctx context.Context,
+	service string,
+	before uint,
+	limit int,
+) (a model.ActivityPage, err error) {
 	q := url.Values{"service": {service}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
 	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
 }

@@ -27,7 +27,11 @@ func (c *Client) Release(ctx context.Context, name string) (r model.Release, err
 }
 
 // ActOnRelease does one of the acts of api/model to a release.
-func (c *Client) ActOnRelease(ctx context.Context, name, act string, in model.ReleaseAction) (r model.Release, err error) {
+func (c *Client) ActOnRelease(
+	ctx context.Context,
+	name, act string,
+	in model.ReleaseAction,
+) (r model.Release, err error) {
 	return r, c.do(ctx, http.MethodPost, "/releases/"+url.PathEscape(name)+"/"+act, in, &r)
 }
 
@@ -42,6 +46,10 @@ func (c *Client) StandIns(ctx context.Context) (l model.StandInList, err error) 
 }
 
 // ChangeStandIn changes how an instance, or all of SERVICE/VERSION, behaves.
-func (c *Client) ChangeStandIn(ctx context.Context, which string, change model.StandInChange) (l model.StandInList, err error) {
+func (c *Client) ChangeStandIn(
+	ctx context.Context,
+	which string,
+	change model.StandInChange,
+) (l model.StandInList, err error) {
 	return l, c.do(ctx, http.MethodPut, "/standins/"+url.PathEscape(strings.Replace(which, "/", "~", 1)), change, &l)
 }

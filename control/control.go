@@ -98,7 +98,9 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 	st, log := cfg.Store, cmp.Or(cfg.Log, slog.New(slog.DiscardHandler))
 	c := &Control{Program: cfg.Program, Traces: traces.New(), Journal: journal.New(st), log: log, now: cfg.Now}
 	c.Traces.Exporter = cfg.Exporter
-	c.Fleet = fleet.New(fleet.Config{Mesh: st.Mesh(), IsNew: st.IsNew(), Traced: cfg.Traced, Journal: c.Journal, Now: cfg.Now})
+	c.Fleet = fleet.New(
+		fleet.Config{Mesh: st.Mesh(), IsNew: st.IsNew(), Traced: cfg.Traced, Journal: c.Journal, Now: cfg.Now},
+	)
 	var err error
 	if c.Figures, err = figures.Open(ctx, st, cfg.Now); err != nil {
 		return nil, fmt.Errorf("reading the telemetry: %w", err)
@@ -106,16 +108,32 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 	if c.Drills, err = drills.Open(ctx, st, c.Fleet, c.Journal, cfg.Now); err != nil {
 		return nil, fmt.Errorf("reading the drills: %w", err)
 	}
-	c.Revisions, err = revisions.Open(ctx, revisions.Config{Records: st, Fleet: c.Fleet, Journal: c.Journal, Live: c.live, Now: cfg.Now})
+	c.Revisions, err = revisions.Open(
+		ctx,
+		revisions.Config{Records: st, Fleet: c.Fleet, Journal: c.Journal, Live: c.live, Now: cfg.Now},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the rules in force: %w", err)
 	}
 	c.Feed = feed.New(c.Fleet, c.Traces, cfg.Now)
-	c.Calls = calls.New(calls.Config{Fleet: c.Fleet, Current: c.Revisions.Current, Drills: c.Drills.Specs, Now: cfg.Now})
-	c.Effects = effects.New(effects.Config{Records: st, Figures: c.Figures, Current: c.Revisions.Current, Drills: c.Drills.List, Now: cfg.Now})
+	c.Calls = calls.New(
+		calls.Config{Fleet: c.Fleet, Current: c.Revisions.Current, Drills: c.Drills.Specs, Now: cfg.Now},
+	)
+	c.Effects = effects.New(
+		effects.Config{
+			Records: st,
+			Figures: c.Figures,
+			Current: c.Revisions.Current,
+			Drills:  c.Drills.List,
+			Now:     cfg.Now,
+		},
+	)
 	c.Outbox = outbox.New(outbox.Config{Records: st, Key: cfg.Key, Log: log, Now: cfg.Now})
-	c.Releases, err = releases.Open(ctx, releases.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures,
-		Calls: c.Calls, Outbox: c.Outbox, Journal: c.Journal, Log: log, Now: cfg.Now})
+	c.Releases, err = releases.Open(
+		ctx,
+		releases.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures,
+			Calls: c.Calls, Outbox: c.Outbox, Journal: c.Journal, Log: log, Now: cfg.Now},
+	)
 	if err != nil {
 		return nil, fmt.Errorf("reading the releases: %w", err)
 	}
@@ -124,10 +142,14 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the trials: %w", err)
 	}
-	c.Forecasts = forecasts.New(forecasts.Config{Figures: c.Figures, Revisions: c.Revisions, Trials: c.Trials, Fleet: c.Fleet,
-		Table: c.Calls.Table, Drills: c.Drills.Specs, Traces: c.Traces})
-	c.Views = views.New(views.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures, Drills: c.Drills,
-		Releases: c.Releases.Summaries, Now: cfg.Now})
+	c.Forecasts = forecasts.New(
+		forecasts.Config{Figures: c.Figures, Revisions: c.Revisions, Trials: c.Trials, Fleet: c.Fleet,
+			Table: c.Calls.Table, Drills: c.Drills.Specs, Traces: c.Traces},
+	)
+	c.Views = views.New(
+		views.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures, Drills: c.Drills,
+			Releases: c.Releases.Summaries, Now: cfg.Now},
+	)
 	return c, nil
 }
 
@@ -165,7 +187,15 @@ func activity(id string, d *wire.Delta, now time.Time) []store.Activity {
 }
 
 func entry(id string, e engine.Event, at time.Time) store.Activity {
-	return store.Activity{At: at.UTC(), Who: id, Kind: e.Kind, Service: e.Service, Version: e.Version, Instance: e.Instance, Detail: e.Detail}
+	return store.Activity{
+		At:       at.UTC(),
+		Who:      id,
+		Kind:     e.Kind,
+		Service:  e.Service,
+		Version:  e.Version,
+		Instance: e.Instance,
+		Detail:   e.Detail,
+	}
 }
 
 // Run does what has to be done regularly, until ctx is done.

@@ -52,8 +52,8 @@ func TestMetrics(t *testing.T) {
 	}
 	open, media := read("*/*")
 	for _, line := range []string{`nightjar_requests_total{caller="kiosk",gateway_route="",outcome="ok",route="r",service="s",version="v1"} 5.0`,
-		`nightjar_mesh_answers_total{caller="kiosk",gateway_route="",reason="limited",route="r",service="s",version="v1"} 2.0`, `nightjar_request_body_bytes_total{caller="kiosk",gateway_route="",route="r",service="s",version="v1"} 14.0`,
-		`nightjar_app_requests_total{caller="kiosk",outcome="ok",service="s",version="v1"} 9.0`, "# UNIT nightjar_request_duration_seconds seconds", "# UNIT nightjar_wait_seconds seconds", "nightjar_thing_total 4.0", "# EOF"} {
+		`nightjar_mesh_responses_total{caller="kiosk",gateway_route="",reason="limited",route="r",service="s",version="v1"} 2.0`, `nightjar_request_body_bytes_total{caller="kiosk",gateway_route="",route="r",service="s",version="v1"} 14.0`,
+		`nightjar_workload_requests_total{caller="kiosk",outcome="ok",service="s",version="v1"} 9.0`, "# UNIT nightjar_request_duration_seconds seconds", "# UNIT nightjar_wait_seconds seconds", "nightjar_thing_total 4.0", "# EOF"} {
 		if !strings.Contains(open, line+"\n") {
 			t.Errorf("lacks %s", line)
 		}

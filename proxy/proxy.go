@@ -300,16 +300,16 @@ func (p *Proxy) gauges() []metrics.Value {
 	return []metrics.Value{
 		{
 			Name: "nightjar_revision",
-			Help: "Number of the revision that this proxy follows.",
+			Help: "Number of the revision in force in this proxy.",
 			Read: func() float64 { return float64(p.Revision()) },
 		}, {
 			Name: "nightjar_proxy_connections",
-			Help: "Connections of callers that are open.",
+			Help: "Open connections of callers.",
 			Read: func() float64 { return float64(p.vitals().Connections) },
 		}, {
 			Name: "nightjar_proxy_stale_seconds",
 			Unit: "seconds",
-			Help: "For how long the service has not been heard of; 0 while it is.",
+			Help: "Time since the connection to the service was lost; 0 while it is there.",
 			Read: func() float64 {
 				if at := p.StaleSince(); !at.IsZero() {
 					return time.Since(at).Seconds()
@@ -317,13 +317,13 @@ func (p *Proxy) gauges() []metrics.Value {
 				return 0
 			},
 		}, {
-			Name:    "nightjar_log_lines_missing_total",
-			Help:    "Lines of the request log that nobody read in time.",
+			Name:    "nightjar_log_lines_dropped_total",
+			Help:    "Lines of the request log that were dropped, because they were not read in time.",
 			Counter: true,
 			Read:    func() float64 { return float64(p.observer.Log.Lost()) },
 		}, {
 			Name:    "nightjar_other_requests_total",
-			Help:    "Requests that were counted as other, since there were too many names to count each by itself.",
+			Help:    "Requests that were counted as other, because there were too many names.",
 			Counter: true,
 			Read:    func() float64 { return float64(p.recorder.Others()) },
 		},

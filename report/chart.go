@@ -39,9 +39,19 @@ type chart struct {
 
 // inks are the colours of lines, which differ in their dashes too (M. Okabe and
 // K. Ito's, made darker).
-var inks = []color.Color{color.RGBA{0x17, 0x50, 0x5c, 0xff}, color.RGBA{0x9a, 0x52, 0x00, 0xff}, color.RGBA{0x7a, 0x3b, 0x6e, 0xff}, color.RGBA{0x2f, 0x5f, 0x9e, 0xff}}
+var inks = []color.Color{
+	color.RGBA{0x17, 0x50, 0x5c, 0xff},
+	color.RGBA{0x9a, 0x52, 0x00, 0xff},
+	color.RGBA{0x7a, 0x3b, 0x6e, 0xff},
+	color.RGBA{0x2f, 0x5f, 0x9e, 0xff},
+}
 
-var dashes = [][]vg.Length{nil, {vg.Points(6), vg.Points(3)}, {vg.Points(2), vg.Points(2)}, {vg.Points(8), vg.Points(2), vg.Points(2), vg.Points(2)}}
+var dashes = [][]vg.Length{
+	nil,
+	{vg.Points(6), vg.Points(3)},
+	{vg.Points(2), vg.Points(2)},
+	{vg.Points(8), vg.Points(2), vg.Points(2), vg.Points(2)},
+}
 
 var (
 	faint = color.RGBA{0xd8, 0xd1, 0xc3, 0xff}
@@ -82,7 +92,9 @@ func (c *chart) svg() (template.HTML, error) {
 	}
 	p.Y.Min, p.Y.Max, p.X.Min, p.X.Max = bottom, top, left, max(right, left+1)
 	for _, b := range c.bands {
-		box, err := plotter.NewPolygon(plotter.XYs{{X: b[0], Y: bottom}, {X: b[1], Y: bottom}, {X: b[1], Y: top}, {X: b[0], Y: top}})
+		box, err := plotter.NewPolygon(
+			plotter.XYs{{X: b[0], Y: bottom}, {X: b[1], Y: bottom}, {X: b[1], Y: top}, {X: b[0], Y: top}},
+		)
 		if err != nil {
 			return "", err
 		}
@@ -98,7 +110,11 @@ func (c *chart) svg() (template.HTML, error) {
 			if err != nil {
 				return "", err
 			}
-			drawn.LineStyle = draw.LineStyle{Color: inks[i%len(inks)], Width: vg.Points(1.8), Dashes: dashes[i%len(dashes)]}
+			drawn.LineStyle = draw.LineStyle{
+				Color:  inks[i%len(inks)],
+				Width:  vg.Points(1.8),
+				Dashes: dashes[i%len(dashes)],
+			}
 			p.Add(drawn)
 			if n == 0 && len(c.lines) > 1 {
 				p.Legend.Add(l.name, drawn)
@@ -112,7 +128,9 @@ func (c *chart) svg() (template.HTML, error) {
 		}
 		drawn.LineStyle = draw.LineStyle{Color: lamp, Width: vg.Points(1.5)}
 		p.Add(drawn)
-		words, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: m.x, Y: top}}, Labels: []string{" " + m.name}})
+		words, err := plotter.NewLabels(
+			plotter.XYLabels{XYs: plotter.XYs{{X: m.x, Y: top}}, Labels: []string{" " + m.name}},
+		)
 		if err != nil {
 			return "", err
 		}

@@ -65,9 +65,19 @@ func (s *sheet) write(w io.Writer, charts ...chart) error {
 
 // Effect writes an effect, with the figures of the whole mesh over time.
 func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) error {
-	s := &sheet{Title: "Effect of " + e.Name(), Notes: e.Notes, Before: "before", After: "after", Rows: e.Rows, Made: now}
+	s := &sheet{
+		Title:  "Effect of " + e.Name(),
+		Notes:  e.Notes,
+		Before: "before",
+		After:  "after",
+		Rows:   e.Rows,
+		Made:   now,
+	}
 	if e.Message != "" {
-		s.Lead = append(s.Lead, fmt.Sprintf("“%s”, by %s, %s.", e.Message, e.Author, e.At.Format("2006-01-02 15:04:05 UTC")))
+		s.Lead = append(
+			s.Lead,
+			fmt.Sprintf("“%s”, by %s, %s.", e.Message, e.Author, e.At.Format("2006-01-02 15:04:05 UTC")),
+		)
 	}
 	s.Lead = append(s.Lead, e.Windows())
 	if whole := e.Whole(); whole != nil {
@@ -76,7 +86,12 @@ func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) erro
 	zero := e.At.Unix()
 	at := func(p model.Point) float64 { return float64(p.At-zero) + float64(t.Step)/2 }
 	success := chart{title: "Success of all requests", y: "%", ticks: sinceTicks{}, lines: []line{{name: "success"}}}
-	latency := chart{title: "Latency of all requests", y: "ms", ticks: sinceTicks{}, lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}}}
+	latency := chart{
+		title: "Latency of all requests",
+		y:     "ms",
+		ticks: sinceTicks{},
+		lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}},
+	}
 	for _, p := range t.Points {
 		ok, values := math.NaN(), []float64{math.NaN(), math.NaN(), math.NaN()}
 		if p.Success != nil {
@@ -88,7 +103,10 @@ func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) erro
 		}
 	}
 	for _, c := range []*chart{&success, &latency} {
-		c.bands = [][2]float64{{float64(e.Before.From - zero), float64(e.Before.To - zero)}, {float64(e.After.From - zero), float64(e.After.To - zero)}}
+		c.bands = [][2]float64{
+			{float64(e.Before.From - zero), float64(e.Before.To - zero)},
+			{float64(e.After.From - zero), float64(e.After.To - zero)},
+		}
 		for _, m := range t.Marks {
 			name := "r" + m.Name
 			if m.Kind == model.MarkDrill {
@@ -103,15 +121,35 @@ func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) erro
 // Trial writes a trial.
 func Trial(w io.Writer, t *model.Trial, now time.Time) error {
 	s := &sheet{Title: fmt.Sprintf("Trial %d: %s", t.Number, t.Name), Notes: t.Notes, Trial: t, Made: now}
-	s.Lead = append(s.Lead, fmt.Sprintf("%s. Started by %s, %s; measured for %.0f s.", t.State, t.By, t.Began.Format("2006-01-02 15:04:05 UTC"), t.Seconds))
+	s.Lead = append(
+		s.Lead,
+		fmt.Sprintf(
+			"%s. Started by %s, %s; measured for %.0f s.",
+			t.State,
+			t.By,
+			t.Began.Format("2006-01-02 15:04:05 UTC"),
+			t.Seconds,
+		),
+	)
 	if t.Why != "" {
 		s.Lead = append(s.Lead, "It ended early: "+t.Why+".")
 	}
 	if t.Pace.Bottleneck != "" {
 		s.Notes = append([]string{"Load generator: " + t.Pace.Bottleneck + "."}, s.Notes...)
 	}
-	rate := chart{title: "Requests per second", x: "seconds", lines: []line{{name: "all"}, {name: "without success"}}, low: 0, high: 1}
-	latency := chart{title: "Latency over time", x: "seconds", y: "ms", lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}}}
+	rate := chart{
+		title: "Requests per second",
+		x:     "seconds",
+		lines: []line{{name: "all"}, {name: "without success"}},
+		low:   0,
+		high:  1,
+	}
+	latency := chart{
+		title: "Latency over time",
+		x:     "seconds",
+		y:     "ms",
+		lines: []line{{name: "p50"}, {name: "p95"}, {name: "p99"}},
+	}
 	for _, p := range t.Points {
 		x := float64(p.At) + 0.5
 		rate.lines[0].points = append(rate.lines[0].points, plotter.XY{X: x, Y: float64(p.OK + p.Failed + p.Refused)})
@@ -123,7 +161,12 @@ func Trial(w io.Writer, t *model.Trial, now time.Time) error {
 			latency.lines[i].points = append(latency.lines[i].points, plotter.XY{X: x, Y: v})
 		}
 	}
-	curve := chart{title: "Latency by share of the requests", x: "share of the requests, %", y: "ms", lines: []line{{name: "latency"}}}
+	curve := chart{
+		title: "Latency by share of the requests",
+		x:     "share of the requests, %",
+		y:     "ms",
+		lines: []line{{name: "latency"}},
+	}
 	for _, p := range t.Curve {
 		curve.lines[0].points = append(curve.lines[0].points, plotter.XY{X: 100 * p.Share, Y: p.MS})
 	}
@@ -132,8 +175,25 @@ func Trial(w io.Writer, t *model.Trial, now time.Time) error {
 
 // Forecast writes a forecast.
 func Forecast(w io.Writer, f *model.Forecast, now time.Time) error {
-	s := &sheet{Title: "Forecast: " + f.Before + " and " + f.After, Notes: f.Calibration, Before: f.Before, After: f.After, Rows: f.Rows, Made: now, Assumed: f.Assumptions, Expected: f.Expected}
-	s.Lead = append(s.Lead, fmt.Sprintf("%d requests entered the simulated mesh on each side, in %.0f s of simulated time; seed %d.", f.Requests, f.Simulated, f.Seed))
+	s := &sheet{
+		Title:    "Forecast: " + f.Before + " and " + f.After,
+		Notes:    f.Calibration,
+		Before:   f.Before,
+		After:    f.After,
+		Rows:     f.Rows,
+		Made:     now,
+		Assumed:  f.Assumptions,
+		Expected: f.Expected,
+	}
+	s.Lead = append(
+		s.Lead,
+		fmt.Sprintf(
+			"%d requests entered the simulated mesh on each side, in %.0f s of simulated time; seed %d.",
+			f.Requests,
+			f.Simulated,
+			f.Seed,
+		),
+	)
 	for _, c := range f.Draft {
 		s.Lead = append(s.Lead, fmt.Sprintf("Draft: %s %s %s → %s", c.Kind(), c.Path, c.Before, c.After))
 	}
@@ -143,9 +203,24 @@ func Forecast(w io.Writer, f *model.Forecast, now time.Time) error {
 	if len(f.Sweep) == 0 {
 		return s.write(w)
 	}
-	refused := chart{title: "Refused by guards and limits", x: "requests per second that enter the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
-	success := chart{title: "Success of requests that enter the mesh", x: "requests per second that enter the mesh", y: "%", lines: []line{{name: f.Before}, {name: f.After}}}
-	p95 := chart{title: "Latency of requests that enter the mesh", x: "requests per second that enter the mesh", y: "p95, ms", lines: []line{{name: f.Before}, {name: f.After}}}
+	refused := chart{
+		title: "Refused by guards and limits",
+		x:     "requests per second that enter the mesh",
+		y:     "%",
+		lines: []line{{name: f.Before}, {name: f.After}},
+	}
+	success := chart{
+		title: "Success of requests that enter the mesh",
+		x:     "requests per second that enter the mesh",
+		y:     "%",
+		lines: []line{{name: f.Before}, {name: f.After}},
+	}
+	p95 := chart{
+		title: "Latency of requests that enter the mesh",
+		x:     "requests per second that enter the mesh",
+		y:     "p95, ms",
+		lines: []line{{name: f.Before}, {name: f.After}},
+	}
 	charts := []*chart{&refused, &success, &p95}
 	for _, p := range f.Sweep {
 		for i, side := range []model.SweepSide{p.Before, p.After} {

@@ -67,11 +67,17 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, fmt.Errorf("--addr %q: write HOST:PORT, such as 127.0.0.1:7600", cfg.Addr)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel from other machines", cfg.Addr)
+		return nil, fmt.Errorf(
+			"--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel from other machines",
+			cfg.Addr,
+		)
 	}
 	l, err := net.Listen("tcp", cfg.Addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is in use, perhaps by another Nightjar: stop that one, or choose another address with --addr", cfg.Addr)
+		return nil, fmt.Errorf(
+			"%s is in use, perhaps by another Nightjar: stop that one, or choose another address with --addr",
+			cfg.Addr,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w", cfg.Addr, err)
@@ -79,7 +85,10 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 	var proxies net.Listener
 	if cfg.Proxies != "" {
 		if len(cfg.Token) < minTokenLength {
-			err = fmt.Errorf("--proxies lets other machines in and needs a token of at least %d characters: add --token-file FILE", minTokenLength)
+			err = fmt.Errorf(
+				"--proxies lets other machines in and needs a token of at least %d characters: add --token-file FILE",
+				minTokenLength,
+			)
 		} else if proxies, err = net.Listen("tcp", cfg.Proxies); err != nil {
 			err = fmt.Errorf("cannot listen on --proxies %s: %w", cfg.Proxies, err)
 		}
@@ -101,7 +110,13 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.store, err = store.Open(s.cfg.Data); err != nil {
 		return err
 	}
-	c := control.Config{Store: s.store, Program: s.cfg.Program, Traced: s.cfg.Traced, Log: s.cfg.Log, StartProxy: s.startProxy}
+	c := control.Config{
+		Store:      s.store,
+		Program:    s.cfg.Program,
+		Traced:     s.cfg.Traced,
+		Log:        s.cfg.Log,
+		StartProxy: s.startProxy,
+	}
 	if c.Key, err = signingKey(filepath.Join(s.cfg.Data, "notify.key")); err != nil {
 		return err
 	}
@@ -130,8 +145,10 @@ func (s *Service) close() {
 
 // startProxy starts a proxy in this process that no other proxy knows of.
 func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
-	p, err := proxy.New(proxy.Config{ID: ProbeID, Caller: l.Caller, Gateway: l.Gateway, Site: l.Site, Snapshots: l.Snapshots,
-		Program: s.cfg.Program, Log: s.cfg.Log, Drain: time.Second})
+	p, err := proxy.New(
+		proxy.Config{ID: ProbeID, Caller: l.Caller, Gateway: l.Gateway, Site: l.Site, Snapshots: l.Snapshots,
+			Program: s.cfg.Program, Log: s.cfg.Log, Drain: time.Second},
+	)
 	if err != nil {
 		return "", nil, err
 	}
@@ -181,7 +198,16 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	outer.Go(func() { s.control.Run(serving) })
 	outer.Go(func() { s.control.Traces.Exporter.Run(serving) })
 
-	probe, err := proxy.New(proxy.Config{ID: ProbeID, Server: s.URL(), Caller: fleet.ServiceCaller, Program: s.cfg.Program, Log: s.cfg.Log, Drain: s.cfg.Drain})
+	probe, err := proxy.New(
+		proxy.Config{
+			ID:      ProbeID,
+			Server:  s.URL(),
+			Caller:  fleet.ServiceCaller,
+			Program: s.cfg.Program,
+			Log:     s.cfg.Log,
+			Drain:   s.cfg.Drain,
+		},
+	)
 	if err == nil {
 		var background sync.WaitGroup
 		background.Go(func() {
@@ -225,5 +251,8 @@ func signingKey(path string) (ed25519.PrivateKey, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s is not an Ed25519 key in PEM: put the right key there, or remove the file to get a new one", path)
+	return nil, fmt.Errorf(
+		"%s is not an Ed25519 key in PEM: put the right key there, or remove the file to get a new one",
+		path,
+	)
 }

@@ -77,7 +77,11 @@ func (g *Group) Change(which string, c model.StandInChange) ([]model.StandIn, er
 		}
 	}
 	if len(chosen) == 0 {
-		return nil, problem.Invalid("there is no stand-in %s: name an instance, or %s", which, rules.OneOf(which, slices.Compact(names)))
+		return nil, problem.Invalid(
+			"there is no stand-in %s: name an instance, or %s",
+			which,
+			rules.OneOf(which, slices.Compact(names)),
+		)
 	}
 	for _, s := range chosen {
 		if err := s.callsRequired(&c); err != nil {
@@ -86,8 +90,10 @@ func (g *Group) Change(which string, c model.StandInChange) ([]model.StandIn, er
 	}
 	for _, s := range chosen {
 		s.change(&c)
-		g.journal.Add(store.Activity{At: time.Now().UTC(), Who: c.By, Kind: "standin-set", Service: s.Service, Version: s.Version,
-			Instance: s.Instance, Detail: inWords(&c)})
+		g.journal.Add(
+			store.Activity{At: time.Now().UTC(), Who: c.By, Kind: "standin-set", Service: s.Service, Version: s.Version,
+				Instance: s.Instance, Detail: inWords(&c)},
+		)
 	}
 	return g.List(), nil
 }
@@ -112,7 +118,11 @@ func (g *Group) check(c *model.StandInChange) error {
 	for _, name := range slices.Concat(value(c.Calls), value(c.Requires)) {
 		if !slices.Contains(services, name) {
 			slices.Sort(services)
-			return problem.Invalid("the sample has no service %s to call: name %s", name, rules.OneOf(name, slices.Compact(services)))
+			return problem.Invalid(
+				"the sample has no service %s to call: name %s",
+				name,
+				rules.OneOf(name, slices.Compact(services)),
+			)
 		}
 	}
 	return nil
@@ -126,7 +136,12 @@ func (s *StandIn) callsRequired(c *model.StandInChange) error {
 	}
 	for _, name := range value(c.Requires) {
 		if !slices.Contains(calls, name) {
-			return problem.Invalid("%s does not call %s, so it cannot require it: add %s to its calls", s.Instance, name, name)
+			return problem.Invalid(
+				"%s does not call %s, so it cannot require it: add %s to its calls",
+				s.Instance,
+				name,
+				name,
+			)
 		}
 	}
 	return nil

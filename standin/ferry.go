@@ -16,9 +16,20 @@ func Ferry() []Member {
 	ms := time.Millisecond
 	lines := func(l ...string) []string { return l }
 	member := func(service, version, copied, site string, p Profile) Member {
-		return Member{Service: service, Version: version, ID: service + "-" + version + "-" + copied, Site: site, Profile: p}
+		return Member{
+			Service: service,
+			Version: version,
+			ID:      service + "-" + version + "-" + copied,
+			Site:    site,
+			Profile: p,
+		}
 	}
-	timetable := Call{Service: "sailings", Path: "/sailings/today", Needed: true, Missing: "The timetable cannot be had just now"}
+	timetable := Call{
+		Service: "sailings",
+		Path:    "/sailings/today",
+		Needed:  true,
+		Missing: "The timetable cannot be had just now",
+	}
 	fares := Call{Service: "fares", Path: "/fares/adult"}
 	berths := Call{Service: "berths", Path: "/berths/free"}
 	tides := Call{Service: "tides", Path: "/tides/next"}
@@ -42,7 +53,13 @@ func Ferry() []Member {
 	cheap := Profile{Median: 4 * ms, Spread: 0.3, Board: lines("Adult 14", "Bicycle 3")}
 	dogs := Profile{Median: 5 * ms, Spread: 0.3, Errors: 0.01, Board: lines("Adult 14", "Bicycle 3", "Dog 2")}
 	water := Profile{Median: 2 * ms, Spread: 0.3, Board: lines("High water 22:05")}
-	register := Profile{Median: 30 * ms, Spread: 0.5, Slow: 0.03, AtOnce: 8, Board: lines("Registered. Please keep your receipt.")}
+	register := Profile{
+		Median: 30 * ms,
+		Spread: 0.5,
+		Slow:   0.03,
+		AtOnce: 8,
+		Board:  lines("Registered. Please keep your receipt."),
+	}
 	return []Member{
 		member("kiosk", "v1", "a", north, kiosk),
 		member("sailings", "v1", "a", north, plain),

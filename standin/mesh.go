@@ -139,7 +139,13 @@ func (r *running) startInstances(s *service.Service) error {
 		}
 		outbound := "" // an outside service calls nobody
 		if !in.Outside {
-			cfg := proxy.Config{ID: in.ID, Service: in.Service, Version: in.Version, Site: in.Site, App: l.Addr().String()}
+			cfg := proxy.Config{
+				ID:      in.ID,
+				Service: in.Service,
+				Version: in.Version,
+				Site:    in.Site,
+				App:     l.Addr().String(),
+			}
 			p, err := r.startProxy(cfg)
 			if err != nil {
 				l.Close()
@@ -218,8 +224,10 @@ func (m Mesh) publish(ctx context.Context, r *revisions.Revisions) error {
 		return fmt.Errorf("publishing the sample rules: %w", err)
 	}
 	if missing := out.Rollout.Missing; len(missing) > 0 && ctx.Err() == nil {
-		return fmt.Errorf("the sample rules are not in force in %s: free that address, or choose another one with --addr",
-			strings.Join(missing, ", "))
+		return fmt.Errorf(
+			"the sample rules are not in force in %s: free that address, or choose another one with --addr",
+			strings.Join(missing, ", "),
+		)
 	}
 	return nil
 }

@@ -81,7 +81,10 @@ func (c SaveDraft) write(tx *gorm.DB) error {
 		}
 		return err
 	}
-	done := tx.Model(&draftRow{}).Where("bundle = ? AND by = ? AND version = ?", c.Bundle, c.By, c.Version-1).Select("*").Updates(&row)
+	done := tx.Model(&draftRow{}).
+		Where("bundle = ? AND by = ? AND version = ?", c.Bundle, c.By, c.Version-1).
+		Select("*").
+		Updates(&row)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return ErrDraftChanged
 	}
@@ -226,7 +229,9 @@ func (c SaveEffect) write(tx *gorm.DB) error {
 type AddTrial struct{ Trial }
 
 func (c AddTrial) write(tx *gorm.DB) error {
-	return tx.Create(&trialRow{Number: c.Number, Name: c.Name, State: c.State, Began: c.Began.UTC(), Head: "{}", Body: []byte{}}).Error
+	return tx.Create(
+		&trialRow{Number: c.Number, Name: c.Name, State: c.State, Began: c.Began.UTC(), Head: "{}", Body: []byte{}},
+	).Error
 }
 
 // EndTrial records the result of a trial.
@@ -267,7 +272,9 @@ func (c SaveRelease) write(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return tx.Save(&releaseRow{Number: c.Number, Name: c.Name, State: c.State, Over: c.IsOver, Began: c.Began.UTC(), Run: text}).Error
+	return tx.Save(
+		&releaseRow{Number: c.Number, Name: c.Name, State: c.State, Over: c.IsOver, Began: c.Began.UTC(), Run: text},
+	).Error
 }
 
 // AddOverlay records what a release changes in the rules from a revision on;

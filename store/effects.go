@@ -53,7 +53,11 @@ func (s *Store) Effect(ctx context.Context, revision uint, into any) error {
 
 // EffectSummaries visits what lists show of the effects of the revisions from
 // first to last; read decodes it.
-func (s *Store) EffectSummaries(ctx context.Context, first, last uint, visit func(revision uint, read func(any) error) error) error {
+func (s *Store) EffectSummaries(
+	ctx context.Context,
+	first, last uint,
+	visit func(revision uint, read func(any) error) error,
+) error {
 	var rows []effectRow
 	if err := s.read.WithContext(ctx).Omit("body").Where("revision BETWEEN ? AND ?", first, last).Find(&rows).Error; err != nil {
 		return err

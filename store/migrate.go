@@ -39,7 +39,11 @@ func migrate(ctx context.Context, db *sql.DB) (isNew bool, err error) {
 	}
 	sources := p.ListSources()
 	if newest := sources[len(sources)-1].Version; version > newest {
-		return false, fmt.Errorf("its schema has version %d, newer than version %d of this program: start the newer program", version, newest)
+		return false, fmt.Errorf(
+			"its schema has version %d, newer than version %d of this program: start the newer program",
+			version,
+			newest,
+		)
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return false, fmt.Errorf("updating its schema: %w", err)

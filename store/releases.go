@@ -86,7 +86,12 @@ func (s *Store) Judgements(ctx context.Context, release uint, limit int, visit f
 }
 
 // ReleaseEvents visits the newest events of a release, in order of time.
-func (s *Store) ReleaseEvents(ctx context.Context, release uint, limit int, visit func(read func(any) error) error) error {
+func (s *Store) ReleaseEvents(
+	ctx context.Context,
+	release uint,
+	limit int,
+	visit func(read func(any) error) error,
+) error {
 	var texts []string
 	err := s.read.WithContext(ctx).Raw(`SELECT event FROM
 		(SELECT number, event FROM release_events WHERE release = ? ORDER BY number DESC LIMIT ?) ORDER BY number`,

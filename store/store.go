@@ -119,7 +119,10 @@ func (s *Store) Apply(ctx context.Context, changes ...Change) error {
 // LastNumber is the highest number that a record of a kind ever had; 0: none.
 // Whoever adds records of that kind counts on from it.
 func (s *Store) LastNumber(ctx context.Context, kind Numbered) (n uint, err error) {
-	err = s.read.WithContext(ctx).Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = ?", string(kind)).Scan(&n).Error
+	err = s.read.WithContext(ctx).
+		Raw("SELECT COALESCE(MAX(seq), 0) FROM sqlite_sequence WHERE name = ?", string(kind)).
+		Scan(&n).
+		Error
 	return n, err
 }
 

@@ -83,7 +83,9 @@ func (s *Store) Telemetry(ctx context.Context, from, to int64, visit func(teleme
 
 // TelemetryState is all series, the last report of every proxy process, and the
 // time of the first count; 0: there is none.
-func (s *Store) TelemetryState(ctx context.Context) (known []telemetry.Named, seen map[string]uint64, first int64, err error) {
+func (s *Store) TelemetryState(
+	ctx context.Context,
+) (known []telemetry.Named, seen map[string]uint64, first int64, err error) {
 	db := s.read.WithContext(ctx)
 	var series []seriesRow
 	if err := db.Find(&series).Error; err != nil {

@@ -34,7 +34,12 @@ func (r *trialRow) trial() Trial {
 
 // Trials visits trials below the number before (0: from the newest), newest
 // first; read decodes what lists show of one.
-func (s *Store) Trials(ctx context.Context, before uint, limit int, visit func(t Trial, read func(any) error) error) error {
+func (s *Store) Trials(
+	ctx context.Context,
+	before uint,
+	limit int,
+	visit func(t Trial, read func(any) error) error,
+) error {
 	var rows []trialRow
 	q := s.read.WithContext(ctx).Omit("body").Order("number DESC").Limit(limit)
 	if before > 0 {

@@ -7,35 +7,34 @@ import (
 	"nightjar/core/stats"
 )
 
-// Named is a series with its number, which stays its own for ever.
+// Named is a series with its number, which is never used again.
 type Named struct {
 	ID uint32
 	Names
 }
 
-// Slot is what was counted in ten seconds, or a part of it: slots of one time
-// add up.
+// Slot is the counts of ten seconds, or a part of them: slots of the same time add up.
 type Slot struct {
-	At     int64
-	Sealed []byte
+	At     int64  // start, in seconds since 1970
+	Sealed []byte // see Merge
 }
 
-// Batch is what is to be written to disk, whole or not at all.
+// Batch must be written to disk as a whole or not at all.
 type Batch struct {
 	Series []Named
 	Slots  []Slot
-	Seen   map[string]uint64 // last Delta of every process that is in it
+	Seen   map[string]uint64 // last Delta of each process that is in the batch
 }
 
-// Take returns all that no Batch has had yet; nil: there is nothing. Batches are
-// to be written in their order.
+// Take returns everything that is in no Batch yet; nil: there is nothing. Batches must
+// be written in their order.
 func (t *Store) Take() *Batch {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	b := &Batch{Series: t.fresh, Seen: map[string]uint64{}}
+	b := &Batch{Series: t.unsaved, Seen: map[string]uint64{}}
 	for nonce, p := range t.seen {
 		if p.changed {
-			b.Seen[nonce], p.changed = p.seen, false
+			b.Seen[nonce], p.changed = p.counted, false
 		}
 	}
 	for _, at := range slices.Sorted(maps.Keys(t.pending)) {
@@ -44,12 +43,12 @@ func (t *Store) Take() *Batch {
 	if len(b.Seen) == 0 {
 		return nil
 	}
-	t.fresh = nil
+	t.unsaved = nil
 	clear(t.pending)
 	return b
 }
 
-// Written says that a Batch is on disk.
+// Written records that a Batch is on disk.
 func (t *Store) Written(b *Batch) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -60,17 +59,17 @@ func (t *Store) Written(b *Batch) {
 	}
 }
 
-// Recall makes an empty store know what is on disk: all series, the slots of the
-// time that is kept in memory, and which Deltas are in them. The whole of a slot
-// counts in its first second.
+// Recall fills an empty store from disk: all series, the slots of the time that is
+// kept in memory, and the last Delta of each process in them. A slot counts in its
+// first second.
 func (t *Store) Recall(known []Named, slots []Slot, seen map[string]uint64, first, now int64) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, n := range known {
-		t.know(n.Names, n.ID)
+		t.addSeries(n.Names, n.ID)
 	}
 	for nonce, seq := range seen {
-		t.seen[nonce] = &process{seen: seq, durable: seq, last: now}
+		t.seen[nonce] = &process{counted: seq, durable: seq, last: now}
 	}
 	t.first = first
 	for _, s := range slots {
@@ -96,7 +95,7 @@ func (t *Store) Recall(known []Named, slots []Slot, seen map[string]uint64, firs
 	return nil
 }
 
-// Read visits what sealed slots counted.
+// Read visits the counts of a sealed slot.
 func (t *Store) Read(sealed []byte, visit Visit) error {
 	t.mu.Lock()
 	byID := t.byID
@@ -108,11 +107,11 @@ func (t *Store) Read(sealed []byte, visit Visit) error {
 	})
 }
 
-// Forget drops series that nothing on disk is of any more.
+// Forget drops series that nothing on disk counts any more.
 func (t *Store) Forget(ids []uint32) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	byID := slices.Clone(t.byID) // readers hold the old one
+	byID := slices.Clone(t.byID) // readers use the old one
 	for _, id := range ids {
 		if int(id) < len(byID) && byID[id] != nil && byID[id].last == 0 {
 			delete(t.series, byID[id].Names)
@@ -122,11 +121,11 @@ func (t *Store) Forget(ids []uint32) {
 	t.byID = byID
 }
 
-// Merge makes one sealed slot of many.
+// Merge makes one sealed slot of several.
 func Merge(sealed [][]byte) ([]byte, error) {
 	sum := map[key]*stats.Counts{}
 	for _, b := range sealed {
-		if err := unseal(b, func(k key, c *stats.Counts) { into(sum, k).Add(c) }); err != nil {
+		if err := unseal(b, func(k key, c *stats.Counts) { countsOf(sum, k).Add(c) }); err != nil {
 			return nil, err
 		}
 	}

@@ -1,5 +1,10 @@
-// Package telemetry keeps what proxies counted: by series and second for 15
-// minutes in memory, and in steps of ten seconds for who writes them to disk.
+// Package telemetry keeps the counts that proxies report: by series and second for 15
+// minutes in memory, and in steps of ten seconds for the disk.
+//
+// A series is one set of names. A delta of a proxy adds to an open second; after a few
+// seconds a second is sealed, which takes a tenth of the memory. Batches for the disk
+// hold the sequence numbers of the deltas in them, so that each delta counts once,
+// whatever is sent again after a crash.
 package telemetry
 
 import (
@@ -14,28 +19,28 @@ import (
 	"nightjar/wire"
 )
 
-// What is kept, and how much of it.
+// Limits of the store.
 const (
 	Kept      = 15 * 60   // seconds in memory
 	Step      = 10        // seconds of a Slot
-	MaxSeries = 5000      // with requests in the time that is kept in memory; past this, new names count as wire.Other
-	maxNames  = 200_000   // that are known at all
+	MaxSeries = 5000      // with requests in memory; beyond it, new names count as wire.Other
+	maxNames  = 200_000   // series in total
 	maxNonces = 20_000    // processes of proxies
-	open      = 5         // seconds for which a second stays open for more
+	open      = 5         // seconds until a second is sealed
 	ring      = Kept + 64 // seconds of the ring
 )
 
-// Names are what a series is of.
+// Names identify a series. The JSON is stored.
 type Names struct {
-	App           bool   `json:"app,omitempty"`
-	Copy          bool   `json:"copy,omitempty"`
+	App           bool   `json:"app,omitempty"`  // requests as the workload answered them
+	Copy          bool   `json:"copy,omitempty"` // with App: copies by a mirror
 	Caller        string `json:"caller,omitempty"`
 	CallerVersion string `json:"callerVersion,omitempty"`
-	Gate          string `json:"gate,omitempty"`
+	Gate          string `json:"gate,omitempty"` // route of the gateway
 	Service       string `json:"service,omitempty"`
 	Version       string `json:"version,omitempty"`
 	Instance      string `json:"instance,omitempty"`
-	RouteOf       string `json:"routeOf,omitempty"`
+	RouteOf       string `json:"routeOf,omitempty"` // service whose route it is
 	Route         string `json:"route,omitempty"`
 }
 
@@ -43,14 +48,14 @@ type Names struct {
 type Store struct {
 	mu      sync.Mutex
 	series  map[Names]*series
-	byID    []*series // nil where nothing is known any more
-	active  int       // series with requests in the time that is kept
+	byID    []*series // nil: the series was forgotten
+	active  int       // series with requests in memory
 	seconds [ring]second
 	seen    map[string]*process
-	first   int64  // second of the first request that is known
-	over    uint64 // requests counted without names
+	first   int64  // second of the oldest request
+	unnamed uint64 // requests counted without names
 	pending map[int64]map[key]*stats.Counts
-	fresh   []Named // series that are not in any Batch yet
+	unsaved []Named // series that are in no Batch yet
 }
 
 type series struct {
@@ -59,14 +64,13 @@ type series struct {
 	last int64 // newest second
 }
 
-// key is a series under one revision.
+// key is a series and the revision that its requests followed.
 type key struct {
 	id       uint32
 	revision uint32
 }
 
-// second is what was counted in one second: what may still grow, and what was
-// sealed, since that takes a tenth of the memory.
+// second is the counts of one second: those that can still grow, and sealed ones.
 type second struct {
 	at     int64
 	open   map[key]*stats.Counts
@@ -75,7 +79,7 @@ type second struct {
 
 // process is one process of a proxy.
 type process struct {
-	seen    uint64 // last Delta that was counted
+	counted uint64 // last Delta that was counted
 	durable uint64 // last Delta that is on disk
 	last    int64
 	changed bool // since the last Batch
@@ -86,15 +90,15 @@ func New() *Store {
 	return &Store{series: map[Names]*series{}, seen: map[string]*process{}, pending: map[int64]map[key]*stats.Counts{}}
 }
 
-// At is the second in which a Delta counts that comes now.
+// At is the second to which a Delta that arrives now belongs.
 func At(d *wire.Delta, now time.Time) int64 {
 	ago := min(max(d.AgoMS, 0), (Kept-1)*1000)
 	return now.Add(-time.Duration(ago) * time.Millisecond).Unix()
 }
 
-// Count takes a Delta. fresh is false for one that came before, and for one that
-// is to come again in its order.
-func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool) {
+// Count counts a Delta. isNew is false for one that was counted before, and for one
+// that must be sent again because an earlier one is missing.
+func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	p := t.seen[d.Nonce]
@@ -108,13 +112,13 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool)
 	p.last = now.Unix()
 	kept.Sequence = p.durable
 	switch {
-	case d.Sequence <= p.seen:
+	case d.Sequence <= p.counted:
 		return kept, false
-	case max(p.seen+1, d.Holds) < d.Sequence:
+	case max(p.counted+1, d.Holds) < d.Sequence:
 		kept.Again = true
 		return kept, false
 	}
-	p.seen, p.changed = d.Sequence, true
+	p.counted, p.changed = d.Sequence, true
 	at := At(d, now)
 	if t.first == 0 || at < t.first {
 		t.first = at
@@ -122,39 +126,50 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, fresh bool)
 	sec, slot := t.second(at), t.slot(at)
 	for i := range d.Series {
 		s := &d.Series[i]
-		n := Names{s.App, s.Copy, d.Caller, d.CallerVersion, s.Gate, s.Service, s.Version, s.Instance, s.RouteOf, s.Route}
+		n := Names{
+			s.App,
+			s.Copy,
+			d.Caller,
+			d.CallerVersion,
+			s.Gate,
+			s.Service,
+			s.Version,
+			s.Instance,
+			s.RouteOf,
+			s.Route,
+		}
 		if s.App {
 			n.Caller, n.CallerVersion = s.Caller, ""
 		}
 		n.makeValid()
-		k := key{t.of(n, at, &s.Counts), uint32(s.Revision)}
+		k := key{t.seriesFor(n, at, &s.Counts), uint32(s.Revision)}
 		if sec != nil {
-			into(sec.open, k).Add(&s.Counts)
+			countsOf(sec.open, k).Add(&s.Counts)
 		}
-		into(slot, k).Add(&s.Counts)
+		countsOf(slot, k).Add(&s.Counts)
 	}
 	return kept, true
 }
 
-// longestName bounds a name in bytes.
+// longestName bounds a name, in bytes.
 const longestName = 256
 
-// all are the names, to be changed.
-func (n *Names) all() [8]*string {
+// fields are pointers to all names.
+func (n *Names) fields() [8]*string {
 	return [8]*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route}
 }
 
-// makeValid puts wire.Other in the place of what can be no name, so that whoever
-// shows or exports names can rely on them: they come from others.
+// makeValid replaces invalid names by wire.Other, so that whoever shows or exports
+// names can rely on them: proxies can report anything.
 func (n *Names) makeValid() {
-	for _, name := range n.all() {
+	for _, name := range n.fields() {
 		if len(*name) > longestName || !utf8.ValidString(*name) {
 			*name = wire.Other
 		}
 	}
 }
 
-func into(m map[key]*stats.Counts, k key) *stats.Counts {
+func countsOf(m map[key]*stats.Counts, k key) *stats.Counts {
 	c := m[k]
 	if c == nil {
 		c = &stats.Counts{}
@@ -163,23 +178,24 @@ func into(m map[key]*stats.Counts, k key) *stats.Counts {
 	return c
 }
 
-// of is the series of these names, or the one of those without names.
-func (t *Store) of(n Names, at int64, c *stats.Counts) uint32 {
+// seriesFor is the number of the series of these names, or of the series for requests
+// without names when there are too many.
+func (t *Store) seriesFor(n Names, at int64, c *stats.Counts) uint32 {
 	s := t.series[n]
 	if s == nil || s.last == 0 {
 		if t.active >= MaxSeries || s == nil && len(t.series) >= maxNames {
 			if !n.App {
-				t.over += c.Requests()
+				t.unnamed += c.Requests()
 			}
 			n = Names{App: n.App, Caller: wire.Other, Service: wire.Other}
 			s = t.series[n]
 		}
 		if s == nil {
-			for _, name := range n.all() {
-				*name = strings.Clone(*name) // they are parts of what was received
+			for _, name := range n.fields() {
+				*name = strings.Clone(*name) // they are parts of the received message
 			}
-			s = t.know(n, uint32(len(t.byID)))
-			t.fresh = append(t.fresh, Named{s.id, n})
+			s = t.addSeries(n, uint32(len(t.byID)))
+			t.unsaved = append(t.unsaved, Named{s.id, n})
 		}
 		if s.last == 0 {
 			t.active++
@@ -189,7 +205,7 @@ func (t *Store) of(n Names, at int64, c *stats.Counts) uint32 {
 	return s.id
 }
 
-func (t *Store) know(n Names, id uint32) *series {
+func (t *Store) addSeries(n Names, id uint32) *series {
 	for uint32(len(t.byID)) <= id {
 		t.byID = append(t.byID, nil)
 	}
@@ -198,7 +214,7 @@ func (t *Store) know(n Names, id uint32) *series {
 	return s
 }
 
-// second is the place of a second in the ring, open for more; nil: it is past.
+// second is the open entry of a second in the ring; nil: the second is too old.
 func (t *Store) second(at int64) *second {
 	s := &t.seconds[at%ring]
 	if s.at > at {
@@ -223,7 +239,7 @@ func (t *Store) slot(at int64) map[key]*stats.Counts {
 	return s
 }
 
-// Tidy seals seconds that are over, and lets go of what is past.
+// Tidy seals seconds that are over, and drops those that are too old.
 func (t *Store) Tidy(now time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -245,8 +261,8 @@ func (t *Store) Tidy(now time.Time) {
 	}
 }
 
-// forgetProcesses drops those that were not heard of for the time that proxies
-// keep what they counted.
+// forgetProcesses drops processes that reported nothing for as long as proxies keep
+// their counts.
 func (t *Store) forgetProcesses(now int64) {
 	for nonce, p := range t.seen {
 		if p.last < now-Kept {
@@ -254,7 +270,7 @@ func (t *Store) forgetProcesses(now int64) {
 		}
 	}
 	if len(t.seen) >= maxNonces {
-		clear(t.seen) // a Delta of now that comes once more could count twice
+		clear(t.seen) // a Delta that is sent again now could count twice
 	}
 }
 
@@ -268,7 +284,7 @@ func seal(m map[key]*stats.Counts) []byte {
 	return append(make([]byte, 0, len(b)), b...)
 }
 
-var errSealed = errors.New("telemetry: what is on disk is not what was written there")
+var errSealed = errors.New("telemetry on disk is damaged")
 
 func unseal(b []byte, visit func(key, *stats.Counts)) (err error) {
 	var c stats.Counts
@@ -355,5 +371,5 @@ func (t *Store) First() int64 {
 func (t *Store) State() (active int, over uint64) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.active, t.over
+	return t.active, t.unnamed
 }

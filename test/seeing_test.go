@@ -284,13 +284,13 @@ func (m *mesh) metricsSay(t *testing.T, url string, want sent, both bool) {
 		return sums
 	}
 	expected := map[string]uint64{"nightjar_requests_total ok": want.ok, "nightjar_requests_total failed": want.failed, "nightjar_requests_total abandoned": want.abandoned,
-		"nightjar_requests_total refused": 0, "nightjar_tries_total": want.tries, "nightjar_first_try_ok_total": want.firstOK, "nightjar_request_body_bytes_total": want.up,
-		"nightjar_answer_body_bytes_total": want.down, "nightjar_answers_total 5xx": want.failed, "nightjar_request_duration_seconds": want.ok + want.failed,
-		"nightjar_mesh_answers_total timeout": want.failed / 8}
+		"nightjar_requests_total refused": 0, "nightjar_attempts_total": want.tries, "nightjar_first_attempt_ok_total": want.firstOK, "nightjar_request_body_bytes_total": want.up,
+		"nightjar_response_body_bytes_total": want.down, "nightjar_responses_total 5xx": want.failed, "nightjar_request_duration_seconds": want.ok + want.failed,
+		"nightjar_mesh_responses_total timeout": want.failed / 8}
 	if both {
-		maps.Copy(expected, map[string]uint64{"nightjar_app_requests_total ok": want.appOK, "nightjar_app_requests_total failed": want.appFailed, "nightjar_app_requests_total abandoned": want.appGone})
+		maps.Copy(expected, map[string]uint64{"nightjar_workload_requests_total ok": want.appOK, "nightjar_workload_requests_total failed": want.appFailed, "nightjar_workload_requests_total abandoned": want.appGone})
 	}
-	eventually(t, "the metrics of "+url, func() bool { return read()["nightjar_tries_total"] >= float64(want.tries) })
+	eventually(t, "the metrics of "+url, func() bool { return read()["nightjar_attempts_total"] >= float64(want.tries) })
 	got := read()
 	for name, n := range expected {
 		if got[name] != float64(n) {

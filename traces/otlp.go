@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	collector "go.opentelemetry.io/proto/slim/otlp/collector/trace/v1"
 	common "go.opentelemetry.io/proto/slim/otlp/common/v1"
 	resource "go.opentelemetry.io/proto/slim/otlp/resource/v1"
@@ -22,17 +23,18 @@ import (
 	"nightjar/wire"
 )
 
-// Limits of sending on. Spans that find no room are dropped and counted.
+// Limits of the export. Spans without room are dropped and counted.
 const (
 	maxQueue    = 20_000
 	maxBatch    = 1000
 	sendEvery   = time.Second
 	sendTimeout = 10 * time.Second
-	maxPause    = 30 * time.Second // between tries, when the receiver does not take them
-	maxTries    = 6                // of one batch
+	firstPause  = 250 * time.Millisecond
+	maxPause    = 30 * time.Second // between attempts
+	maxAttempts = 6                // for one batch
 )
 
-// Exporter sends spans on by OTLP over HTTP (OpenTelemetry Protocol 1.0, binary
+// Exporter sends spans by OTLP over HTTP (OpenTelemetry Protocol 1.0, binary
 // protobuf). Call Run. A nil one does nothing.
 type Exporter struct {
 	url     string
@@ -54,7 +56,10 @@ func NewExporter(endpoint string, log *slog.Logger) (*Exporter, error) {
 		u.Path = "/v1/traces"
 	}
 	return &Exporter{url: u.String(), log: log, queue: make(chan wire.Span, maxQueue),
-		client: &http.Client{Timeout: sendTimeout, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: time.Minute}}}, nil
+		client: &http.Client{
+			Timeout:   sendTimeout,
+			Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: time.Minute},
+		}}, nil
 }
 
 // Add queues spans. It never waits.
@@ -71,7 +76,7 @@ func (e *Exporter) Add(list []wire.Span) {
 	}
 }
 
-// State is how many spans were sent, and how many found no room or no receiver.
+// State is the numbers of spans that were sent, and that were dropped.
 func (e *Exporter) State() (sent, dropped uint64) {
 	if e == nil {
 		return 0, 0
@@ -79,7 +84,7 @@ func (e *Exporter) State() (sent, dropped uint64) {
 	return e.sent.Load(), e.dropped.Load()
 }
 
-// Run sends what is queued until ctx is done, and then once more.
+// Run sends queued spans until ctx is done, and then once more.
 func (e *Exporter) Run(ctx context.Context) {
 	if e == nil {
 		return
@@ -111,59 +116,56 @@ func (e *Exporter) drain(ctx context.Context) {
 		}
 		if err := e.send(ctx, list); err != nil {
 			e.dropped.Add(uint64(len(list)))
-			e.log.Warn("spans could not be sent on", "to", e.url, "spans", len(list), "error", err)
+			e.log.Warn("spans could not be exported", "to", e.url, "spans", len(list), "error", err)
 			return
 		}
 		e.sent.Add(uint64(len(list)))
 	}
 }
 
-// send sends one batch, and again after a growing pause when the receiver says
-// that it may be (429, 502, 503, 504), or cannot be reached.
+// send sends one batch. It is sent again, after growing pauses, when the receiver
+// cannot be reached or responds 429, 502, 503 or 504.
 func (e *Exporter) send(ctx context.Context, list []wire.Span) error {
 	body, err := proto.Marshal(request(list))
 	if err != nil {
 		return err
 	}
-	pause := 250 * time.Millisecond
-	for try := 1; ; try++ {
-		again, err := e.post(ctx, body)
-		if err == nil || !again || try == maxTries {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, maxPause)
-	}
+	_, err = backoff.Retry(
+		ctx,
+		func() (bool, error) { return true, e.post(ctx, body) },
+		backoff.WithBackOff(
+			&backoff.ExponentialBackOff{InitialInterval: firstPause, Multiplier: 2, MaxInterval: maxPause},
+		),
+		backoff.WithMaxTries(maxAttempts),
+	)
+	return err
 }
 
-func (e *Exporter) post(ctx context.Context, body []byte) (again bool, err error) {
+// post sends one request. An error is permanent when another attempt cannot succeed.
+func (e *Exporter) post(ctx context.Context, body []byte) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, e.url, bytes.NewReader(body))
 	if err != nil {
-		return false, err
+		return backoff.Permanent(err)
 	}
 	req.Header.Set("Content-Type", "application/x-protobuf")
 	req.Header.Set("User-Agent", "nightjar")
 	resp, err := e.client.Do(req)
 	if err != nil {
-		return true, err
+		return err
 	}
 	defer resp.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10))
 	switch resp.StatusCode {
 	case http.StatusOK, http.StatusAccepted:
-		return false, nil
+		return nil
 	case http.StatusTooManyRequests, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
-		return true, fmt.Errorf("it answered %s", resp.Status)
+		return fmt.Errorf("the receiver responded %s", resp.Status)
 	}
-	return false, fmt.Errorf("it answered %s", resp.Status)
+	return backoff.Permanent(fmt.Errorf("the receiver responded %s", resp.Status))
 }
 
-// request is spans as OTLP has them. A span of a proxy is of the service whose
-// proxy took it; attributes have the names of the OpenTelemetry conventions
+// request is spans in the form of OTLP. A span belongs to the service of the proxy
+// that took it; attributes have the names of the OpenTelemetry conventions
 // where there is one, and begin with nightjar. where there is none.
 func request(list []wire.Span) *collector.ExportTraceServiceRequest {
 	type of struct{ service, version, instance string }
@@ -179,9 +181,16 @@ func request(list []wire.Span) *collector.ExportTraceServiceRequest {
 			spans[k] = &otlp.ScopeSpans{Scope: &common.InstrumentationScope{Name: "nightjar"}}
 			r := &resource.Resource{Attributes: []*common.KeyValue{text("service.name", k.service)}}
 			if k.version != "" {
-				r.Attributes = append(r.Attributes, text("service.version", k.version), text("service.instance.id", k.instance))
+				r.Attributes = append(
+					r.Attributes,
+					text("service.version", k.version),
+					text("service.instance.id", k.instance),
+				)
 			}
-			out.ResourceSpans = append(out.ResourceSpans, &otlp.ResourceSpans{Resource: r, ScopeSpans: []*otlp.ScopeSpans{spans[k]}})
+			out.ResourceSpans = append(
+				out.ResourceSpans,
+				&otlp.ResourceSpans{Resource: r, ScopeSpans: []*otlp.ScopeSpans{spans[k]}},
+			)
 		}
 		spans[k].Spans = append(spans[k].Spans, span(s))
 	}
@@ -193,8 +202,15 @@ func span(s *wire.Span) *otlp.Span {
 		b, _ := hex.DecodeString(text)
 		return b
 	}
-	out := &otlp.Span{TraceId: id(s.Trace), SpanId: id(s.ID), ParentSpanId: id(s.Parent), Name: s.Kind, Kind: otlp.Span_SPAN_KIND_INTERNAL,
-		StartTimeUnixNano: uint64(s.BeganUS) * 1000, EndTimeUnixNano: uint64(s.BeganUS+s.TookUS) * 1000}
+	out := &otlp.Span{
+		TraceId:           id(s.Trace),
+		SpanId:            id(s.ID),
+		ParentSpanId:      id(s.Parent),
+		Name:              s.Kind,
+		Kind:              otlp.Span_SPAN_KIND_INTERNAL,
+		StartTimeUnixNano: uint64(s.BeganUS) * 1000,
+		EndTimeUnixNano:   uint64(s.BeganUS+s.TookUS) * 1000,
+	}
 	switch s.Kind {
 	case "request":
 		out.Name, out.Kind = s.Method+" "+s.Service, otlp.Span_SPAN_KIND_CLIENT
@@ -223,7 +239,13 @@ func span(s *wire.Span) *otlp.Span {
 	add("nightjar.route", s.Route)
 	add("nightjar.outcome", s.Outcome)
 	if s.Status > 0 {
-		out.Attributes = append(out.Attributes, &common.KeyValue{Key: "http.response.status_code", Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(s.Status)}}})
+		out.Attributes = append(
+			out.Attributes,
+			&common.KeyValue{
+				Key:   "http.response.status_code",
+				Value: &common.AnyValue{Value: &common.AnyValue_IntValue{IntValue: int64(s.Status)}},
+			},
+		)
 	}
 	if s.Outcome != "" && s.Outcome != "ok" {
 		out.Status = &otlp.Status{Code: otlp.Status_STATUS_CODE_ERROR, Message: s.Detail}

@@ -1,5 +1,5 @@
-// Package traces keeps the spans that proxies took of sampled requests, for an
-// hour, and sends them on by OTLP where somebody wants that.
+// Package traces keeps the spans of sampled requests for an hour, and exports them by
+// OTLP if a receiver is configured.
 package traces
 
 import (
@@ -11,7 +11,7 @@ import (
 	"nightjar/wire"
 )
 
-// What is kept. Past a bound the oldest traces go first.
+// Limits of the store. Beyond a limit the oldest traces are dropped.
 const (
 	keptTime = time.Hour
 	maxSpans = 300_000
@@ -20,8 +20,7 @@ const (
 
 // Store keeps traces. Make one with New.
 type Store struct {
-	// Exporter gets every span too; nil: nobody does. It is set before anything
-	// else happens.
+	// Exporter gets every span too; nil: none does. It is set before the first Add.
 	Exporter *Exporter
 
 	mu    sync.Mutex
@@ -29,7 +28,7 @@ type Store struct {
 	order []*trace // by arrival
 	spans int
 	lost  uint64
-	names map[string]string // so that names which come over and over are kept once
+	names map[string]string // interned: names that occur in many spans are kept once
 }
 
 type trace struct {
@@ -41,7 +40,7 @@ type trace struct {
 // New makes an empty store.
 func New() *Store { return &Store{byID: map[string]*trace{}, names: map[string]string{}} }
 
-// maxInterned bounds the names that are kept once.
+// maxInterned bounds the interned names.
 const maxInterned = 20_000
 
 func (s *Store) intern(p *string) {
@@ -55,7 +54,7 @@ func (s *Store) intern(p *string) {
 	s.names[*p] = *p
 }
 
-// Add takes spans of a proxy, which says how many more it lost.
+// Add adds spans that a proxy reported, and the number of those that it dropped.
 func (s *Store) Add(list []wire.Span, lost uint64, now time.Time) {
 	if len(list) == 0 && lost == 0 {
 		return
@@ -110,7 +109,7 @@ type Summary struct {
 	Spans    int       `json:"spans"`
 }
 
-// Filter says which traces are wanted; the zero value takes all.
+// Filter selects traces; the zero value selects all.
 type Filter struct {
 	Service string // took part
 	Outcome string // of the first request; "not-ok" is any but ok, of an attempt too
@@ -186,7 +185,7 @@ type Trace struct {
 	Rows []Row `json:"rows" doc:"the spans, each parent before its children"`
 }
 
-// Row is one span in its place.
+// Row is one span with its place in the trace.
 type Row struct {
 	wire.Span
 	Depth  int     `json:"depth" doc:"0: the first span, or one whose parent is not known here"`
@@ -194,8 +193,7 @@ type Row struct {
 	MS     float64 `json:"ms"`
 }
 
-// Get is the trace whose id begins with id; false: there is none, or more than
-// one.
+// Get finds the trace whose id starts with id; false: none does, or several do.
 func (s *Store) Get(id string) (Trace, bool) {
 	s.mu.Lock()
 	t := s.byID[id]
@@ -232,7 +230,10 @@ func (s *Store) Get(id string) (Trace, bool) {
 		}
 		placed[i] = true
 		sp := spans[i]
-		out.Rows = append(out.Rows, Row{sp, depth, float64(sp.BeganUS-spans[0].BeganUS) / 1000, float64(sp.TookUS) / 1000})
+		out.Rows = append(
+			out.Rows,
+			Row{sp, depth, float64(sp.BeganUS-spans[0].BeganUS) / 1000, float64(sp.TookUS) / 1000},
+		)
 		for _, child := range children[sp.ID] {
 			place(child, depth+1)
 		}
@@ -248,13 +249,13 @@ func (s *Store) Get(id string) (Trace, bool) {
 	return out, true
 }
 
-// Example is a request that some caller made, as a trace saw it.
+// Example is a request of a caller, as a trace recorded it.
 type Example struct{ Caller, Service, Method, Path string }
 
 // maxExamples bounds what Examples returns of one caller and service.
 const maxExamples = 24
 
-// Examples are requests that were traced, each once, by caller and called service.
+// Examples are traced requests, each once, by caller and called service.
 func (s *Store) Examples() map[[2]string][]Example {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -6,7 +6,7 @@ import "time"
 type ActivityEntry struct {
 	Number   uint      `json:"number"`
 	At       time.Time `json:"at"`
-	Who      string    `json:"who" doc:"a person, or the proxy that reported it"`
+	Who      string    `json:"who"` // a person, or the proxy that reported it
 	Kind     string    `json:"kind"`
 	Service  string    `json:"service,omitempty"`
 	Version  string    `json:"version,omitempty"`
@@ -17,5 +17,5 @@ type ActivityEntry struct {
 // ActivityPage is one page of the activity log.
 type ActivityPage struct {
 	Activity []ActivityEntry `json:"activity"`
-	Next     uint            `json:"next,omitempty" doc:"pass as before for the next page; absent on the last"`
+	Next     uint            `json:"next,omitempty"` // pass as before for the next page; absent on the last
 }

@@ -15,27 +15,28 @@ type EffectQuery struct {
 
 // Window is one side of an effect.
 type Window struct {
-	From     int64 `json:"from" doc:"seconds since 1970"`
-	To       int64 `json:"to"`
-	Seconds  int64 `json:"seconds"`
-	Revision uint  `json:"revision" doc:"revision in force then; requests that followed another one are left out; 0: none"`
+	From    int64 `json:"from"` // seconds since 1970
+	To      int64 `json:"to"`
+	Seconds int64 `json:"seconds"`
+	// revision in force then; requests that followed another one are left out; 0: none
+	Revision uint `json:"revision"`
 }
 
 // Effect is what a change did to the success of requests.
 type Effect struct {
-	Revision   uint        `json:"revision,omitempty" doc:"the change; absent: any moment"`
-	At         time.Time   `json:"at" doc:"time of the change"`
-	Kind       string      `json:"kind,omitempty" doc:"publish, split, restore or release"`
+	Revision   uint        `json:"revision,omitempty"` // the change; absent: any moment
+	At         time.Time   `json:"at"`                 // time of the change
+	Kind       string      `json:"kind,omitempty"`     // publish, split, restore or release
 	Author     string      `json:"author,omitempty"`
 	Message    string      `json:"message,omitempty"`
 	Before     Window      `json:"before"`
 	After      Window      `json:"after"`
-	Settle     int64       `json:"settle" doc:"seconds left out after the change"`
-	IsComplete bool        `json:"isComplete" doc:"the window after the change is full"`
-	Due        *time.Time  `json:"due,omitempty" doc:"when it will be full"`
-	IsRecorded bool        `json:"isRecorded" doc:"it was computed when its window was full, and is kept"`
-	Rows       []EffectRow `json:"rows" doc:"the whole mesh, then the worst first"`
-	Notes      []string    `json:"notes" doc:"what to know about the windows"`
+	Settle     int64       `json:"settle"`        // seconds left out after the change
+	IsComplete bool        `json:"isComplete"`    // the window after the change is full
+	Due        *time.Time  `json:"due,omitempty"` // when it will be full
+	IsRecorded bool        `json:"isRecorded"`    // it was computed when its window was full, and is kept
+	Rows       []EffectRow `json:"rows"`          // the whole mesh, then the worst first
+	Notes      []string    `json:"notes"`         // what to know about the windows
 }
 
 // Whole is the row of the whole mesh; nil when there were no requests.
@@ -71,19 +72,19 @@ type EffectSummary struct {
 	Kind       string        `json:"kind"`
 	Author     string        `json:"author"`
 	Message    string        `json:"message"`
-	IsComplete bool          `json:"isComplete" doc:"false: its window is not full yet, and nothing is recorded"`
-	Due        *time.Time    `json:"due,omitempty" doc:"when it will be full"`
-	Verdict    string        `json:"verdict,omitempty" doc:"of success in the whole mesh"`
+	IsComplete bool          `json:"isComplete"`        // false: its window is not full yet, and nothing is recorded
+	Due        *time.Time    `json:"due,omitempty"`     // when it will be full
+	Verdict    string        `json:"verdict,omitempty"` // of success in the whole mesh
 	Success    *EffectFigure `json:"success,omitempty"`
-	Worse      int           `json:"worse" doc:"rows whose success became worse"`
+	Worse      int           `json:"worse"` // rows whose success became worse
 	Better     int           `json:"better"`
-	Worst      string        `json:"worst,omitempty" doc:"the row that became worse most"`
+	Worst      string        `json:"worst,omitempty"` // the row that became worse most
 }
 
 // EffectPage is one page of effects.
 type EffectPage struct {
 	Effects []EffectSummary `json:"effects"`
-	Next    uint            `json:"next,omitempty" doc:"pass as before for the next page; absent on the last"`
+	Next    uint            `json:"next,omitempty"` // pass as before for the next page; absent on the last
 }
 
 // The verdicts on a difference. Success is better or worse, latency faster or
@@ -115,20 +116,24 @@ var RowKinds = []string{RowMesh, RowCaller, RowService, RowRoute, RowVersion, Ro
 
 // EffectRow is one group of requests on both sides.
 type EffectRow struct {
-	Kind               string         `json:"kind" doc:"mesh, caller, service, route, version or link"`
-	Name               string         `json:"name" doc:"NAME, SERVICE/VERSION, PARENT/ROUTE or CALLER > SERVICE; empty of the mesh"`
+	Kind string `json:"kind"` // mesh, caller, service, route, version or link
+	// NAME, SERVICE/VERSION, PARENT/ROUTE or CALLER > SERVICE; empty of the mesh
+	Name               string         `json:"name"`
 	Before             EffectSide     `json:"before"`
 	After              EffectSide     `json:"after"`
-	Verdict            string         `json:"verdict" doc:"on success"`
-	Success            EffectFigure   `json:"success" doc:"0 to 1"`
-	FirstAttempt       EffectFigure   `json:"firstAttempt" doc:"success of first attempts, 0 to 1"`
+	Verdict            string         `json:"verdict"`      // on success
+	Success            EffectFigure   `json:"success"`      // 0 to 1
+	FirstAttempt       EffectFigure   `json:"firstAttempt"` // success of first attempts, 0 to 1
 	P50MS              EffectFigure   `json:"p50MS"`
 	P95MS              EffectFigure   `json:"p95MS"`
 	P99MS              EffectFigure   `json:"p99MS"`
 	AttemptsPerRequest EffectFigure   `json:"attemptsPerRequest"`
-	Reasons            []ReasonChange `json:"reasons,omitempty" doc:"failures and refusals by reason"`
-	Shares             []ShareCheck   `json:"shares,omitempty" doc:"of a route with several targets: what each got against its weight, on the side after"`
-	ShareP             *float64       `json:"shareP,omitempty" doc:"probability that chance alone deviates so far from the weights (chi-square); absent where there are too few requests"`
+	Reasons            []ReasonChange `json:"reasons,omitempty"` // failures and refusals by reason
+	// of a route with several targets: what each got against its weight, on the side after
+	Shares []ShareCheck `json:"shares,omitempty"`
+	// probability that chance alone deviates so far from the weights (chi-square); absent where
+	// there are too few requests
+	ShareP *float64 `json:"shareP,omitempty"`
 }
 
 // SharesDiffer tells whether what the targets of a route got differs from their
@@ -148,28 +153,30 @@ type EffectSide struct {
 
 // EffectFigure is one measurement on both sides.
 type EffectFigure struct {
-	Before  *float64 `json:"before" doc:"null without requests"`
-	After   *float64 `json:"after"`
-	Change  *float64 `json:"change" doc:"after minus before"`
-	Low     *float64 `json:"low" doc:"95% interval of the change; null where there are too few requests, and of attempts per request"`
+	Before *float64 `json:"before"` // null without requests
+	After  *float64 `json:"after"`
+	Change *float64 `json:"change"` // after minus before
+	// 95% interval of the change; null where there are too few requests, and of attempts per
+	// request
+	Low     *float64 `json:"low"`
 	High    *float64 `json:"high"`
-	Verdict string   `json:"verdict" doc:"better or worse, faster or slower, no clear change, or too few requests"`
+	Verdict string   `json:"verdict"` // better or worse, faster or slower, no clear change, or too few requests
 }
 
 // ReasonChange is how often a reason occurred on both sides.
 type ReasonChange struct {
 	Reason string       `json:"reason"`
-	Before uint64       `json:"before" doc:"requests"`
-	After  uint64       `json:"after" doc:"requests"`
-	Share  EffectFigure `json:"share" doc:"of the requests; worse is more often"`
+	Before uint64       `json:"before"` // requests
+	After  uint64       `json:"after"`  // requests
+	Share  EffectFigure `json:"share"`  // of the requests; worse is more often
 }
 
 // ShareCheck is what one target of a route got against its weight.
 type ShareCheck struct {
-	Target   string  `json:"target" doc:"SERVICE/VERSION"`
-	Intended float64 `json:"intended" doc:"share by the weights"`
-	Observed float64 `json:"observed" doc:"share"`
-	Low      float64 `json:"low" doc:"95% interval of the observed share (Wilson)"`
+	Target   string  `json:"target"`   // SERVICE/VERSION
+	Intended float64 `json:"intended"` // share by the weights
+	Observed float64 `json:"observed"` // share
+	Low      float64 `json:"low"`      // 95% interval of the observed share (Wilson)
 	High     float64 `json:"high"`
 	Requests uint64  `json:"requests"`
 }

@@ -4,9 +4,9 @@ import "time"
 
 // Fleet is the proxies.
 type Fleet struct {
-	Revision uint      `json:"revision" doc:"revision in force"`
-	Since    time.Time `json:"since" doc:"when it was committed"`
-	Proxies  []Proxy   `json:"proxies" doc:"by id"`
+	Revision uint      `json:"revision"` // revision in force
+	Since    time.Time `json:"since"`    // when it was committed
+	Proxies  []Proxy   `json:"proxies"`  // by id
 }
 
 // The states of a proxy.
@@ -20,45 +20,50 @@ const (
 
 // Proxy is one proxy as the service knows it.
 type Proxy struct {
-	ID       string            `json:"id" doc:"unique name of the proxy and of the instance beside it"`
-	Service  string            `json:"service,omitempty" doc:"service of the workload; absent at a gateway"`
-	Version  string            `json:"version,omitempty" doc:"version of the workload"`
-	Site     string            `json:"site,omitempty" doc:"place where it runs"`
-	Gateway  string            `json:"gateway,omitempty" doc:"gateway that it serves"`
-	Inbound  string            `json:"inbound,omitempty" doc:"host:port where others call the workload; absent: it takes no requests"`
-	Outbound string            `json:"outbound,omitempty" doc:"host:port where the workload calls others"`
-	Ports    map[string]string `json:"ports,omitempty" doc:"host:port where the workload calls one service, by its name"`
-	Program  string            `json:"programVersion" doc:"version of the proxy program"`
-	PID      int               `json:"pid"`
-	Started  time.Time         `json:"started"`
-	Mesh     string            `json:"mesh,omitempty" doc:"id of the mesh that it follows"`
+	ID      string `json:"id"`                // unique name of the proxy and of the instance beside it
+	Service string `json:"service,omitempty"` // service of the workload; absent at a gateway
+	Version string `json:"version,omitempty"` // version of the workload
+	Site    string `json:"site,omitempty"`    // place where it runs
+	Gateway string `json:"gateway,omitempty"` // gateway that it serves
+	// host:port where others call the workload; absent: it takes no requests
+	Inbound  string `json:"inbound,omitempty"`
+	Outbound string `json:"outbound,omitempty"` // host:port where the workload calls others
+	// host:port where the workload calls one service, by its name
+	Ports   map[string]string `json:"ports,omitempty"`
+	Program string            `json:"programVersion"` // version of the proxy program
+	PID     int               `json:"pid"`
+	Started time.Time         `json:"started"`
+	Mesh    string            `json:"mesh,omitempty"` // id of the mesh that it follows
 
-	Unhealthy   string         `json:"unhealthy,omitempty" doc:"why the health checks of its workload fail"`
-	Connections int            `json:"connections" doc:"open connections of callers"`
-	MemoryBytes uint64         `json:"memoryBytes" doc:"resident memory of the process"`
-	Problems    []ProxyProblem `json:"problems,omitempty" doc:"what is wrong with it now"`
+	Unhealthy   string         `json:"unhealthy,omitempty"` // why the health checks of its workload fail
+	Connections int            `json:"connections"`         // open connections of callers
+	MemoryBytes uint64         `json:"memoryBytes"`         // resident memory of the process
+	Problems    []ProxyProblem `json:"problems,omitempty"`  // what is wrong with it now
 
-	State       string    `json:"state" doc:"current, behind, rejecting, disconnected or unconfirmed"`
-	IsConnected bool      `json:"isConnected" doc:"it holds a stream of snapshots"`
-	Revision    uint      `json:"revision" doc:"revision in force there"`
-	IsBehind    bool      `json:"isBehind" doc:"its revision is not the newest"`
-	LagMS       float64   `json:"lagMS" doc:"time from the newest commit until it was in force there; while behind, until now; 0 when the proxy came later"`
-	Rejection   string    `json:"rejection,omitempty" doc:"why it cannot apply the newest snapshot"`
-	LastSeen    time.Time `json:"lastSeen" doc:"last sign of life"`
+	State       string `json:"state"`       // current, behind, rejecting, disconnected or unconfirmed
+	IsConnected bool   `json:"isConnected"` // it holds a stream of snapshots
+	Revision    uint   `json:"revision"`    // revision in force there
+	IsBehind    bool   `json:"isBehind"`    // its revision is not the newest
+	// time from the newest commit until it was in force there; while behind, until now; 0 when the
+	// proxy came later
+	LagMS     float64   `json:"lagMS"`
+	Rejection string    `json:"rejection,omitempty"` // why it cannot apply the newest snapshot
+	LastSeen  time.Time `json:"lastSeen"`            // last sign of life
 }
 
 // ProxyProblem is something that is wrong with a proxy now.
 type ProxyProblem struct {
 	Proxy   string `json:"proxy"`
-	Gateway string `json:"gateway,omitempty" doc:"gateway that the proxy serves"`
-	Kind    string `json:"kind" doc:"workload, listener, certificate, connections or rejecting"`
+	Gateway string `json:"gateway,omitempty"` // gateway that the proxy serves
+	Kind    string `json:"kind"`              // workload, listener, certificate, connections or rejecting
 	Detail  string `json:"detail"`
 }
 
 // AdoptRequest names proxies that are to follow this mesh, whatever mesh they
 // followed before.
 type AdoptRequest struct {
-	Proxies []string `json:"proxies,omitempty" doc:"by id; absent: all that follow another mesh or reject the rules of this one"`
+	// by id; absent: all that follow another mesh or reject the rules of this one
+	Proxies []string `json:"proxies,omitempty"`
 }
 
 // AdoptResult is the proxies that were told to follow this mesh.

@@ -5,30 +5,32 @@ import "time"
 // GuardState is the state of a service's guards in one calling proxy.
 type GuardState struct {
 	Proxy  string    `json:"proxy"`
-	Caller string    `json:"caller" doc:"calling service or gateway"`
-	At     time.Time `json:"at" doc:"when the proxy reported it"`
+	Caller string    `json:"caller"` // calling service or gateway
+	At     time.Time `json:"at"`     // when the proxy reported it
 	GuardStatus
 }
 
 // GuardStatus is the state of the guards of one called service.
 type GuardStatus struct {
 	Service  string          `json:"service"`
-	Versions []VersionGuards `json:"versions,omitempty" doc:"versions with something to report, by name"`
-	Retries  *RetryBudget    `json:"retries,omitempty" doc:"absent where nothing is retried"`
-	Limits   []LimitStatus   `json:"limits,omitempty" doc:"of its routes"`
+	Versions []VersionGuards `json:"versions,omitempty"` // versions with something to report, by name
+	Retries  *RetryBudget    `json:"retries,omitempty"`  // absent where nothing is retried
+	Limits   []LimitStatus   `json:"limits,omitempty"`   // of its routes
 }
 
 // VersionGuards is the state of the guards of one version.
 type VersionGuards struct {
-	Version       string                `json:"version"`
-	Breaker       *BreakerStatus        `json:"breaker,omitempty"`
-	Queue         *QueueStatus          `json:"queue,omitempty"`
-	Sidelined     []SidelinedInstance   `json:"sidelined,omitempty"`
-	Unhealthy     []string              `json:"unhealthy,omitempty" doc:"instances whose health checks fail"`
-	DrilledDown   []string              `json:"drilledDown,omitempty" doc:"instances that a drill takes down"`
-	Unreachable   []UnreachableInstance `json:"unreachable,omitempty" doc:"instances to which this proxy gets no connection"`
-	IgnoresHealth bool                  `json:"ignoresHealth,omitempty" doc:"more than half of the instances are unhealthy at once, so all get requests"`
-	Sites         []SiteStatus          `json:"sites,omitempty" doc:"in the order of failover"`
+	Version     string              `json:"version"`
+	Breaker     *BreakerStatus      `json:"breaker,omitempty"`
+	Queue       *QueueStatus        `json:"queue,omitempty"`
+	Sidelined   []SidelinedInstance `json:"sidelined,omitempty"`
+	Unhealthy   []string            `json:"unhealthy,omitempty"`   // instances whose health checks fail
+	DrilledDown []string            `json:"drilledDown,omitempty"` // instances that a drill takes down
+	// instances to which this proxy gets no connection
+	Unreachable []UnreachableInstance `json:"unreachable,omitempty"`
+	// more than half of the instances are unhealthy at once, so all get requests
+	IgnoresHealth bool         `json:"ignoresHealth,omitempty"`
+	Sites         []SiteStatus `json:"sites,omitempty"` // in the order of failover
 }
 
 // The states of a circuit breaker.
@@ -40,10 +42,10 @@ const (
 
 // BreakerStatus is the state of a circuit breaker.
 type BreakerStatus struct {
-	State     string `json:"state" doc:"closed, open or probing"`
-	SinceMS   int64  `json:"sinceMS" doc:"how long it has been in this state"`
-	ProbeInMS int64  `json:"probeInMS,omitempty" doc:"while open: time until it lets probes through"`
-	Requests  uint64 `json:"requests" doc:"in its window; while open or probing, those that opened it"`
+	State     string `json:"state"`               // closed, open or probing
+	SinceMS   int64  `json:"sinceMS"`             // how long it has been in this state
+	ProbeInMS int64  `json:"probeInMS,omitempty"` // while open: time until it lets probes through
+	Requests  uint64 `json:"requests"`            // in its window; while open or probing, those that opened it
 	Failed    uint64 `json:"failed"`
 	Slow      uint64 `json:"slow"`
 }
@@ -59,38 +61,40 @@ type QueueStatus struct {
 // SidelinedInstance is an instance that is taken out of its pool for a while.
 type SidelinedInstance struct {
 	Instance   string `json:"instance"`
-	Cause      string `json:"cause" doc:"the last failure: a status or a reason"`
-	LeftMS     int64  `json:"leftMS" doc:"time until a request tries it again; 0: the next one does"`
-	DurationMS int64  `json:"durationMS" doc:"how long it is sidelined in all, this time"`
-	InARow     int    `json:"inARow" doc:"how many times in a row it was sidelined"`
-	IsProbed   bool   `json:"isProbed,omitempty" doc:"a request is trying it now"`
+	Cause      string `json:"cause"`              // the last failure: a status or a reason
+	LeftMS     int64  `json:"leftMS"`             // time until a request tries it again; 0: the next one does
+	DurationMS int64  `json:"durationMS"`         // how long it is sidelined in all, this time
+	InARow     int    `json:"inARow"`             // how many times in a row it was sidelined
+	IsProbed   bool   `json:"isProbed,omitempty"` // a request is trying it now
 }
 
 // UnreachableInstance is an instance to which a proxy gets no connection.
 type UnreachableInstance struct {
 	Instance  string `json:"instance"`
-	Cause     string `json:"cause" doc:"why the last attempt to connect failed"`
-	SinceMS   int64  `json:"sinceMS" doc:"time since it could last be reached"`
-	RetryInMS int64  `json:"retryInMS" doc:"time until the next attempt to connect"`
+	Cause     string `json:"cause"`     // why the last attempt to connect failed
+	SinceMS   int64  `json:"sinceMS"`   // time since it could last be reached
+	RetryInMS int64  `json:"retryInMS"` // time until the next attempt to connect
 }
 
 // SiteStatus is one site in the order of failover.
 type SiteStatus struct {
 	Site   string  `json:"site"`
-	Usable float64 `json:"usable" doc:"share of its instances that take requests"`
-	Share  float64 `json:"share" doc:"share of the requests that goes there now"`
+	Usable float64 `json:"usable"` // share of its instances that take requests
+	Share  float64 `json:"share"`  // share of the requests that goes there now
 }
 
 // RetryBudget is what is left of the budget for retries.
 type RetryBudget struct {
-	Requests uint64 `json:"requests" doc:"in the last 10 s"`
-	Retries  uint64 `json:"retries" doc:"of these"`
-	Left     int    `json:"left" doc:"retries that may be sent now, by the budget of the service or else of its first route that retries"`
+	Requests uint64 `json:"requests"` // in the last 10 s
+	Retries  uint64 `json:"retries"`  // of these
+	// retries that may be sent now, by the budget of the service or else of its first route that
+	// retries
+	Left int `json:"left"`
 }
 
 // LimitStatus is the state of the rate limit of a route.
 type LimitStatus struct {
 	Route   string `json:"route"`
-	Keys    int    `json:"keys" doc:"values that it counts now"`
-	MaxKeys int    `json:"maxKeys" doc:"values that it can count"`
+	Keys    int    `json:"keys"`    // values that it counts now
+	MaxKeys int    `json:"maxKeys"` // values that it can count
 }

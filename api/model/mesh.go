@@ -4,32 +4,35 @@ import "time"
 
 // Mesh is all that runs, with the figures of one window.
 type Mesh struct {
-	At          time.Time        `json:"at"`
-	End         int64            `json:"end" doc:"end of the window, in seconds since 1970"`
-	Window      int64            `json:"window" doc:"length of the window in seconds"`
-	Revision    RevisionState    `json:"revision" doc:"revision in force"`
-	Unpublished []Unpublished    `json:"unpublished" doc:"files that were checked and differ from what is in force"`
-	Services    []Service        `json:"services" doc:"by name"`
-	Gateways    []Gateway        `json:"gateways" doc:"by name"`
-	Links       []Link           `json:"links" doc:"who calls whom"`
-	Warnings    []Finding        `json:"warnings" doc:"of the rules in force, given the mesh as it is now"`
-	Drills      []Drill          `json:"drills" doc:"running now"`
-	Releases    []ReleaseSummary `json:"releases" doc:"running now"`
-	Problems    []ProxyProblem   `json:"problems" doc:"of proxies, now"`
-	Series      int              `json:"series" doc:"sets of names with requests in the last 15 minutes; at most 5000 are told apart"`
-	Other       uint64           `json:"other" doc:"requests counted without names because there are too many names"`
+	At       time.Time     `json:"at"`
+	End      int64         `json:"end"`      // end of the window, in seconds since 1970
+	Window   int64         `json:"window"`   // length of the window in seconds
+	Revision RevisionState `json:"revision"` // revision in force
+	// files that were checked and differ from what is in force
+	Unpublished []Unpublished    `json:"unpublished"`
+	Services    []Service        `json:"services"` // by name
+	Gateways    []Gateway        `json:"gateways"` // by name
+	Links       []Link           `json:"links"`    // who calls whom
+	Warnings    []Finding        `json:"warnings"` // of the rules in force, given the mesh as it is now
+	Drills      []Drill          `json:"drills"`   // running now
+	Releases    []ReleaseSummary `json:"releases"` // running now
+	Problems    []ProxyProblem   `json:"problems"` // of proxies, now
+	// sets of names with requests in the last 15 minutes; at most 5000 are told apart
+	Series int `json:"series"`
+	// requests counted without names because there are too many names
+	Other uint64 `json:"other"`
 }
 
 // RevisionState is the revision in force, and who has it.
 type RevisionState struct {
-	Number       uint      `json:"number" doc:"0: nothing was published yet"`
+	Number       uint      `json:"number"` // 0: nothing was published yet
 	Kind         string    `json:"kind"`
 	Author       string    `json:"author"`
 	Message      string    `json:"message"`
 	At           time.Time `json:"at"`
-	Connected    int       `json:"connected" doc:"proxies connected now"`
-	Acknowledged int       `json:"acknowledged" doc:"of these, proxies that have the revision in force"`
-	Behind       []string  `json:"behind" doc:"connected proxies that do not have it in force"`
+	Connected    int       `json:"connected"`    // proxies connected now
+	Acknowledged int       `json:"acknowledged"` // of these, proxies that have the revision in force
+	Behind       []string  `json:"behind"`       // connected proxies that do not have it in force
 }
 
 // Service is one service as it runs, and as the rules declare it.
@@ -37,34 +40,38 @@ type Service struct {
 	Name       string            `json:"name"`
 	Owner      string            `json:"owner,omitempty"`
 	Labels     map[string]string `json:"labels,omitempty"`
-	IsDeclared bool              `json:"isDeclared" doc:"the rules in force name it"`
-	IsOutside  bool              `json:"isOutside,omitempty" doc:"its instances are outside the mesh"`
-	Timeout    string            `json:"timeout" doc:"of routes that set none"`
+	IsDeclared bool              `json:"isDeclared"`          // the rules in force name it
+	IsOutside  bool              `json:"isOutside,omitempty"` // its instances are outside the mesh
+	Timeout    string            `json:"timeout"`             // of routes that set none
 	Figures    Figures           `json:"figures"`
 	Versions   []Version         `json:"versions"`
-	Routes     []Route           `json:"routes" doc:"in match order; empty: requests are balanced over all instances"`
-	Guards     []GuardState      `json:"guards" doc:"state of its guards in each calling proxy"`
+	// in match order; empty: requests are balanced over all instances
+	Routes []Route      `json:"routes"`
+	Guards []GuardState `json:"guards"` // state of its guards in each calling proxy
 }
 
 // Version is one version of a service.
 type Version struct {
-	Name       string     `json:"name"`
-	IsDeclared bool       `json:"isDeclared" doc:"the rules in force name it"`
-	Intended   *float64   `json:"intended" doc:"share of the service's requests that the rules intend, given the routes that they took"`
-	Observed   *float64   `json:"observed" doc:"share that it got, of requests that followed the revision in force; null without any"`
-	Figures    Figures    `json:"figures"`
-	Instances  []Instance `json:"instances"`
+	Name       string `json:"name"`
+	IsDeclared bool   `json:"isDeclared"` // the rules in force name it
+	// share of the service's requests that the rules intend, given the routes that they took
+	Intended *float64 `json:"intended"`
+	// share that it got, of requests that followed the revision in force; null without any
+	Observed  *float64   `json:"observed"`
+	Figures   Figures    `json:"figures"`
+	Instances []Instance `json:"instances"`
 }
 
 // Instance is one running copy of a version.
 type Instance struct {
-	ID            string   `json:"id"`
-	Site          string   `json:"site,omitempty"`
-	Address       string   `json:"address"`
-	Unhealthy     string   `json:"unhealthy,omitempty" doc:"why the health checks of its workload fail"`
-	Unreachable   string   `json:"unreachable,omitempty" doc:"why the proxy beside it cannot reach its workload"`
-	IsUnconfirmed bool     `json:"isUnconfirmed,omitempty" doc:"the service lost contact to it and to most of its version at once; it still gets requests"`
-	Share         *float64 `json:"share" doc:"of the version's requests"`
+	ID          string `json:"id"`
+	Site        string `json:"site,omitempty"`
+	Address     string `json:"address"`
+	Unhealthy   string `json:"unhealthy,omitempty"`   // why the health checks of its workload fail
+	Unreachable string `json:"unreachable,omitempty"` // why the proxy beside it cannot reach its workload
+	// the service lost contact to it and to most of its version at once; it still gets requests
+	IsUnconfirmed bool     `json:"isUnconfirmed,omitempty"`
+	Share         *float64 `json:"share"` // of the version's requests
 	Figures       Figures  `json:"figures"`
 }
 
@@ -72,22 +79,22 @@ type Instance struct {
 type Route struct {
 	Name     string    `json:"name"`
 	At       Origin    `json:"at"`
-	When     []string  `json:"when" doc:"conditions in words, of which one has to hold; empty: always"`
+	When     []string  `json:"when"` // conditions in words, of which one has to hold; empty: always
 	Send     []Target  `json:"send"`
-	Settings []Setting `json:"settings" doc:"its actions, and the settings that it has of its own or by a policy"`
-	Timeout  string    `json:"timeout" doc:"empty: that of the called service"`
-	Share    *float64  `json:"share" doc:"of all requests that these routes took"`
+	Settings []Setting `json:"settings"` // its actions, and the settings that it has of its own or by a policy
+	Timeout  string    `json:"timeout"`  // empty: that of the called service
+	Share    *float64  `json:"share"`    // of all requests that these routes took
 	Figures  Figures   `json:"figures"`
 }
 
 // Target is where a route sends requests.
 type Target struct {
-	Target   string   `json:"target" doc:"version, or service/version"`
+	Target   string   `json:"target"` // version, or service/version
 	Service  string   `json:"service"`
 	Version  string   `json:"version,omitempty"`
-	Weight   string   `json:"weight" doc:"percent"`
-	Intended float64  `json:"intended" doc:"share, 0 to 1"`
-	Observed *float64 `json:"observed" doc:"share, 0 to 1; null without requests"`
+	Weight   string   `json:"weight"`   // percent
+	Intended float64  `json:"intended"` // share, 0 to 1
+	Observed *float64 `json:"observed"` // share, 0 to 1; null without requests
 	Requests uint64   `json:"requests"`
 }
 
@@ -96,10 +103,10 @@ type Gateway struct {
 	Name      string       `json:"name"`
 	Listen    string       `json:"listen"`
 	Hosts     []string     `json:"hosts"`
-	IsRunning bool         `json:"isRunning" doc:"a proxy serves it now"`
+	IsRunning bool         `json:"isRunning"` // a proxy serves it now
 	Figures   Figures      `json:"figures"`
 	Routes    []Route      `json:"routes"`
-	Guards    []GuardState `json:"guards" doc:"state of the limits of its routes in each proxy that serves it"`
+	Guards    []GuardState `json:"guards"` // state of the limits of its routes in each proxy that serves it
 }
 
 // The transports of a Link.
@@ -113,6 +120,6 @@ const (
 type Link struct {
 	From      string  `json:"from"`
 	To        string  `json:"to"`
-	Transport string  `json:"transport" doc:"plain, tls or mixed"`
+	Transport string  `json:"transport"` // plain, tls or mixed
 	Figures   Figures `json:"figures"`
 }

@@ -16,7 +16,7 @@ type Problem struct {
 	Type     string    `json:"type"`
 	Title    string    `json:"title"`
 	Status   int       `json:"status"`
-	Detail   string    `json:"detail" doc:"what happened, why, and what to do next"`
-	Code     string    `json:"code" doc:"stable name of the kind of error"`
-	Findings []Finding `json:"findings,omitempty" doc:"mistakes and warnings, when rules were rejected"`
+	Detail   string    `json:"detail"`             // what happened, why, and what to do next
+	Code     string    `json:"code"`               // stable name of the kind of error
+	Findings []Finding `json:"findings,omitempty"` // mistakes and warnings, when rules were rejected
 }

@@ -25,45 +25,58 @@ const (
 
 // Release is a release that is running or has run.
 type Release struct {
-	Number               uint            `json:"number"`
-	Name                 string          `json:"name"`
-	Service              string          `json:"service"`
-	Route                string          `json:"route,omitempty" doc:"absent: every route that sends to the old version"`
-	From                 string          `json:"from" doc:"old version"`
-	To                   string          `json:"to" doc:"new version"`
-	State                string          `json:"state" doc:"ready, dark, cohort, shifting, judging, held, completed or withdrawn"`
-	Why                  string          `json:"why,omitempty" doc:"why it is held or has ended"`
-	By                   string          `json:"by,omitempty" doc:"who holds or ended it: judge, publish, plan, gate, rules or a person"`
-	StartedBy            string          `json:"startedBy,omitempty"`
-	Began                time.Time       `json:"began"`
-	Ended                *time.Time      `json:"ended,omitempty"`
-	Since                time.Time       `json:"since" doc:"when the step began"`
-	Steps                []ReleaseStep   `json:"steps"`
-	Step                 int             `json:"step" doc:"step in force, from 0; -1: none yet"`
-	IsAsking             bool            `json:"isAsking" doc:"receivers are being asked whether the next step may begin"`
-	Share                float64         `json:"share" doc:"share of the old version's requests that the new version gets"`
-	Revision             uint            `json:"revision" doc:"that put the step in force"`
-	JudgedSeconds        float64         `json:"judgedSeconds" doc:"time that the step was judged"`
-	LeftSeconds          float64         `json:"leftSeconds" doc:"time until the step can end"`
-	WaitedSeconds        float64         `json:"waitedSeconds" doc:"time beyond that, waiting for requests or for conclusive figures"`
-	NextJudgementSeconds float64         `json:"nextJudgementSeconds" doc:"time until the next judgement"`
-	JudgementCount       int             `json:"judgementCount" doc:"judgements so far"`
-	Last                 *StageJudgement `json:"last,omitempty" doc:"newest judgement of the step"`
-	Requests             uint64          `json:"requests" doc:"that the new version got by its weight or cohort"`
-	Bad                  uint64          `json:"bad" doc:"of them, failed or refused"`
-	Excess               float64         `json:"excess" doc:"of these, an estimate of those that the old version would have answered well"`
-	Places               []RouteRef      `json:"places" doc:"routes that it changes"`
-	Expect               []string        `json:"expect"`
-	Least                int             `json:"least" doc:"requests without which there is no judgement"`
-	EverySeconds         float64         `json:"everySeconds" doc:"time between judgements"`
-	Misses               int             `json:"misses" doc:"missed judgements in a row that are tolerated"`
-	PatienceSeconds      float64         `json:"patienceSeconds" doc:"time to wait for enough requests"`
-	OnSuccess            string          `json:"onSuccess" doc:"make-default or leave"`
-	Can                  []string        `json:"can" doc:"what a person can do now: hold, resume, skip, withdraw or finish"`
+	Number  uint   `json:"number"`
+	Name    string `json:"name"`
+	Service string `json:"service"`
+	// absent: every route that sends to the old version
+	Route string `json:"route,omitempty"`
+	From  string `json:"from"` // old version
+	To    string `json:"to"`   // new version
+	// ready, dark, cohort, shifting, judging, held, completed or withdrawn
+	State string `json:"state"`
+	Why   string `json:"why,omitempty"` // why it is held or has ended
+	// who holds or ended it: judge, publish, plan, gate, rules or a person
+	By        string        `json:"by,omitempty"`
+	StartedBy string        `json:"startedBy,omitempty"`
+	Began     time.Time     `json:"began"`
+	Ended     *time.Time    `json:"ended,omitempty"`
+	Since     time.Time     `json:"since"` // when the step began
+	Steps     []ReleaseStep `json:"steps"`
+	Step      int           `json:"step"` // step in force, from 0; -1: none yet
+	// receivers are being asked whether the next step may begin
+	IsAsking bool `json:"isAsking"`
+	// share of the old version's requests that the new version gets
+	Share         float64 `json:"share"`
+	Revision      uint    `json:"revision"`      // that put the step in force
+	JudgedSeconds float64 `json:"judgedSeconds"` // time that the step was judged
+	LeftSeconds   float64 `json:"leftSeconds"`   // time until the step can end
+	// time beyond that, waiting for requests or for conclusive figures
+	WaitedSeconds float64 `json:"waitedSeconds"`
+	// time until the next judgement
+	NextJudgementSeconds float64         `json:"nextJudgementSeconds"`
+	JudgementCount       int             `json:"judgementCount"` // judgements so far
+	Last                 *StageJudgement `json:"last,omitempty"` // newest judgement of the step
+	// that the new version got by its weight or cohort
+	Requests uint64 `json:"requests"`
+	Bad      uint64 `json:"bad"` // of them, failed or refused
+	// of these, an estimate of those that the old version would have answered well
+	Excess float64    `json:"excess"`
+	Places []RouteRef `json:"places"` // routes that it changes
+	Expect []string   `json:"expect"`
+	// requests without which there is no judgement
+	Least        int     `json:"least"`
+	EverySeconds float64 `json:"everySeconds"` // time between judgements
+	// missed judgements in a row that are tolerated
+	Misses int `json:"misses"`
+	// time to wait for enough requests
+	PatienceSeconds float64 `json:"patienceSeconds"`
+	OnSuccess       string  `json:"onSuccess"` // make-default or leave
+	// what a person can do now: hold, resume, skip, withdraw or finish
+	Can []string `json:"can"`
 
-	Judgements    []StageJudgement `json:"judgements,omitempty" doc:"in order of time; not in lists"`
-	Events        []ReleaseEvent   `json:"events,omitempty" doc:"in order of time; not in lists"`
-	Notifications []Notification   `json:"notifications,omitempty" doc:"newest first; not in lists"`
+	Judgements    []StageJudgement `json:"judgements,omitempty"`    // in order of time; not in lists
+	Events        []ReleaseEvent   `json:"events,omitempty"`        // in order of time; not in lists
+	Notifications []Notification   `json:"notifications,omitempty"` // newest first; not in lists
 }
 
 // IsOver tells whether the release has ended.
@@ -71,11 +84,11 @@ func (r Release) IsOver() bool { return r.State == ReleaseCompleted || r.State =
 
 // ReleaseStep is one step of a release.
 type ReleaseStep struct {
-	Kind            string  `json:"kind" doc:"dark, cohort, weight or watch"`
-	Name            string  `json:"name" doc:"such as 15%"`
-	Share           float64 `json:"share" doc:"share that the new version gets, or gets copies of"`
-	DurationSeconds float64 `json:"durationSeconds" doc:"how long it is judged at least"`
-	Holds           bool    `json:"holds" doc:"it waits for a person at its end"`
+	Kind            string  `json:"kind"`            // dark, cohort, weight or watch
+	Name            string  `json:"name"`            // such as 15%
+	Share           float64 `json:"share"`           // share that the new version gets, or gets copies of
+	DurationSeconds float64 `json:"durationSeconds"` // how long it is judged at least
+	Holds           bool    `json:"holds"`           // it waits for a person at its end
 }
 
 // ReleaseSummary is what every page shows of a release that is running.
@@ -86,16 +99,16 @@ type ReleaseSummary struct {
 	From        string     `json:"from"`
 	To          string     `json:"to"`
 	State       string     `json:"state"`
-	Step        string     `json:"step" doc:"step in force; empty before the first"`
-	LeftSeconds float64    `json:"leftSeconds" doc:"time until the step can end"`
+	Step        string     `json:"step"`        // step in force; empty before the first
+	LeftSeconds float64    `json:"leftSeconds"` // time until the step can end
 	Why         string     `json:"why,omitempty"`
-	Places      []RouteRef `json:"places" doc:"routes that it changes"`
-	Cohorts     []RouteRef `json:"cohorts" doc:"routes that it adds before those, for its cohort"`
+	Places      []RouteRef `json:"places"`  // routes that it changes
+	Cohorts     []RouteRef `json:"cohorts"` // routes that it adds before those, for its cohort
 }
 
 // RouteRef names a route.
 type RouteRef struct {
-	Parent string `json:"parent" doc:"service or gateway"`
+	Parent string `json:"parent"` // service or gateway
 	Route  string `json:"route"`
 }
 
@@ -104,11 +117,11 @@ func (r RouteRef) String() string { return r.Parent + "/" + r.Route }
 // Notification is an event that a receiver gets.
 type Notification struct {
 	URL      string     `json:"url"`
-	Type     string     `json:"type" doc:"of the CloudEvent"`
-	State    string     `json:"state" doc:"waiting, delivered or given up"`
+	Type     string     `json:"type"`  // of the CloudEvent
+	State    string     `json:"state"` // waiting, delivered or given up
 	Attempts int        `json:"attempts"`
-	Due      *time.Time `json:"due,omitempty" doc:"of the next attempt"`
-	Response string     `json:"response,omitempty" doc:"result of the last attempt"`
+	Due      *time.Time `json:"due,omitempty"`      // of the next attempt
+	Response string     `json:"response,omitempty"` // result of the last attempt
 }
 
 // DeclaredRelease is a release that the rules in force declare.
@@ -119,19 +132,20 @@ type DeclaredRelease struct {
 	From    string        `json:"from"`
 	To      string        `json:"to"`
 	Steps   []ReleaseStep `json:"steps"`
-	At      string        `json:"at" doc:"where it is written"`
-	Blocked string        `json:"blocked,omitempty" doc:"why it cannot start now"`
+	At      string        `json:"at"`                // where it is written
+	Blocked string        `json:"blocked,omitempty"` // why it cannot start now
 }
 
 // ReleasePage is one page of releases, and those that can be started.
 type ReleasePage struct {
-	Releases []Release         `json:"releases" doc:"newest first"`
-	Declared []DeclaredRelease `json:"declared" doc:"in the rules in force, and not running"`
+	Releases []Release         `json:"releases"` // newest first
+	Declared []DeclaredRelease `json:"declared"` // in the rules in force, and not running
 }
 
 // StartReleaseRequest asks for a release that the rules in force declare.
 type StartReleaseRequest struct {
-	Name string `json:"name" doc:"of a release in the rules in force; may be empty when there is only one"`
+	// of a release in the rules in force; may be empty when there is only one
+	Name string `json:"name"`
 	By   string `json:"by,omitempty"`
 }
 
@@ -151,18 +165,20 @@ const (
 
 // StageJudgement is one judgement of a step.
 type StageJudgement struct {
-	At         time.Time          `json:"at"`
-	Step       int                `json:"step" doc:"of the plan, from 0"`
-	StepName   string             `json:"stepName"`
-	Verdict    string             `json:"verdict" doc:"met, too few requests, inconclusive or missed"`
-	Findings   []JudgementFinding `json:"findings"`
-	To         JudgementSide      `json:"to" doc:"the new version, in the stage so far"`
-	From       JudgementSide      `json:"from" doc:"the old version"`
-	NewTo      JudgementSide      `json:"newTo" doc:"the new version, since the last judgement"`
-	NewFrom    JudgementSide      `json:"newFrom"`
-	Share      float64            `json:"share" doc:"share of the new version in the requests of both since the last judgement; of a dark stage, copies for each request of the old version"`
-	Confidence float64            `json:"confidence" doc:"of a verdict missed, 0 to 1"`
-	Misses     int                `json:"misses" doc:"missed in a row, with this one"`
+	At       time.Time          `json:"at"`
+	Step     int                `json:"step"` // of the plan, from 0
+	StepName string             `json:"stepName"`
+	Verdict  string             `json:"verdict"` // met, too few requests, inconclusive or missed
+	Findings []JudgementFinding `json:"findings"`
+	To       JudgementSide      `json:"to"`    // the new version, in the stage so far
+	From     JudgementSide      `json:"from"`  // the old version
+	NewTo    JudgementSide      `json:"newTo"` // the new version, since the last judgement
+	NewFrom  JudgementSide      `json:"newFrom"`
+	// share of the new version in the requests of both since the last judgement; of a dark stage,
+	// copies for each request of the old version
+	Share      float64 `json:"share"`
+	Confidence float64 `json:"confidence"` // of a verdict missed, 0 to 1
+	Misses     int     `json:"misses"`     // missed in a row, with this one
 }
 
 // Worst is the finding that decided; nil when all expectations are met.
@@ -179,36 +195,41 @@ func (j *StageJudgement) Worst() *JudgementFinding {
 
 // JudgementFinding is one expectation in a judgement.
 type JudgementFinding struct {
-	Expectation string   `json:"expectation"`
-	Verdict     string   `json:"verdict"`
-	Value       *float64 `json:"value" doc:"shares and differences of shares 0 to 1, times in seconds, counts as they are"`
-	Low         *float64 `json:"low,omitempty" doc:"interval of the value, at the confidence of the judgement"`
-	High        *float64 `json:"high,omitempty"`
-	Measured    string   `json:"measured" doc:"the same in words"`
-	Over        string   `json:"over" doc:"time that it covers: in the stage so far, or since the last judgement"`
+	Expectation string `json:"expectation"`
+	Verdict     string `json:"verdict"`
+	// shares and differences of shares 0 to 1, times in seconds, counts as they are
+	Value *float64 `json:"value"`
+	// interval of the value, at the confidence of the judgement
+	Low      *float64 `json:"low,omitempty"`
+	High     *float64 `json:"high,omitempty"`
+	Measured string   `json:"measured"` // the same in words
+	// time that it covers: in the stage so far, or since the last judgement
+	Over string `json:"over"`
 }
 
 // JudgementSide is one version in a judgement.
 type JudgementSide struct {
 	Requests uint64   `json:"requests"`
-	Bad      uint64   `json:"bad" doc:"failed or refused"`
-	Success  *float64 `json:"success" doc:"null without requests"`
+	Bad      uint64   `json:"bad"`     // failed or refused
+	Success  *float64 `json:"success"` // null without requests
 	P99MS    *float64 `json:"p99MS"`
 }
 
 // ReleaseEvent is something that happened to a release.
 type ReleaseEvent struct {
-	At   time.Time `json:"at"`
-	Kind string    `json:"kind" doc:"started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or away"`
-	Step string    `json:"step,omitempty"`
-	By   string    `json:"by,omitempty"`
-	Text string    `json:"text"`
+	At time.Time `json:"at"`
+	// started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or
+	// away
+	Kind string `json:"kind"`
+	Step string `json:"step,omitempty"`
+	By   string `json:"by,omitempty"`
+	Text string `json:"text"`
 }
 
 // SigningKey is the public key by which receivers check the signature of an
 // event.
 type SigningKey struct {
-	ID        string `json:"id" doc:"keyid of the signatures"`
+	ID        string `json:"id"` // keyid of the signatures
 	Algorithm string `json:"algorithm"`
-	PEM       string `json:"pem" doc:"SubjectPublicKeyInfo"`
+	PEM       string `json:"pem"` // SubjectPublicKeyInfo
 }

@@ -36,32 +36,32 @@ type RequestFilter struct {
 
 // RequestRecord is one request that is over, as its caller's proxy saw it.
 type RequestRecord struct {
-	At            time.Time `json:"at" doc:"when it reached the proxy"`
+	At            time.Time `json:"at"` // when it reached the proxy
 	Proxy         string    `json:"proxy"`
 	Caller        string    `json:"caller"`
 	CallerVersion string    `json:"callerVersion,omitempty"`
-	Service       string    `json:"service,omitempty" doc:"called service; absent when no route took the request"`
+	Service       string    `json:"service,omitempty"` // called service; absent when no route took the request
 	Version       string    `json:"version,omitempty"`
-	Instance      string    `json:"instance,omitempty" doc:"that answered, or got the last attempt"`
+	Instance      string    `json:"instance,omitempty"` // that answered, or got the last attempt
 	Route         string    `json:"route,omitempty"`
 	GatewayRoute  string    `json:"gatewayRoute,omitempty"`
-	RouteAt       string    `json:"routeAt,omitempty" doc:"file and line of the route that decided"`
+	RouteAt       string    `json:"routeAt,omitempty"` // file and line of the route that decided
 	Revision      uint      `json:"revision"`
 	Method        string    `json:"method,omitempty"`
 	Host          string    `json:"host,omitempty"`
-	Path          string    `json:"path,omitempty" doc:"as received, without the query"`
-	Status        int       `json:"status,omitempty" doc:"that the caller got; absent when it left, and for TCP"`
-	Outcome       string    `json:"outcome" doc:"ok, failed, refused, abandoned or caller-fault"`
-	Reason        string    `json:"reason,omitempty" doc:"why it failed or was refused"`
-	Detail        string    `json:"detail,omitempty" doc:"of the reason"`
-	ID            string    `json:"id,omitempty" doc:"on a gateway's refusal: the id that its caller got"`
-	DurationMS    float64   `json:"durationMS" doc:"until the last byte of the response was sent to the caller"`
-	RequestBytes  uint64    `json:"requestBytes" doc:"of the request's body"`
-	ResponseBytes uint64    `json:"responseBytes" doc:"of the response's body that reached the caller"`
-	IsEncrypted   bool      `json:"isEncrypted" doc:"on the way to the instance"`
-	Trace         string    `json:"trace,omitempty" doc:"trace id"`
-	IsTraced      bool      `json:"isTraced,omitempty" doc:"the trace was kept"`
-	Segments      []Segment `json:"segments,omitempty" doc:"its attempts, and the waits between them, in order"`
+	Path          string    `json:"path,omitempty"`     // as received, without the query
+	Status        int       `json:"status,omitempty"`   // that the caller got; absent when it left, and for TCP
+	Outcome       string    `json:"outcome"`            // ok, failed, refused, abandoned or caller-fault
+	Reason        string    `json:"reason,omitempty"`   // why it failed or was refused
+	Detail        string    `json:"detail,omitempty"`   // of the reason
+	ID            string    `json:"id,omitempty"`       // on a gateway's refusal: the id that its caller got
+	DurationMS    float64   `json:"durationMS"`         // until the last byte of the response was sent to the caller
+	RequestBytes  uint64    `json:"requestBytes"`       // of the request's body
+	ResponseBytes uint64    `json:"responseBytes"`      // of the response's body that reached the caller
+	IsEncrypted   bool      `json:"isEncrypted"`        // on the way to the instance
+	Trace         string    `json:"trace,omitempty"`    // trace id
+	IsTraced      bool      `json:"isTraced,omitempty"` // the trace was kept
+	Segments      []Segment `json:"segments,omitempty"` // its attempts, and the waits between them, in order
 }
 
 // The kinds of a Segment.
@@ -74,10 +74,10 @@ const (
 
 // Segment is a part of a request's time.
 type Segment struct {
-	Kind       string  `json:"kind" doc:"attempt, queue, backoff or delay"`
-	Instance   string  `json:"instance,omitempty" doc:"of an attempt"`
-	StartMS    float64 `json:"startMS" doc:"since the request was received"`
-	DurationMS float64 `json:"durationMS" doc:"of an attempt: until the head of its response"`
+	Kind       string  `json:"kind"`               // attempt, queue, backoff or delay
+	Instance   string  `json:"instance,omitempty"` // of an attempt
+	StartMS    float64 `json:"startMS"`            // since the request was received
+	DurationMS float64 `json:"durationMS"`         // of an attempt: until the head of its response
 	Status     int     `json:"status,omitempty"`
 	Reason     string  `json:"reason,omitempty"`
 }
@@ -86,10 +86,12 @@ type Segment struct {
 // comes every second.
 type FeedLine struct {
 	Request *RequestRecord `json:"request,omitempty"`
-	Dropped uint64         `json:"dropped,omitempty" doc:"requests that match and were left out because there was no room for them, since the last such line"`
+	// requests that match and were left out because there was no room for them, since the last
+	// such line
+	Dropped uint64 `json:"dropped,omitempty"`
 }
 
 // RecentFailures is requests that did not succeed.
 type RecentFailures struct {
-	Requests []RequestRecord `json:"requests" doc:"newest first; each proxy reports about eight per second"`
+	Requests []RequestRecord `json:"requests"` // newest first; each proxy reports about eight per second
 }

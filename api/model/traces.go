@@ -13,32 +13,32 @@ type TraceFilter struct {
 // TraceList is traces, newest first.
 type TraceList struct {
 	Traces []TraceSummary `json:"traces"`
-	Share  float64        `json:"share" doc:"share of the requests without a trace context that are traced"`
-	Lost   uint64         `json:"lost" doc:"spans without room since the service started"`
+	Share  float64        `json:"share"` // share of the requests without a trace context that are traced
+	Lost   uint64         `json:"lost"`  // spans without room since the service started
 }
 
 // TraceSummary is a trace in a list.
 type TraceSummary struct {
 	ID             string    `json:"id"`
-	At             time.Time `json:"at" doc:"start of its first span"`
-	DurationMS     float64   `json:"durationMS" doc:"from the start of its first span to the end of its last"`
-	Caller         string    `json:"caller,omitempty" doc:"of the first request"`
-	Service        string    `json:"service,omitempty" doc:"that the first request called"`
+	At             time.Time `json:"at"`                // start of its first span
+	DurationMS     float64   `json:"durationMS"`        // from the start of its first span to the end of its last
+	Caller         string    `json:"caller,omitempty"`  // of the first request
+	Service        string    `json:"service,omitempty"` // that the first request called
 	Method         string    `json:"method,omitempty"`
 	Path           string    `json:"path,omitempty"`
-	Status         int       `json:"status,omitempty" doc:"that the first caller got"`
-	Outcome        string    `json:"outcome,omitempty" doc:"of the first request"`
+	Status         int       `json:"status,omitempty"`  // that the first caller got
+	Outcome        string    `json:"outcome,omitempty"` // of the first request
 	Reason         string    `json:"reason,omitempty"`
-	Services       []string  `json:"services" doc:"that took part, in order of time"`
-	Attempts       int       `json:"attempts" doc:"in the whole trace"`
-	FailedAttempts int       `json:"failedAttempts" doc:"in the whole trace"`
+	Services       []string  `json:"services"`       // that took part, in order of time
+	Attempts       int       `json:"attempts"`       // in the whole trace
+	FailedAttempts int       `json:"failedAttempts"` // in the whole trace
 	SpanCount      int       `json:"spanCount"`
 }
 
 // Trace is one trace with its spans.
 type Trace struct {
 	TraceSummary
-	Spans []TraceSpan `json:"spans" doc:"each parent before its children"`
+	Spans []TraceSpan `json:"spans"` // each parent before its children
 }
 
 // The kinds of a span, besides those of a Segment.
@@ -49,14 +49,16 @@ const (
 
 // TraceSpan is one span of a trace, in its place.
 type TraceSpan struct {
-	Trace      string  `json:"trace" doc:"16 bytes in hexadecimal"`
-	ID         string  `json:"id" doc:"8 bytes in hexadecimal"`
-	Parent     string  `json:"parent,omitempty"`
-	Kind       string  `json:"kind" doc:"request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy beside it)"`
+	Trace  string `json:"trace"` // 16 bytes in hexadecimal
+	ID     string `json:"id"`    // 8 bytes in hexadecimal
+	Parent string `json:"parent,omitempty"`
+	// request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy
+	// beside it)
+	Kind       string  `json:"kind"`
 	Proxy      string  `json:"proxy"`
-	IsGateway  bool    `json:"isGateway,omitempty" doc:"the proxy is a gateway"`
+	IsGateway  bool    `json:"isGateway,omitempty"` // the proxy is a gateway
 	Caller     string  `json:"caller,omitempty"`
-	Service    string  `json:"service,omitempty" doc:"called service"`
+	Service    string  `json:"service,omitempty"` // called service
 	Version    string  `json:"version,omitempty"`
 	Instance   string  `json:"instance,omitempty"`
 	Route      string  `json:"route,omitempty"`
@@ -66,7 +68,7 @@ type TraceSpan struct {
 	Outcome    string  `json:"outcome,omitempty"`
 	Reason     string  `json:"reason,omitempty"`
 	Detail     string  `json:"detail,omitempty"`
-	Depth      int     `json:"depth" doc:"0: the first span, or one whose parent is not known here"`
-	StartMS    float64 `json:"startMS" doc:"since the start of the trace"`
+	Depth      int     `json:"depth"`   // 0: the first span, or one whose parent is not known here
+	StartMS    float64 `json:"startMS"` // since the start of the trace
 	DurationMS float64 `json:"durationMS"`
 }

@@ -4,8 +4,14 @@ package openapi
 
 import (
 	"encoding/json"
+	"errors"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"net/http"
+	"path/filepath"
 	"reflect"
+	"runtime"
 	"strconv"
 	"strings"
 
@@ -20,12 +26,16 @@ import (
 // Document makes the OpenAPI 3.1 document from the operations and the types of their
 // bodies.
 func Document() ([]byte, error) {
+	described, err := readComments()
+	if err != nil {
+		return nil, err
+	}
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Nightjar").WithVersion("1")
 	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions,
 		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return t.Name() }),
 		jsonschema.InterceptNullability(onlyPointersAreNullable),
-		jsonschema.InterceptProp(describe))
+		jsonschema.InterceptProp(described.describe))
 	for _, op := range api.Operations() {
 		oc, err := r.NewOperationContext(op.Method, "/api/v1"+bracePath(op.Path))
 		if err != nil {
@@ -70,7 +80,10 @@ func parameters(op *api.Operation) any {
 		if doc != "" {
 			tag += " description:" + strconv.Quote(doc)
 		}
-		fields = append(fields, reflect.StructField{Name: "P" + strconv.Itoa(len(fields)), Type: kind, Tag: reflect.StructTag(tag)})
+		fields = append(
+			fields,
+			reflect.StructField{Name: "P" + strconv.Itoa(len(fields)), Type: kind, Tag: reflect.StructTag(tag)},
+		)
 	}
 	text, whole := reflect.TypeFor[string](), reflect.TypeFor[int64]()
 	for part := range strings.SplitSeq(op.Path, "/") {
@@ -98,18 +111,77 @@ func onlyPointersAreNullable(p jsonschema.InterceptNullabilityParams) {
 	}
 }
 
-// describe adds the doc tag of a field as its description, and requires fields that
+// describe adds the comment on a field as its description, and requires fields that
 // are always there.
-func describe(p jsonschema.InterceptPropParams) error {
+func (c comments) describe(p jsonschema.InterceptPropParams) error {
 	if !p.Processed {
 		return nil
 	}
-	if doc := p.Field.Tag.Get("doc"); doc != "" {
-		p.PropertySchema.WithDescription(doc)
+	if text := c.of(p.ParentSchema.ReflectType, p.Field.Name); text != "" {
+		p.PropertySchema.WithDescription(text)
 	}
 	name, options, ok := strings.Cut(p.Field.Tag.Get("json"), ",")
 	if ok = ok || name != ""; ok && !strings.Contains(options, "omit") {
 		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 	}
 	return nil
+}
+
+// comments are the comments on the fields of the model, by type and field.
+type comments map[string]map[string]string
+
+// of is the comment on a field of a type, or of a type that is embedded in it.
+func (c comments) of(t reflect.Type, field string) string {
+	for t != nil && t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t == nil || t.Kind() != reflect.Struct {
+		return ""
+	}
+	if f, ok := t.FieldByName(field); ok {
+		for _, i := range f.Index[:len(f.Index)-1] {
+			t = t.Field(i).Type
+		}
+	}
+	return c[t.Name()][field]
+}
+
+// readComments reads the comments in the source of the model.
+func readComments() (comments, error) {
+	_, here, _, _ := runtime.Caller(0)
+	files, err := filepath.Glob(filepath.Join(filepath.Dir(here), "..", "model", "*.go"))
+	if err != nil || len(files) == 0 {
+		return nil, errors.Join(errors.New("the source of the model is not there: build in the source tree, without -trimpath"), err)
+	}
+	out := comments{}
+	for _, file := range files {
+		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ParseComments)
+		if err != nil {
+			return nil, err
+		}
+		ast.Inspect(tree, func(n ast.Node) bool {
+			named, ok := n.(*ast.TypeSpec)
+			if !ok {
+				return true
+			}
+			fields, ok := named.Type.(*ast.StructType)
+			if !ok {
+				return false
+			}
+			out[named.Name.Name] = commentsOf(fields)
+			return false
+		})
+	}
+	return out, nil
+}
+
+func commentsOf(s *ast.StructType) map[string]string {
+	out := map[string]string{}
+	for _, f := range s.Fields.List {
+		text := strings.Join(strings.Fields(f.Doc.Text()+" "+f.Comment.Text()), " ")
+		for _, name := range f.Names {
+			out[name.Name] = text
+		}
+	}
+	return out
 }

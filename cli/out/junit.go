@@ -48,7 +48,11 @@ func JUnit(w io.Writer, t *model.Trial) error {
 	for _, j := range t.Expected {
 		c := junitCase{Name: j.Expectation}
 		if !j.IsMet {
-			c.Failure = &junitWhy{Message: "measured " + j.Measured, Type: "expectation", Text: fmt.Sprintf("expected %s, measured %s", j.Expectation, j.Measured)}
+			c.Failure = &junitWhy{
+				Message: "measured " + j.Measured,
+				Type:    "expectation",
+				Text:    fmt.Sprintf("expected %s, measured %s", j.Expectation, j.Measured),
+			}
 			s.Failures++
 		}
 		add(c)

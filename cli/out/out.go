@@ -103,7 +103,10 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 		name, right := strings.CutSuffix(h, ">")
 		names = append(names, name)
 		if right {
-			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			columns = append(
+				columns,
+				table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight},
+			)
 		}
 	}
 	t.AppendHeader(names)
@@ -132,7 +135,8 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 // Terminal tells whether f is a terminal that shows colours.
 func Terminal(f *os.File) bool {
 	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0 && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return err == nil && info.Mode()&os.ModeCharDevice != 0 && os.Getenv("NO_COLOR") == "" &&
+		os.Getenv("TERM") != "dumb"
 }
 
 // Share writes a share as a percentage; nothing known is a dash.

@@ -89,7 +89,10 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Host == "" || u.Scheme != "http" || u.User != nil {
-		return nil, problem.Invalid("%q is not a URL to call: write http://SERVICE/PATH or http://HOST-OF-A-GATEWAY/PATH", q.URL)
+		return nil, problem.Invalid(
+			"%q is not a URL to call: write http://SERVICE/PATH or http://HOST-OF-A-GATEWAY/PATH",
+			q.URL,
+		)
 	}
 	if u.Path == "" {
 		u.Path = "/"
@@ -103,7 +106,10 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 	}
 	for k, v := range q.Headers {
 		if !isToken(k) || strings.ContainsAny(v, "\r\n\x00") {
-			return nil, problem.Invalid("header %q cannot be sent: a name has letters, digits and hyphens, a value is one line", k)
+			return nil, problem.Invalid(
+				"header %q cannot be sent: a name has letters, digits and hyphens, a value is one line",
+				k,
+			)
 		}
 		if k = http.CanonicalHeaderKey(k); k == "Host" {
 			r.host = v
@@ -195,11 +201,22 @@ func (c *Calls) unreachable(caller string, odds []model.Odds) (out []model.NoCon
 			return
 		}
 		for _, v := range s.Versions {
-			if !slices.ContainsFunc(odds, func(o model.Odds) bool { return o.Service == s.Service && o.Version == v.Version }) {
+			if !slices.ContainsFunc(
+				odds,
+				func(o model.Odds) bool { return o.Service == s.Service && o.Version == v.Version },
+			) {
 				continue
 			}
 			for _, u := range v.Unreachable {
-				out = append(out, model.NoConnection{Proxy: proxy, Version: s.Service + "/" + v.Version, Instance: u.Instance, Cause: u.Cause})
+				out = append(
+					out,
+					model.NoConnection{
+						Proxy:    proxy,
+						Version:  s.Service + "/" + v.Version,
+						Instance: u.Instance,
+						Cause:    u.Cause,
+					},
+				)
 			}
 		}
 	})
@@ -257,7 +274,11 @@ func (c *Calls) Door(service, gateway string) (string, error) {
 	}
 	switch {
 	case gateway != "":
-		return "", problem.Invalid("no proxy serves gateway %s now: start one with \"nightjar proxy --gateway %s\"", gateway, gateway)
+		return "", problem.Invalid(
+			"no proxy serves gateway %s now: start one with \"nightjar proxy --gateway %s\"",
+			gateway,
+			gateway,
+		)
 	case service != "":
 		return "", problem.Invalid("service %s has no proxy to call from now; these have: %s", service,
 			strings.Join(slices.Sorted(maps.Keys(callers)), ", "))
@@ -329,9 +350,14 @@ func check(q *model.CallRequest) error {
 	if q.Concurrency == 0 {
 		q.Concurrency = usualConcurrency
 	}
-	if q.Count > maxCount || q.Concurrency < 1 || q.Concurrency > maxConcurrency || !(q.Rate >= 0 && q.Rate <= maxRate) {
-		return problem.Invalid("at most %d requests, %d at once and %d per second can be sent: lower count, concurrency or rate",
-			maxCount, maxConcurrency, maxRate)
+	if q.Count > maxCount || q.Concurrency < 1 || q.Concurrency > maxConcurrency ||
+		!(q.Rate >= 0 && q.Rate <= maxRate) {
+		return problem.Invalid(
+			"at most %d requests, %d at once and %d per second can be sent: lower count, concurrency or rate",
+			maxCount,
+			maxConcurrency,
+			maxRate,
+		)
 	}
 	return nil
 }

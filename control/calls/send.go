@@ -103,7 +103,13 @@ func (s *sending) all(ctx context.Context, report func(model.CallResult)) {
 
 // turn lets a worker send request i when it is due. It returns false when the
 // caller has left.
-func (s *sending) turn(ctx context.Context, i int, turns chan<- struct{}, progress <-chan time.Time, report func(model.CallResult)) bool {
+func (s *sending) turn(
+	ctx context.Context,
+	i int,
+	turns chan<- struct{},
+	progress <-chan time.Time,
+	report func(model.CallResult),
+) bool {
 	var due <-chan time.Time
 	if s.q.Rate > 0 {
 		at := s.began.Add(time.Duration(float64(i) / s.q.Rate * float64(time.Second)))

@@ -124,8 +124,20 @@ func isRunning(d store.Drill, now time.Time) bool { return d.Stopped.IsZero() &&
 // view is a drill as the API shows it.
 func view(d store.Drill, now time.Time) model.Drill {
 	s := d.Spec
-	out := model.Drill{ID: s.ID, Service: s.Service, Version: s.Version, Site: s.Site, Instance: s.Instance, When: d.When,
-		By: d.By, Began: d.Began, Ends: d.Ends, Target: Target(s.Drill), What: what(s.Drill), IsRunning: isRunning(d, now)}
+	out := model.Drill{
+		ID:        s.ID,
+		Service:   s.Service,
+		Version:   s.Version,
+		Site:      s.Site,
+		Instance:  s.Instance,
+		When:      d.When,
+		By:        d.By,
+		Began:     d.Began,
+		Ends:      d.Ends,
+		Target:    Target(s.Drill),
+		What:      what(s.Drill),
+		IsRunning: isRunning(d, now),
+	}
 	if !d.Stopped.IsZero() {
 		out.Stopped = &d.Stopped
 	}
@@ -191,7 +203,16 @@ func (d *Drills) Start(ctx context.Context, q model.DrillRequest) (model.Drill, 
 }
 
 func (d *Drills) log(one store.Drill, at time.Time, kind, who, detail string) {
-	d.journal.Add(store.Activity{At: at, Who: who, Kind: kind, Service: one.Spec.Service, Version: one.Spec.Version, Detail: detail})
+	d.journal.Add(
+		store.Activity{
+			At:      at,
+			Who:     who,
+			Kind:    kind,
+			Service: one.Spec.Service,
+			Version: one.Spec.Version,
+			Detail:  detail,
+		},
+	)
 }
 
 // read checks a request for a drill by itself.
@@ -213,7 +234,8 @@ func read(q model.DrillRequest) (spec engine.Drill, length time.Duration, err er
 		}
 	}
 	if q.Delay != "" {
-		if spec.Delay, err = time.ParseDuration(q.Delay); err != nil || spec.Delay <= 0 || spec.Delay > rules.MaxTimeout {
+		if spec.Delay, err = time.ParseDuration(q.Delay); err != nil || spec.Delay <= 0 ||
+			spec.Delay > rules.MaxTimeout {
 			return no("delay: %q is not a duration, such as 2s", q.Delay)
 		}
 	}
@@ -244,9 +266,19 @@ func existing(s engine.Drill, have fleet.Names) error {
 	case s.Service != "" && !have.Services[s.Service]:
 		return problem.Invalid("there is no service %s: name %s", s.Service, oneOf(s.Service, have.Services))
 	case s.Version != "" && !have.Versions[s.Service+"/"+s.Version]:
-		return problem.Invalid("service %s has no version %s: \"nightjar services %s\" lists its versions", s.Service, s.Version, s.Service)
+		return problem.Invalid(
+			"service %s has no version %s: \"nightjar services %s\" lists its versions",
+			s.Service,
+			s.Version,
+			s.Service,
+		)
 	case s.Instance != "" && !have.Instances[s.Service][s.Instance]:
-		return problem.Invalid("service %s has no instance %s: name %s", s.Service, s.Instance, oneOf(s.Instance, have.Instances[s.Service]))
+		return problem.Invalid(
+			"service %s has no instance %s: name %s",
+			s.Service,
+			s.Instance,
+			oneOf(s.Instance, have.Instances[s.Service]),
+		)
 	case s.Site != "" && !have.Sites[s.Site]:
 		return problem.Invalid("no instance runs at site %s: name %s", s.Site, oneOf(s.Site, have.Sites))
 	}

@@ -82,12 +82,16 @@ func (e *Effects) Effect(ctx context.Context, q model.EffectQuery) (model.Effect
 		q.Settle = Settle
 	}
 	if q.Window < 1 || q.Window > maxWindow || q.Settle > maxSettle {
-		return model.Effect{}, problem.Invalid("an effect compares up to 24 hours on each side, and leaves out up to an hour after the change: choose a shorter window or settle time")
+		return model.Effect{}, problem.Invalid(
+			"an effect compares up to 24 hours on each side, and leaves out up to an hour after the change: choose a shorter window or settle time",
+		)
 	}
 	if q.Revision == 0 && q.At > 0 {
 		now := e.Now().Unix()
 		if q.At > now || q.At < now-store.CoarseTime {
-			return model.Effect{}, problem.Invalid("at: figures are kept for 14 days: choose a time within the last 14 days")
+			return model.Effect{}, problem.Invalid(
+				"at: figures are kept for 14 days: choose a time within the last 14 days",
+			)
 		}
 		return e.view(ctx, store.Revision{At: time.Unix(q.At, 0)}, q)
 	}
@@ -96,7 +100,10 @@ func (e *Effects) Effect(ctx context.Context, q model.EffectQuery) (model.Effect
 	case errors.Is(err, store.ErrNotFound) && q.Revision == 0:
 		return model.Effect{}, problem.Missing("nothing was published yet: publish rules first, or name a time (at)")
 	case errors.Is(err, store.ErrNotFound):
-		return model.Effect{}, problem.Missing("there is no revision %d: \"nightjar rules log\" lists the revisions", q.Revision)
+		return model.Effect{}, problem.Missing(
+			"there is no revision %d: \"nightjar rules log\" lists the revisions",
+			q.Revision,
+		)
 	case err != nil:
 		return model.Effect{}, err
 	}
@@ -217,7 +224,12 @@ func (e *Effects) noteMeanwhile(ctx context.Context, r *record) error {
 			r.note("Drill %s (%s: %s) ran in %s.", d.ID, d.Target, d.What, w)
 		}
 	}
-	trials, err := e.Records.TrialsBetween(ctx, model.TrialRunning, time.Unix(r.Before.From, 0), time.Unix(r.After.To, 0))
+	trials, err := e.Records.TrialsBetween(
+		ctx,
+		model.TrialRunning,
+		time.Unix(r.Before.From, 0),
+		time.Unix(r.After.To, 0),
+	)
 	for _, t := range trials {
 		ended := t.Ended
 		if t.State == model.TrialRunning {
@@ -226,7 +238,13 @@ func (e *Effects) noteMeanwhile(ctx context.Context, r *record) error {
 			ended = t.Began // its end was never recorded: it ran at least then
 		}
 		if w := r.overlapped(t.Began, ended); w != "" {
-			r.note("Trial %d (%s) sent its requests in %s; they count as requests of %s.", t.Number, t.Name, w, fleet.ServiceCaller)
+			r.note(
+				"Trial %d (%s) sent its requests in %s; they count as requests of %s.",
+				t.Number,
+				t.Name,
+				w,
+				fleet.ServiceCaller,
+			)
 		}
 	}
 	return err
@@ -250,7 +268,14 @@ func (e *Effects) side(ctx context.Context, w model.Window, isRevision bool) (*e
 
 // NamesOf are the names of a series, as a comparison groups them.
 func NamesOf(n *telemetry.Names) effect.Names {
-	return effect.Names{Caller: n.Caller, Gate: n.Gate, RouteOf: n.RouteOf, Route: n.Route, Service: n.Service, Version: n.Version}
+	return effect.Names{
+		Caller:  n.Caller,
+		Gate:    n.Gate,
+		RouteOf: n.RouteOf,
+		Route:   n.Route,
+		Service: n.Service,
+		Version: n.Version,
+	}
 }
 
 // rulesAt are the rules that were in force at a revision; nil: they are not known.
@@ -344,7 +369,14 @@ func (e *Effects) List(ctx context.Context, before uint, limit int) ([]model.Eff
 		s, isKnown := known[rev.Number]
 		if !isKnown {
 			due := rev.At.Add((Window + Settle + 1) * time.Second)
-			s = summary{Revision: rev.Number, At: rev.At, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, Due: &due}
+			s = summary{
+				Revision: rev.Number,
+				At:       rev.At,
+				Kind:     rev.Kind,
+				Author:   rev.Author,
+				Message:  rev.Message,
+				Due:      &due,
+			}
 		}
 		out = append(out, s.view())
 	}

@@ -78,7 +78,10 @@ func (f *Feed) Watch(filter wire.Filter) (*Watch, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.watches) >= maxWatches {
-		return nil, problem.Invalid("%d people are watching requests already: end one of their commands or pages", maxWatches)
+		return nil, problem.Invalid(
+			"%d people are watching requests already: end one of their commands or pages",
+			maxWatches,
+		)
 	}
 	f.last++
 	records := make(chan wire.Record, maxQueued)

@@ -185,7 +185,12 @@ func (f *Figures) prune(ctx context.Context, now int64) error {
 // are only on disk are exact for whole steps.
 func (f *Figures) Sum(ctx context.Context, from, to int64, visit telemetry.Visit) error {
 	if memory := memoryFrom(f.now().Unix()); from < memory {
-		err := f.records.Telemetry(ctx, from, min(to, memory), func(s telemetry.Slot) error { return f.memory.Read(s.Sealed, visit) })
+		err := f.records.Telemetry(
+			ctx,
+			from,
+			min(to, memory),
+			func(s telemetry.Slot) error { return f.memory.Read(s.Sealed, visit) },
+		)
 		if err != nil {
 			return err
 		}
@@ -203,7 +208,10 @@ type VisitAt func(at int64, n *telemetry.Names, revision uint, c *stats.Counts)
 func (f *Figures) Each(ctx context.Context, from, to int64, visit VisitAt) error {
 	if memory := memoryFrom(f.now().Unix()); from < memory {
 		err := f.records.Telemetry(ctx, from, min(to, memory), func(s telemetry.Slot) error {
-			return f.memory.Read(s.Sealed, func(n *telemetry.Names, revision uint, c *stats.Counts) { visit(s.At, n, revision, c) })
+			return f.memory.Read(
+				s.Sealed,
+				func(n *telemetry.Names, revision uint, c *stats.Counts) { visit(s.At, n, revision, c) },
+			)
 		})
 		if err != nil {
 			return err
@@ -254,7 +262,10 @@ func (f *Figures) Traffic(proxies map[string]int) (links []rules.Link, inFlight 
 			seconds[edge{n.Caller, n.Service, n.Version}] += stats.BucketMiddle(int(b.Bucket)).Seconds() * float64(b.N)
 		}
 	})
-	slices.SortFunc(links, func(a, b rules.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	slices.SortFunc(
+		links,
+		func(a, b rules.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) },
+	)
 	inFlight = map[string]float64{}
 	for e, sum := range seconds { // Little's law: requests in flight are their rate times their latency
 		target := e.to + "/" + e.version
@@ -266,7 +277,10 @@ func (f *Figures) Traffic(proxies map[string]int) (links []rules.Link, inFlight 
 // checkTimeline tells what is wrong with the times of a timeline.
 func checkTimeline(from, to, step int64) error {
 	if from >= to || step < 1 || (to-from)/step > maxPoints {
-		return problem.Invalid("a timeline goes from an earlier to a later time in at most %d steps: choose a longer step", maxPoints)
+		return problem.Invalid(
+			"a timeline goes from an earlier to a later time in at most %d steps: choose a longer step",
+			maxPoints,
+		)
 	}
 	return nil
 }

@@ -44,7 +44,13 @@ func (f *Figures) Timeline(ctx context.Context, q model.TimelineQuery) (model.Ti
 			tallies[(at-q.From)/q.Step].Take(n, c)
 		}
 	})
-	out := model.Timeline{From: q.From, To: q.To, Step: q.Step, Points: make([]model.Point, len(tallies)), Marks: []model.Mark{}}
+	out := model.Timeline{
+		From:   q.From,
+		To:     q.To,
+		Step:   q.Step,
+		Points: make([]model.Point, len(tallies)),
+		Marks:  []model.Mark{},
+	}
 	for i := range tallies {
 		out.Points[i] = tallies[i].Point(q.From + int64(i)*q.Step)
 	}
@@ -54,8 +60,10 @@ func (f *Figures) Timeline(ctx context.Context, q model.TimelineQuery) (model.Ti
 // selects tells whether a query selects the requests of a series.
 func selects(q *model.TimelineQuery, n *telemetry.Names) bool {
 	is := func(want, have string) bool { return want == "" || want == have }
-	if n.Copy || !is(q.Caller, n.Caller) || !is(q.Service, n.Service) || !is(q.Version, n.Version) || !is(q.Instance, n.Instance) {
+	if n.Copy || !is(q.Caller, n.Caller) || !is(q.Service, n.Service) || !is(q.Version, n.Version) ||
+		!is(q.Instance, n.Instance) {
 		return false
 	}
-	return q.Parent == "" || n.RouteOf == q.Parent && n.Route == q.Route || n.Gate != "" && n.Caller == q.Parent && n.Gate == q.Route
+	return q.Parent == "" || n.RouteOf == q.Parent && n.Route == q.Route ||
+		n.Gate != "" && n.Caller == q.Parent && n.Gate == q.Route
 }

@@ -135,7 +135,13 @@ func (l *ledger) noteRules(rs *rules.Rules) {
 			l.noteRemoval(removal{service: name})
 		}
 	}
-	rest := &rules.Rules{Sites: rs.Sites, Gateways: rs.Gateways, Policies: rs.Policies, Defaults: rs.Defaults, Access: rs.Access}
+	rest := &rules.Rules{
+		Sites:    rs.Sites,
+		Gateways: rs.Gateways,
+		Policies: rs.Policies,
+		Defaults: rs.Defaults,
+		Access:   rs.Access,
+	}
 	if l.rest.value == nil || !reflect.DeepEqual(l.rest.value, rest) {
 		l.rest = stamped[*rules.Rules]{rest, l.sequence}
 	}
@@ -205,7 +211,8 @@ func (l *ledger) scope(k audience) *scope {
 			now.services[name] = true
 		}
 	}
-	if s != nil && s.isLimited == now.isLimited && maps.Equal(s.services, now.services) && slices.Equal(s.calls, now.calls) {
+	if s != nil && s.isLimited == now.isLimited && maps.Equal(s.services, now.services) &&
+		slices.Equal(s.calls, now.calls) {
 		now.at = s.at
 	}
 	l.scopes[k] = now
@@ -233,7 +240,10 @@ func (l *ledger) view(k audience, instances []engine.Instance) View {
 	v := View{Rules: *l.all, Instances: instances, Sequence: l.sequence}
 	s := l.scope(k)
 	if s.isLimited {
-		v.Rules.Services = slices.DeleteFunc(slices.Clone(v.Rules.Services), func(one *rules.Service) bool { return !s.holds(one.Name) })
+		v.Rules.Services = slices.DeleteFunc(
+			slices.Clone(v.Rules.Services),
+			func(one *rules.Service) bool { return !s.holds(one.Name) },
+		)
 		v.Instances = slices.DeleteFunc(v.Instances, func(in engine.Instance) bool { return !s.holds(in.Service) })
 	}
 	if k.gateway == "" {
@@ -289,7 +299,10 @@ func (l *ledger) addChanged(s *wire.Snapshot, sc *scope, k audience, seen uint64
 	if l.rest.at > seen {
 		rest := *l.rest.value
 		if sc.isLimited {
-			rest.Gateways = slices.DeleteFunc(slices.Clone(rest.Gateways), func(g *rules.Gateway) bool { return g.Name != k.gateway })
+			rest.Gateways = slices.DeleteFunc(
+				slices.Clone(rest.Gateways),
+				func(g *rules.Gateway) bool { return g.Name != k.gateway },
+			)
 		}
 		s.Rest = &rest
 	}

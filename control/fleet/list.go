@@ -109,7 +109,10 @@ func (f *Fleet) view(p *proxy) model.Proxy {
 		LastSeen:    p.lastSeen,
 	}
 	for _, one := range p.Problems {
-		out.Problems = append(out.Problems, model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: one.Kind, Detail: one.Detail})
+		out.Problems = append(
+			out.Problems,
+			model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: one.Kind, Detail: one.Detail},
+		)
 	}
 	switch {
 	case f.revision == 0: // nothing was published, so no proxy is late

@@ -92,7 +92,10 @@ func checked(r wire.Registration) (wire.Registration, error) {
 	}
 	for _, s := range []string{r.Service, r.Version, r.Site, r.Gateway} {
 		if !nameShape.MatchString(s) {
-			return r, problem.Invalid("%q cannot be a service, version, site or gateway: use letters, digits, dots and hyphens", s)
+			return r, problem.Invalid(
+				"%q cannot be a service, version, site or gateway: use letters, digits, dots and hyphens",
+				s,
+			)
 		}
 	}
 	r.Problems = slices.Clone(r.Problems[:min(len(r.Problems), maxProblems)])
@@ -246,7 +249,8 @@ func (f *Fleet) Expire(now time.Time) {
 	}
 	for id, p := range f.proxies {
 		v := version{p.Service, p.Version}
-		if p.isUnconfirmed && (2*expired[v] <= all[v] || now.Sub(p.unconfirmedSince) > unconfirmedTime || f.mayLoseAll(p.Service)) {
+		if p.isUnconfirmed &&
+			(2*expired[v] <= all[v] || now.Sub(p.unconfirmedSince) > unconfirmedTime || f.mayLoseAll(p.Service)) {
 			delete(f.proxies, id)
 			hasChanged = true
 		}
@@ -295,7 +299,14 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 	}
 	now := f.now()
 	if a.Error != p.ack.Error {
-		entry := store.Activity{At: now.UTC(), Who: id, Kind: "rejecting", Service: p.Service, Version: p.Version, Detail: a.Error}
+		entry := store.Activity{
+			At:      now.UTC(),
+			Who:     id,
+			Kind:    "rejecting",
+			Service: p.Service,
+			Version: p.Version,
+			Detail:  a.Error,
+		}
 		if a.Error == "" {
 			entry.Kind, entry.Detail = "solved", fmt.Sprintf("it has revision %d in force", a.Revision)
 		}

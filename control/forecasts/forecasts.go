@@ -103,7 +103,11 @@ func (f *Forecasts) Forecast(ctx context.Context, q model.ForecastRequest) (mode
 		before = p.seen.whole
 	}
 	after := sets[len(sets)-1]
-	rows := effect.Compare(before, last.tally, func(route string) []effect.Target { return effects.Weights(after, route) })
+	rows := effect.Compare(
+		before,
+		last.tally,
+		func(route string) []effect.Target { return effects.Weights(after, route) },
+	)
 	out.Rows, out.Worse = from.EffectRows(rows), worse(rows)
 	out.Expected = from.Expectations(last.judge(p.expect))
 	if p.draft != nil && len(p.expect) > 0 {
@@ -124,8 +128,15 @@ func (f *Forecasts) Forecast(ctx context.Context, q model.ForecastRequest) (mode
 // forecast does not promise to see less than that.
 func worse(rows []effect.Row) string {
 	for _, r := range rows {
-		if (r.Kind == effect.Caller || r.Kind == effect.Service) && r.Verdict == effect.Worse && *r.Success.Change < -0.01 {
-			return fmt.Sprintf("%s %s: success %.1f%% → %.1f%%", r.Kind, r.Name, 100**r.Success.Before, 100**r.Success.After)
+		if (r.Kind == effect.Caller || r.Kind == effect.Service) && r.Verdict == effect.Worse &&
+			*r.Success.Change < -0.01 {
+			return fmt.Sprintf(
+				"%s %s: success %.1f%% → %.1f%%",
+				r.Kind,
+				r.Name,
+				100**r.Success.Before,
+				100**r.Success.After,
+			)
 		}
 	}
 	return ""
@@ -168,9 +179,17 @@ func (p *plan) run(ctx context.Context, sets []*rules.Rules, rate float64, reque
 
 // simulate simulates one set of rules.
 func (p *plan) simulate(ctx context.Context, rs *rules.Rules, rate float64, requests uint64) (side, error) {
-	s := side{tally: &effect.Tally{}, judged: &trial.Tally{Versions: map[string]uint64{}}, inbound: &trial.Tally{Versions: map[string]uint64{}}}
+	s := side{
+		tally:   &effect.Tally{},
+		judged:  &trial.Tally{Versions: map[string]uint64{}},
+		inbound: &trial.Tally{Versions: map[string]uint64{}},
+	}
 	for turn := uint64(0); s.requests < requests; turn++ {
-		opt := forecast.Options{Seed: p.seed + turn, Requests: requests - s.requests, Stop: func() bool { return ctx.Err() != nil }}
+		opt := forecast.Options{
+			Seed:     p.seed + turn,
+			Requests: requests - s.requests,
+			Stop:     func() bool { return ctx.Err() != nil },
+		}
 		if p.trial != nil { // all of it, again and again
 			opt.Requests, opt.Until = 0, max(p.trial.WarmUp, warmUp)+p.trial.For
 		}
@@ -179,7 +198,10 @@ func (p *plan) simulate(ctx context.Context, rs *rules.Rules, rate float64, requ
 		case err != nil:
 			return s, problem.Invalid("the forecast cannot be computed: %v", err)
 		case r.Stopped:
-			return s, problem.Invalid("the forecast was stopped after %s: ask for fewer requests, or a lower rate", maxTime)
+			return s, problem.Invalid(
+				"the forecast was stopped after %s: ask for fewer requests, or a lower rate",
+				maxTime,
+			)
 		case r.Requests == 0:
 			return s, problem.Invalid("no request entered the mesh: raise the load, or send some requests first")
 		}
@@ -261,9 +283,12 @@ func calibration(p *plan, now *effect.Tally) []string {
 	}
 	slices.SortFunc(rows, func(a, b effect.Row) int { return cmp.Compare(b.Before.Requests, a.Before.Requests) })
 	for _, r := range rows[:min(len(rows), maxCalibrations)] {
-		out = append(out, fmt.Sprintf("Requests of %s: success %.2f%% (measured %.2f%%), p95 %.1f ms (measured %.1f ms), "+
-			"attempts per request %.3f (measured %.3f).", r.Name, 100**r.Success.After, 100**r.Success.Before,
-			*r.P95MS.After, *r.P95MS.Before, *r.Load.After, *r.Load.Before))
+		out = append(
+			out,
+			fmt.Sprintf("Requests of %s: success %.2f%% (measured %.2f%%), p95 %.1f ms (measured %.1f ms), "+
+				"attempts per request %.3f (measured %.3f).", r.Name, 100**r.Success.After, 100**r.Success.Before,
+				*r.P95MS.After, *r.P95MS.Before, *r.Load.After, *r.Load.Before),
+		)
 	}
 	return out
 }

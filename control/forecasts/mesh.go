@@ -200,7 +200,10 @@ func (f *Forecasts) build(ctx context.Context, p *plan, seconds int64, changes f
 	p.mesh = m
 	for _, one := range f.Fleet.List().Proxies {
 		if one.Gateway != "" {
-			m.proxies = append(m.proxies, forecast.Proxy{ID: one.ID, Caller: one.Gateway, Gateway: true, Site: one.Site})
+			m.proxies = append(
+				m.proxies,
+				forecast.Proxy{ID: one.ID, Caller: one.Gateway, Gateway: true, Site: one.Site},
+			)
 		} else if one.Service == "" {
 			m.proxies = append(m.proxies, forecast.Proxy{ID: one.ID, Caller: fleet.ServiceCaller, Site: one.Site})
 		}
@@ -209,13 +212,22 @@ func (f *Forecasts) build(ctx context.Context, p *plan, seconds int64, changes f
 		m.drills = append(m.drills, d.Drill)
 		m.assume("Drill %s (%s) continues.", d.ID, drills.Target(d.Drill))
 	}
-	b := &builder{table: f.Table(), force: p.now.Rules, draft: p.draft, examples: f.Traces.Examples(), m: m, seen: p.seen}
+	b := &builder{
+		table:    f.Table(),
+		force:    p.now.Rules,
+		draft:    p.draft,
+		examples: f.Traces.Examples(),
+		m:        m,
+		seen:     p.seen,
+	}
 	b.behaviours(changes)
 	b.roots()
 	m.assume("Behaviour and rates are those of the last %d s: %d requests between services. "+
 		"Requests arrive at random, at constant rates, whatever the result of those before.", end-begin, p.seen.whole.Whole().Requests())
-	m.assume("A workload handles any number of requests at once without becoming slower, unless a behaviour file says otherwise, " +
-		"and stops working on a request when its caller has left.")
+	m.assume(
+		"A workload handles any number of requests at once without becoming slower, unless a behaviour file says otherwise, " +
+			"and stops working on a request when its caller has left.",
+	)
 	return nil
 }
 
@@ -281,7 +293,11 @@ func (k *builder) roots() {
 		})
 	}
 	for _, caller := range slices.Sorted(maps.Keys(lost)) {
-		k.m.assume("%d requests of %s are left out: no example of a request is known that takes their routes.", lost[caller], caller)
+		k.m.assume(
+			"%d requests of %s are left out: no example of a request is known that takes their routes.",
+			lost[caller],
+			caller,
+		)
 	}
 	strays := uint64(0)
 	for _, n := range k.seen.strays {
@@ -293,6 +309,12 @@ func (k *builder) roots() {
 }
 
 func compareClasses(a, b class) int {
-	return cmp.Or(cmp.Compare(a.Caller, b.Caller), cmp.Compare(a.CallerVersion, b.CallerVersion), cmp.Compare(a.Gate, b.Gate),
-		cmp.Compare(a.Service, b.Service), cmp.Compare(a.RouteOf, b.RouteOf), cmp.Compare(a.Route, b.Route))
+	return cmp.Or(
+		cmp.Compare(a.Caller, b.Caller),
+		cmp.Compare(a.CallerVersion, b.CallerVersion),
+		cmp.Compare(a.Gate, b.Gate),
+		cmp.Compare(a.Service, b.Service),
+		cmp.Compare(a.RouteOf, b.RouteOf),
+		cmp.Compare(a.Route, b.Route),
+	)
 }

@@ -37,7 +37,12 @@ type plan struct {
 
 // plan reads a request for a forecast.
 func (f *Forecasts) plan(ctx context.Context, q model.ForecastRequest) (*plan, error) {
-	p := &plan{now: f.Revisions.Current(), requests: cmp.Or(q.Requests, usualRequests), seed: cmp.Or(q.Seed, 1), rate: cmp.Or(q.Rate, 1)}
+	p := &plan{
+		now:      f.Revisions.Current(),
+		requests: cmp.Or(q.Requests, usualRequests),
+		seed:     cmp.Or(q.Seed, 1),
+		rate:     cmp.Or(q.Rate, 1),
+	}
 	window := cmp.Or(q.Window, effects.Window)
 	switch {
 	case p.requests > maxRequests:
@@ -167,10 +172,15 @@ func (p *plan) addTrial() {
 	for i := range t.Load {
 		p.mesh.streams = append(p.mesh.streams, p.trialStream(i))
 	}
-	p.mesh.assume("The requests of the trial arrive when it sends them, and pass their headers and cookies on to the calls made for them.")
+	p.mesh.assume(
+		"The requests of the trial arrive when it sends them, and pass their headers and cookies on to the calls made for them.",
+	)
 	if d := t.Drill; d != nil {
-		p.mesh.drills = append(p.mesh.drills, engine.Drill{ID: "trial", Service: d.Service, Version: d.Version, Site: d.Site,
-			Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down})
+		p.mesh.drills = append(
+			p.mesh.drills,
+			engine.Drill{ID: "trial", Service: d.Service, Version: d.Version, Site: d.Site,
+				Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down},
+		)
 	}
 }
 
@@ -217,7 +227,11 @@ func withGuard(rs *rules.Rules, g *model.GuardChange) (*rules.Rules, error) {
 	case s == nil:
 		return nil, problem.Invalid("the rules in force declare no service %s: name one that they declare", g.Service)
 	case g.InFlight < 1 || g.InFlight > maxQueue || g.Waiting < 0 || g.Waiting > maxQueue:
-		return nil, problem.Invalid("a guard allows 1 to %d requests in flight, and 0 to %d to wait", maxQueue, maxQueue)
+		return nil, problem.Invalid(
+			"a guard allows 1 to %d requests in flight, and 0 to %d to wait",
+			maxQueue,
+			maxQueue,
+		)
 	}
 	own := *s
 	queue := rules.Queue{Waiting: g.Waiting, WaitAtMost: 100 * time.Millisecond, Origin: s.At}

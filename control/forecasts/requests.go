@@ -19,11 +19,15 @@ type examples map[[2]string][]traces.Example
 func (k *builder) kinds(l link) (out []forecast.Kind) {
 	var classes []class
 	for cl := range k.seen.classes {
-		if cl.Caller == l.Caller && cl.CallerVersion == l.CallerVersion && cl.Service == l.Service && k.seen.classes[cl] > 0 {
+		if cl.Caller == l.Caller && cl.CallerVersion == l.CallerVersion && cl.Service == l.Service &&
+			k.seen.classes[cl] > 0 {
 			classes = append(classes, cl)
 		}
 	}
-	slices.SortFunc(classes, func(a, b class) int { return strings.Compare(a.RouteOf+"/"+a.Route, b.RouteOf+"/"+b.Route) })
+	slices.SortFunc(
+		classes,
+		func(a, b class) int { return strings.Compare(a.RouteOf+"/"+a.Route, b.RouteOf+"/"+b.Route) },
+	)
 	for _, cl := range classes {
 		if r := k.request(cl); r != nil {
 			out = append(out, forecast.Kind{Weight: float64(k.seen.classes[cl]), Request: r})

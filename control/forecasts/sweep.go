@@ -57,12 +57,21 @@ func (p *plan) sweepPoint(ctx context.Context, sets []*rules.Rules, rate float64
 	if err != nil {
 		return model.SweepPoint{}, err
 	}
-	return model.SweepPoint{RPS: p.inboundRate() * rate, Before: sides[0].sweep(), After: sides[len(sides)-1].sweep()}, nil
+	return model.SweepPoint{
+		RPS:    p.inboundRate() * rate,
+		Before: sides[0].sweep(),
+		After:  sides[len(sides)-1].sweep(),
+	}, nil
 }
 
 // refusalStart finds the rate at which refusals start on one side of a sweep, by
 // halving the interval between the last rate without them and the first with them.
-func (p *plan) refusalStart(ctx context.Context, sets []*rules.Rules, points []model.SweepPoint, of sweepOf) (model.RefusalStart, error) {
+func (p *plan) refusalStart(
+	ctx context.Context,
+	sets []*rules.Rules,
+	points []model.SweepPoint,
+	of sweepOf,
+) (model.RefusalStart, error) {
 	var out model.RefusalStart
 	refuses := func(s model.SweepPoint) bool { return of(&s).Refused >= refusalShare }
 	take := func(s model.SweepPoint) { out.RPS, out.Reason, out.Where = s.RPS, of(&s).Reason, of(&s).Where }

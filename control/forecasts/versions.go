@@ -53,7 +53,10 @@ func (k *builder) behaviours(changes forecast.Changes) {
 		}
 	}
 	if len(k.assumedNeeded) > 0 {
-		k.m.assume("Too few calls failed to tell whether a workload fails with what it calls; it is assumed that it does: %s.", strings.Join(k.assumedNeeded, ", "))
+		k.m.assume(
+			"Too few calls failed to tell whether a workload fails with what it calls; it is assumed that it does: %s.",
+			strings.Join(k.assumedNeeded, ", "),
+		)
 	}
 	k.unknownVersions(changes)
 }
@@ -109,8 +112,12 @@ func (k *builder) version(of string, isOutside bool) (forecast.Behaviour, model.
 	abandoned := share(app.Abandoned, n+app.Abandoned)
 	b.Own = withEndless(forecast.Measured(forecast.Apart(app.Latency, parts)), abandoned)
 	if abandoned > 0.001 {
-		k.m.assume("%.1f%% of the requests to %s were abandoned by their callers: how long they would have taken is not known, "+
-			"so they are assumed to take longer than any timeout.", 100*abandoned, of)
+		k.m.assume(
+			"%.1f%% of the requests to %s were abandoned by their callers: how long they would have taken is not known, "+
+				"so they are assumed to take longer than any timeout.",
+			100*abandoned,
+			of,
+		)
 	}
 	sent, got := k.seen.sent[of], k.seen.got[of]
 	if sent != nil && got != nil && sent.Requests() >= enough && got.Requests() >= enough {
@@ -133,7 +140,10 @@ func (k *builder) seenByCallers(of string) (forecast.Behaviour, model.VersionBeh
 	}
 	timeout, _ := engine.TimedOut.Number()
 	late := callers.Reasons[timeout]
-	b.Own = withEndless(forecast.Measured(shortest(callers.Latency, callers.Requests()-late)), share(late, callers.Requests()))
+	b.Own = withEndless(
+		forecast.Measured(shortest(callers.Latency, callers.Requests()-late)),
+		share(late, callers.Requests()),
+	)
 	b.Errors = share(callers.Status[5], callers.Requests())
 	if late > 0 {
 		k.m.assume("%d of %d requests to %s timed out: how long they would have taken is not known, "+
@@ -145,7 +155,11 @@ func (k *builder) seenByCallers(of string) (forecast.Behaviour, model.VersionBeh
 // addCalls adds the calls that a version made, with whether it needs them. It returns
 // how many requests the version failed by its own fault, and the latencies of the
 // calls.
-func (k *builder) addCalls(of string, b *forecast.Behaviour, app *stats.Counts) (failed float64, parts []forecast.Part) {
+func (k *builder) addCalls(
+	of string,
+	b *forecast.Behaviour,
+	app *stats.Counts,
+) (failed float64, parts []forecast.Part) {
 	failed = float64(app.Failed + app.Refused)
 	service, version, _ := strings.Cut(of, "/")
 	var unknown []string
@@ -154,9 +168,17 @@ func (k *builder) addCalls(of string, b *forecast.Behaviour, app *stats.Counts) 
 		if l.Service == service || app.Requests() == 0 {
 			continue
 		}
-		call := forecast.Call{To: l.Service, PerOne: float64(calls.Requests()) / float64(app.Requests()), Kinds: k.kinds(l)}
+		call := forecast.Call{
+			To:     l.Service,
+			PerOne: float64(calls.Requests()) / float64(app.Requests()),
+			Kinds:  k.kinds(l),
+		}
 		if call.PerOne > 50 || len(call.Kinds) == 0 {
-			k.m.assume("Calls of %s to %s are left out: no example of a request is known that takes their routes.", of, l.Service)
+			k.m.assume(
+				"Calls of %s to %s are left out: no example of a request is known that takes their routes.",
+				of,
+				l.Service,
+			)
 			continue
 		}
 		if d := call.PerOne; d > 0.97 && d < 1.03 {
@@ -219,7 +241,13 @@ func share(part, whole uint64) float64 {
 
 // assumed is what the forecast says of the behaviour of a version.
 func assumed(of string, n uint64, b *forecast.Behaviour) model.VersionBehaviour {
-	t := model.VersionBehaviour{Target: of, Requests: n, HopMS: figures.Millis(b.Hop), Errors: b.Errors, Concurrency: b.AtOnce}
+	t := model.VersionBehaviour{
+		Target:      of,
+		Requests:    n,
+		HopMS:       figures.Millis(b.Hop),
+		Errors:      b.Errors,
+		Concurrency: b.AtOnce,
+	}
 	if b.Own != nil {
 		var c stats.Counts
 		d := forecast.Draw(1)
@@ -304,7 +332,10 @@ func (k *builder) wanted(of string) bool {
 		}
 		for _, s := range rs.Services {
 			for _, rt := range s.Routes {
-				if slices.ContainsFunc(rt.Send, func(t rules.Target) bool { return t.Service+"/"+t.Version == of && t.Weight > 0 }) {
+				if slices.ContainsFunc(
+					rt.Send,
+					func(t rules.Target) bool { return t.Service+"/"+t.Version == of && t.Weight > 0 },
+				) {
 					return true
 				}
 			}

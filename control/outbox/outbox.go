@@ -180,7 +180,12 @@ func (o *Outbox) deliver(ctx context.Context, notices []store.Notice) {
 
 // waitAfter is how long to wait after so many failed attempts.
 func waitAfter(attempts int) time.Duration {
-	b := backoff.ExponentialBackOff{InitialInterval: firstWait, Multiplier: 2, RandomizationFactor: 0.5, MaxInterval: longestWait}
+	b := backoff.ExponentialBackOff{
+		InitialInterval:     firstWait,
+		Multiplier:          2,
+		RandomizationFactor: 0.5,
+		MaxInterval:         longestWait,
+	}
 	b.Reset()
 	wait := firstWait
 	for range attempts {

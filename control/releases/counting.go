@@ -80,7 +80,14 @@ func (k *counters) add(d *wire.Delta, at int64) {
 	for i := range d.Series {
 		s := &d.Series[i]
 		for _, c := range k.byService[s.Service] {
-			n := telemetry.Names{App: s.App, Copy: s.Copy, Service: s.Service, Version: s.Version, RouteOf: s.RouteOf, Route: s.Route}
+			n := telemetry.Names{
+				App:     s.App,
+				Copy:    s.Copy,
+				Service: s.Service,
+				Version: s.Version,
+				RouteOf: s.RouteOf,
+				Route:   s.Route,
+			}
 			if at >= c.since && (s.App || s.Revision >= c.revision) {
 				c.add(&n, &s.Counts)
 			}

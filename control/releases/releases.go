@@ -110,16 +110,20 @@ func Open(ctx context.Context, c Config) (*Releases, error) {
 	if r.last, err = c.Records.LastNumber(ctx, store.Releases); err != nil {
 		return nil, err
 	}
-	err = c.Records.Releases(ctx, store.ReleaseQuery{Limit: 2 * maxRunning, OnlyGoing: true}, func(head store.Release, read func(any) error) error {
-		x := &running{number: head.Number, run: &release.Run{}}
-		if err := read(x.run); err != nil {
-			return err
-		}
-		x.run.Wake(r.Now())
-		r.running[x.number] = x
-		r.recount(x)
-		return nil
-	})
+	err = c.Records.Releases(
+		ctx,
+		store.ReleaseQuery{Limit: 2 * maxRunning, OnlyGoing: true},
+		func(head store.Release, read func(any) error) error {
+			x := &running{number: head.Number, run: &release.Run{}}
+			if err := read(x.run); err != nil {
+				return err
+			}
+			x.run.Wake(r.Now())
+			r.running[x.number] = x
+			r.recount(x)
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +207,9 @@ func (r *Releases) log(x *running, kind, who, detail string) {
 	if detail != "" {
 		text += ", " + detail
 	}
-	r.Journal.Add(store.Activity{At: r.Now().UTC(), Who: who, Kind: kind, Service: p.Service, Version: p.To, Detail: text})
+	r.Journal.Add(
+		store.Activity{At: r.Now().UTC(), Who: who, Kind: kind, Service: p.Service, Version: p.To, Detail: text},
+	)
 }
 
 // declared finds a release in the rules by its name; without one, the only one.
@@ -216,7 +222,9 @@ func declared(rs *rules.Rules, name string) (*rules.Release, error) {
 	}
 	switch {
 	case len(names) == 0:
-		return nil, problem.Invalid("the rules in force declare no release: add one in the section releases and publish it")
+		return nil, problem.Invalid(
+			"the rules in force declare no release: add one in the section releases and publish it",
+		)
 	case name == "":
 		return nil, problem.Invalid("the rules declare several releases: name one of %s", strings.Join(names, ", "))
 	}
@@ -227,7 +235,10 @@ func declared(rs *rules.Rules, name string) (*rules.Release, error) {
 func (r *Releases) startable(now *revisions.Current, p *rules.Release, places []release.Place) error {
 	s := now.Written.Service(p.Service)
 	if s != nil && s.Protocol == "tcp" {
-		return problem.Invalid("service %s speaks tcp, which has no requests to judge by: choose a service that speaks http or grpc", p.Service)
+		return problem.Invalid(
+			"service %s speaks tcp, which has no requests to judge by: choose a service that speaks http or grpc",
+			p.Service,
+		)
 	}
 	if err := r.isFree(p, places); err != nil {
 		return err
@@ -236,11 +247,19 @@ func (r *Releases) startable(now *revisions.Current, p *rules.Release, places []
 	for _, at := range places {
 		rt := now.Written.Route(at.Ladder, at.Route)
 		if p.Dark > 0 && rt.Mirror != nil {
-			return problem.Invalid("route %s of %s mirrors to %s already, and a dark stage needs the mirror: remove mirror, or dark",
-				at.Route, at.Ladder, rt.Mirror.To)
+			return problem.Invalid(
+				"route %s of %s mirrors to %s already, and a dark stage needs the mirror: remove mirror, or dark",
+				at.Route,
+				at.Ladder,
+				rt.Mirror.To,
+			)
 		}
 		if name := o.CohortRoute(at.Route); p.FirstTo != nil && now.Written.Route(at.Ladder, name) != nil {
-			return problem.Invalid("%s has a route %s, which the cohort's route would be called: give the release another name", at.Ladder, name)
+			return problem.Invalid(
+				"%s has a route %s, which the cohort's route would be called: give the release another name",
+				at.Ladder,
+				name,
+			)
 		}
 	}
 	if !r.Fleet.HasInstance(p.Service, p.To) {
@@ -261,11 +280,21 @@ func (r *Releases) isFree(p *rules.Release, places []release.Place) error {
 			continue
 		}
 		if run.Plan.Name == p.Name {
-			return problem.Running("release %s is running already, as number %d: \"nightjar release show %s\" shows it", p.Name, x.number, p.Name)
+			return problem.Running(
+				"release %s is running already, as number %d: \"nightjar release show %s\" shows it",
+				p.Name,
+				x.number,
+				p.Name,
+			)
 		}
 		for _, at := range run.Places {
 			if slices.Contains(places, at) {
-				return problem.Running("release %s is changing route %s of %s: wait for its end, or withdraw it", run.Plan.Name, at.Route, at.Ladder)
+				return problem.Running(
+					"release %s is changing route %s of %s: wait for its end, or withdraw it",
+					run.Plan.Name,
+					at.Route,
+					at.Ladder,
+				)
 			}
 		}
 	}
@@ -273,7 +302,12 @@ func (r *Releases) isFree(p *rules.Release, places []release.Place) error {
 }
 
 // baseOf is what the old version answered before the start.
-func (r *Releases) baseOf(ctx context.Context, p *rules.Release, places []release.Place, now time.Time) (*stats.Counts, error) {
+func (r *Releases) baseOf(
+	ctx context.Context,
+	p *rules.Release,
+	places []release.Place,
+	now time.Time,
+) (*stats.Counts, error) {
 	c := counter{service: p.Service, from: p.From, to: p.To, routes: map[release.Place]bool{}}
 	for _, at := range places {
 		c.routes[at] = true
@@ -347,8 +381,12 @@ func (r *Releases) undoable(ctx context.Context, now *revisions.Current, run *re
 	o, _ := run.Overlay()
 	changes := rules.Diff(revisions.WrittenOf(&rev), now.Written)
 	if what := release.Touched(changes, now.Written, &o); what != "" {
-		return problem.Invalid("%s was changed after release %s wrote it in revision %d: publish the rules that you want instead",
-			what, run.Plan.Name, run.Revision)
+		return problem.Invalid(
+			"%s was changed after release %s wrote it in revision %d: publish the rules that you want instead",
+			what,
+			run.Plan.Name,
+			run.Revision,
+		)
 	}
 	return nil
 }
@@ -366,7 +404,11 @@ func (r *Releases) find(ctx context.Context, now *revisions.Current, name string
 	}
 	for _, p := range now.Written.Releases {
 		if p.Name == name {
-			return nil, problem.Missing("release %s was never started: start it with \"nightjar release start %s\"", name, name)
+			return nil, problem.Missing(
+				"release %s was never started: start it with \"nightjar release start %s\"",
+				name,
+				name,
+			)
 		}
 	}
 	return nil, problem.Missing("there is no release %s: \"nightjar release list\" lists the releases", name)

@@ -99,7 +99,12 @@ func (r *Releases) decide(ctx context.Context, now revisions.Current, changes []
 		if next.Shift {
 			number++
 			revision = number
-			rev := store.Revision{Number: number, Kind: "release", Author: "release/" + next.Plan.Name, At: r.Now().UTC()}
+			rev := store.Revision{
+				Number: number,
+				Kind:   "release",
+				Author: "release/" + next.Plan.Name,
+				At:     r.Now().UTC(),
+			}
 			if err := writeEnd(next, &now, &rev); err != nil {
 				next.Unwritable(r.Now().UTC(), err.Error())
 			}
@@ -176,7 +181,11 @@ func (r *Releases) forget(x *running) {
 }
 
 // Published withdraws the releases whose routes a person's revision changes.
-func (r *Releases) Published(rev store.Revision, rs *rules.Rules, changes []rules.Change) (revisions.Consequence, error) {
+func (r *Releases) Published(
+	rev store.Revision,
+	rs *rules.Rules,
+	changes []rules.Change,
+) (revisions.Consequence, error) {
 	var out revisions.Consequence
 	var stored []change
 	hasRoom := true
@@ -209,7 +218,13 @@ func (r *Releases) Published(rev store.Revision, rs *rules.Rules, changes []rule
 // rows is what is stored of a run. revision is the one that changes its overlay; 0:
 // the overlay stays.
 func (r *Releases) rows(number uint, run *release.Run, revision uint, hasRoom bool) ([]store.Change, error) {
-	head := store.Release{Number: number, Name: run.Plan.Name, State: string(run.State), IsOver: run.State.Over(), Began: run.Began}
+	head := store.Release{
+		Number: number,
+		Name:   run.Plan.Name,
+		State:  string(run.State),
+		IsOver: run.State.Over(),
+		Began:  run.Began,
+	}
 	out := []store.Change{store.SaveRelease{Release: head, Run: run}}
 	if revision > 0 {
 		o := store.Overlay{Release: number, Revision: revision}
@@ -255,7 +270,17 @@ func notices(number uint, run *release.Run) (store.AddNotices, error) {
 			return nil, err
 		}
 		for _, to := range run.Plan.Notify {
-			out = append(out, store.Notice{Release: number, URL: to.URL, IsBinary: to.Binary, Event: text, Due: e.At.UTC(), State: store.NoticeWaiting})
+			out = append(
+				out,
+				store.Notice{
+					Release:  number,
+					URL:      to.URL,
+					IsBinary: to.Binary,
+					Event:    text,
+					Due:      e.At.UTC(),
+					State:    store.NoticeWaiting,
+				},
+			)
 		}
 	}
 	return out, nil

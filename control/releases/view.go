@@ -59,7 +59,9 @@ func view(number uint, run *release.Run) model.Release {
 		ended := run.Ended.UTC()
 		out.Ended = &ended
 	}
-	if hasShare := step.Kind == release.Weight || step.Kind == release.Watch; hasShare && run.State != release.Withdrawn && !run.Retreat {
+	if hasShare := step.Kind == release.Weight || step.Kind == release.Watch; hasShare &&
+		run.State != release.Withdrawn &&
+		!run.Retreat {
 		out.Share = step.Share.Share()
 	}
 	out.Bad, out.Excess = run.Cost()
@@ -87,7 +89,13 @@ func acts(run *release.Run) []string {
 func steps(in []release.Step) []model.ReleaseStep {
 	out := make([]model.ReleaseStep, len(in))
 	for i, s := range in {
-		out[i] = model.ReleaseStep{Kind: string(s.Kind), Name: s.Name, Share: s.Share.Share(), DurationSeconds: s.Each.Seconds(), Holds: s.Hold}
+		out[i] = model.ReleaseStep{
+			Kind:            string(s.Kind),
+			Name:            s.Name,
+			Share:           s.Share.Share(),
+			DurationSeconds: s.Each.Seconds(),
+			Holds:           s.Hold,
+		}
 	}
 	return out
 }
@@ -146,17 +154,21 @@ func (r *Releases) List(ctx context.Context, before uint, limit int) (model.Rele
 	for _, x := range r.all() {
 		runs[x.number] = r.current(x)
 	}
-	err := r.Records.Releases(ctx, store.ReleaseQuery{Before: before, Limit: limit}, func(head store.Release, read func(any) error) error {
-		run := runs[head.Number]
-		if run == nil {
-			run = &release.Run{}
-			if err := read(run); err != nil {
-				return err
+	err := r.Records.Releases(
+		ctx,
+		store.ReleaseQuery{Before: before, Limit: limit},
+		func(head store.Release, read func(any) error) error {
+			run := runs[head.Number]
+			if run == nil {
+				run = &release.Run{}
+				if err := read(run); err != nil {
+					return err
+				}
 			}
-		}
-		out.Releases = append(out.Releases, view(head.Number, run))
-		return nil
-	})
+			out.Releases = append(out.Releases, view(head.Number, run))
+			return nil
+		},
+	)
 	if err != nil {
 		return out, err
 	}

@@ -56,7 +56,12 @@ func With(b store.Bundles, name string, files []rules.File) store.Bundles {
 // SetTargets writes new targets of a route into the text of its file, and returns
 // the bundle that the file is in with all its files. home is the service of the
 // route; empty: it is a gateway's.
-func SetTargets(b store.Bundles, rt *rules.Route, home string, targets []rules.Target) (bundle string, files []rules.File, err error) {
+func SetTargets(
+	b store.Bundles,
+	rt *rules.Route,
+	home string,
+	targets []rules.Target,
+) (bundle string, files []rules.File, err error) {
 	bundle = model.MainBundle
 	at := *rt
 	if name, file, ok := strings.Cut(rt.SendAt.File, ":"); ok && b[name] != nil {
@@ -78,7 +83,10 @@ type TextChange struct {
 func Split(now *Current, service, route string, weights []model.Weight) (TextChange, error) {
 	s := now.Written.Service(service)
 	if s == nil {
-		return TextChange{}, problem.Invalid("the rules in force declare no service %s: publish a rule file that declares it", service)
+		return TextChange{}, problem.Invalid(
+			"the rules in force declare no service %s: publish a rule file that declares it",
+			service,
+		)
 	}
 	rt, err := rules.SplitRoute(s, route)
 	if err != nil {
@@ -92,7 +100,11 @@ func Split(now *Current, service, route string, weights []model.Weight) (TextCha
 	if err != nil {
 		return TextChange{}, problem.InvalidRequest{Why: err.Error()}
 	}
-	return TextChange{bundle, files, fmt.Sprintf("split %s of %s: %s", rt.Name, service, rules.SendText(targets, service))}, nil
+	return TextChange{
+		bundle,
+		files,
+		fmt.Sprintf("split %s of %s: %s", rt.Name, service, rules.SendText(targets, service)),
+	}, nil
 }
 
 func targetsOf(service string, weights []model.Weight) ([]rules.Target, error) {

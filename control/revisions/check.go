@@ -96,7 +96,12 @@ func (r *Revisions) CheckDraft(bundle string, files []rules.File) (model.CheckRe
 
 // Check checks files and keeps them as those last checked, which Unpublished
 // compares with what is in force.
-func (r *Revisions) Check(ctx context.Context, bundle string, files []rules.File, by string) (model.CheckReport, error) {
+func (r *Revisions) Check(
+	ctx context.Context,
+	bundle string,
+	files []rules.File,
+	by string,
+) (model.CheckReport, error) {
 	rep, err := r.CheckDraft(bundle, files)
 	if err != nil {
 		return rep, err
@@ -179,7 +184,15 @@ func runningChanges(now *Current) []model.ReleaseChanges {
 	for _, o := range now.Overlays[:min(len(now.Overlays), maxReleases)] {
 		own := partOf(now.Written, o.Places)
 		changes := rules.Diff(own, release.Apply(own, []release.Overlay{o.Overlay}))
-		out = append(out, model.ReleaseChanges{Release: o.Release, Number: o.Number, Revision: o.Revision, Changes: from.Changes(changes)})
+		out = append(
+			out,
+			model.ReleaseChanges{
+				Release:  o.Release,
+				Number:   o.Number,
+				Revision: o.Revision,
+				Changes:  from.Changes(changes),
+			},
+		)
 	}
 	return out
 }
@@ -229,7 +242,10 @@ func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.Re
 			}
 		}
 		r.written[rev.Number] = changes
-		out = append(out, model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)})
+		out = append(
+			out,
+			model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)},
+		)
 	}
 	return out, nil
 }

@@ -36,20 +36,39 @@ func (r *Revisions) Drafts(ctx context.Context) ([]model.Draft, error) {
 // SaveDraft saves what somebody is editing, in place of the version expect; 0:
 // there is none yet. It may have mistakes. It returns store.ErrDraftChanged when
 // another version is there.
-func (r *Revisions) SaveDraft(ctx context.Context, bundle string, q model.DraftRequest, expect uint) (model.Draft, error) {
-	d := store.Draft{Bundle: bundle, By: q.By, Files: from.ToFiles(q.Files), Base: q.Base, Version: expect + 1, At: r.Now().UTC()}
+func (r *Revisions) SaveDraft(
+	ctx context.Context,
+	bundle string,
+	q model.DraftRequest,
+	expect uint,
+) (model.Draft, error) {
+	d := store.Draft{
+		Bundle:  bundle,
+		By:      q.By,
+		Files:   from.ToFiles(q.Files),
+		Base:    q.Base,
+		Version: expect + 1,
+		At:      r.Now().UTC(),
+	}
 	if err := checkBundleName(bundle); err != nil {
 		return model.Draft{}, err
 	}
 	if d.By == "" || len(d.By) > maxAuthorBytes || strings.ContainsFunc(d.By, unicode.IsControl) {
-		return model.Draft{}, problem.Invalid("by: a draft needs the name of its author, of at most %d bytes on one line", maxAuthorBytes)
+		return model.Draft{}, problem.Invalid(
+			"by: a draft needs the name of its author, of at most %d bytes on one line",
+			maxAuthorBytes,
+		)
 	}
 	total := 0
 	for _, f := range d.Files {
 		total += len(f.Text)
 	}
 	if total > rules.MaxBytes {
-		return model.Draft{}, problem.Invalid("the draft has %d bytes: at most %d can be published", total, rules.MaxBytes)
+		return model.Draft{}, problem.Invalid(
+			"the draft has %d bytes: at most %d can be published",
+			total,
+			rules.MaxBytes,
+		)
 	}
 	if expect == 0 {
 		list, err := r.Records.Drafts(ctx)
@@ -57,7 +76,11 @@ func (r *Revisions) SaveDraft(ctx context.Context, bundle string, q model.DraftR
 			return model.Draft{}, err
 		}
 		if len(list) >= maxDrafts {
-			return model.Draft{}, problem.Invalid("there are %d drafts already, of %s and others: discard some", len(list), list[0].By)
+			return model.Draft{}, problem.Invalid(
+				"there are %d drafts already, of %s and others: discard some",
+				len(list),
+				list[0].By,
+			)
 		}
 	}
 	err := r.Records.Apply(ctx, store.SaveDraft{Draft: d})

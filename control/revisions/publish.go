@@ -41,7 +41,12 @@ func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published
 // Split changes the weights of one route in the text of its file, and publishes
 // that. route may be empty when only one can be meant. Of the publication, Bundle
 // and Files are not used.
-func (r *Revisions) Split(ctx context.Context, service, route string, weights []model.Weight, q Publication) (model.Published, error) {
+func (r *Revisions) Split(
+	ctx context.Context,
+	service, route string,
+	weights []model.Weight,
+	q Publication,
+) (model.Published, error) {
 	now := r.Current()
 	change, err := Split(&now, service, route, weights)
 	if err != nil {
@@ -51,7 +56,12 @@ func (r *Revisions) Split(ctx context.Context, service, route string, weights []
 	if q.Expect != nil {
 		expect = *q.Expect
 	}
-	rev := store.Revision{Kind: "split", Bundle: change.Bundle, Author: q.Author, Message: cmp.Or(q.Message, change.Message)}
+	rev := store.Revision{
+		Kind:    "split",
+		Bundle:  change.Bundle,
+		Author:  q.Author,
+		Message: cmp.Or(q.Message, change.Message),
+	}
 	return r.publish(ctx, rev, q.Wait, func(now *Current) (proposal, store.Bundles, error) {
 		if n := now.Revision.Number; expect != n {
 			return proposal{}, nil, problem.RevisionConflict{Expected: expect, Current: n}
@@ -62,7 +72,12 @@ func (r *Revisions) Split(ctx context.Context, service, route string, weights []
 }
 
 // Restore publishes all bundles of an earlier revision again.
-func (r *Revisions) Restore(ctx context.Context, number uint, author, message string, wait time.Duration) (model.Published, error) {
+func (r *Revisions) Restore(
+	ctx context.Context,
+	number uint,
+	author, message string,
+	wait time.Duration,
+) (model.Published, error) {
 	old, err := r.Records.Revision(ctx, number)
 	if number == 0 {
 		err = store.ErrNotFound
@@ -93,14 +108,27 @@ func (r *Revisions) publish(
 		if err != nil {
 			return Decision{}, err
 		}
-		rev.Number, rev.At, rev.Author, rev.Bundles = now.Revision.Number+1, r.Now().UTC(), cmp.Or(rev.Author, "unknown"), bundles
+		rev.Number, rev.At, rev.Author, rev.Bundles = now.Revision.Number+1, r.Now().
+			UTC(),
+			cmp.Or(
+				rev.Author,
+				"unknown",
+			), bundles
 		c, err := r.consequence(rev, p)
 		if err != nil {
 			return Decision{}, err
 		}
-		out = model.Published{Revision: rev.Number, Changes: from.Changes(p.changes), Warnings: from.Findings(p.found), Withdrawn: c.Withdrawn}
+		out = model.Published{
+			Revision:  rev.Number,
+			Changes:   from.Changes(p.changes),
+			Warnings:  from.Findings(p.found),
+			Withdrawn: c.Withdrawn,
+		}
 		d := Decision{Revisions: []store.Revision{rev}, Written: p.rules, Changes: c.Changes}
-		d.Overlays = slices.DeleteFunc(slices.Clone(now.Overlays), func(o Overlay) bool { return slices.Contains(c.Ended, o.Number) })
+		d.Overlays = slices.DeleteFunc(
+			slices.Clone(now.Overlays),
+			func(o Overlay) bool { return slices.Contains(c.Ended, o.Number) },
+		)
 		d.Apply = func() {
 			since = r.Current().Since
 			if c.Apply != nil {

@@ -136,8 +136,14 @@ func Open(ctx context.Context, c Config) (*Revisions, error) {
 	}
 	written, found := rules.Check(Joined(rev.Bundles), rules.Live{})
 	if n := rules.Mistakes(found); n > 0 {
-		return nil, fmt.Errorf("revision %d, which is in force, has %d mistakes for this program, the first at %s: %s. "+
-			"Start the program that published it", rev.Number, n, found[0].At, found[0].Message)
+		return nil, fmt.Errorf(
+			"revision %d, which is in force, has %d mistakes for this program, the first at %s: %s. "+
+				"Start the program that published it",
+			rev.Number,
+			n,
+			found[0].At,
+			found[0].Message,
+		)
 	}
 	overlays, err := overlaysOf(&rev)
 	if err != nil {
@@ -246,7 +252,12 @@ func overlaysOf(rev *store.Revision) ([]Overlay, error) {
 	for i, o := range rev.Overlays {
 		out[i] = Overlay{Number: o.Release, Revision: o.Revision}
 		if err := json.Unmarshal([]byte(o.Text), &out[i].Overlay); err != nil {
-			return nil, fmt.Errorf("what release %d changes at revision %d cannot be read: %w", o.Release, rev.Number, err)
+			return nil, fmt.Errorf(
+				"what release %d changes at revision %d cannot be read: %w",
+				o.Release,
+				rev.Number,
+				err,
+			)
 		}
 	}
 	return out, nil

@@ -38,7 +38,12 @@ func (r *run) rehearse(service, gateway string) (address string, err error) {
 			}
 		}
 	}()
-	p := LocalProxy{Caller: cmp.Or(service, fleet.ServiceCaller), Gateway: gateway, Site: t.Fleet.Entry(service, gateway).Site, Snapshots: lines}
+	p := LocalProxy{
+		Caller:    cmp.Or(service, fleet.ServiceCaller),
+		Gateway:   gateway,
+		Site:      t.Fleet.Entry(service, gateway).Site,
+		Snapshots: lines,
+	}
 	address, wait, err := t.StartProxy(ctx, p)
 	if err != nil {
 		stop()
@@ -58,8 +63,16 @@ func (r *run) snapshot(sequence uint64) wire.Snapshot {
 		own.Listen, own.TLS = "127.0.0.1:0", nil
 		rest.Gateways = append(rest.Gateways, &own)
 	}
-	s := wire.Snapshot{Sequence: sequence, Revision: t.Revisions.Current().Revision.Number, Whole: true, Services: rs.Services,
-		Rest: rest, Instances: t.Fleet.Instances(), Settled: true, Drills: t.Drills.Specs()}
+	s := wire.Snapshot{
+		Sequence:  sequence,
+		Revision:  t.Revisions.Current().Revision.Number,
+		Whole:     true,
+		Services:  rs.Services,
+		Rest:      rest,
+		Instances: t.Fleet.Instances(),
+		Settled:   true,
+		Drills:    t.Drills.Specs(),
+	}
 	if d := r.plan.Trial.Drill; d != nil {
 		s.Drills = append(s.Drills, wire.Drill{
 			Ends:  t.Now().Add(maxTime),

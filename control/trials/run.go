@@ -66,8 +66,15 @@ type answerer struct {
 
 // begin starts what a plan needs, and its load. The caller holds mu.
 func (t *Trials) begin(ctx context.Context, p *Plan, q model.TrialRequest) (_ *run, err error) {
-	r := &run{trials: t, plan: p, by: cmp.Or(q.By, "unknown"), done: make(chan struct{}), parts: map[effect.Names]*stats.Counts{},
-		status: map[string]int{}, known: map[string]*answerer{}}
+	r := &run{
+		trials: t,
+		plan:   p,
+		by:     cmp.Or(q.By, "unknown"),
+		done:   make(chan struct{}),
+		parts:  map[effect.Names]*stats.Counts{},
+		status: map[string]int{},
+		known:  map[string]*answerer{},
+	}
 	r.ctx, r.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	r.ends = []func(){r.cancel}
 	defer func() {
@@ -261,7 +268,11 @@ func (r *run) answerer(field, caller string) *answerer {
 	}
 	field = strings.Clone(field) // it is part of what was received
 	a := calls.ReadAnswered(field)
-	by := &answerer{names: effect.Names{Caller: caller, Gate: a.GatewayRoute}, attempts: 1, hasFirstFailed: a.HasFirstFailed}
+	by := &answerer{
+		names:          effect.Names{Caller: caller, Gate: a.GatewayRoute},
+		attempts:       1,
+		hasFirstFailed: a.HasFirstFailed,
+	}
 	service := a.Service
 	if a.GatewayRoute != "" && service == caller {
 		service = "" // the gateway answered by itself
@@ -350,7 +361,27 @@ func (r *run) finish() *record {
 }
 
 // curveShares are the points of a latency curve.
-var curveShares = []float64{0.01, 0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.75, 0.8, 0.85, 0.9, 0.925, 0.95, 0.975, 0.99, 0.995, 0.999}
+var curveShares = []float64{
+	0.01,
+	0.05,
+	0.1,
+	0.2,
+	0.3,
+	0.4,
+	0.5,
+	0.6,
+	0.7,
+	0.75,
+	0.8,
+	0.85,
+	0.9,
+	0.925,
+	0.95,
+	0.975,
+	0.99,
+	0.995,
+	0.999,
+}
 
 // state is the trial as it is now.
 func (r *run) state() record {
@@ -435,14 +466,22 @@ func (r *run) judge(seconds float64) []trial.Judgement {
 // pace tells how well the requests were sent on time, and whether that spoils the
 // figures.
 func pace(p load.Pace, p50 time.Duration) model.TrialPace {
-	out := model.TrialPace{Sent: p.Sent, Unsent: p.Unsent, Late50MS: figures.Millis(p.Late50), Late99MS: figures.Millis(p.Late99)}
+	out := model.TrialPace{
+		Sent:     p.Sent,
+		Unsent:   p.Unsent,
+		Late50MS: figures.Millis(p.Late50),
+		Late99MS: figures.Millis(p.Late99),
+	}
 	switch {
 	case p.Unsent > 0:
 		out.Bottleneck = fmt.Sprintf("%d requests were not sent because too many others were waiting for responses: "+
 			"the mesh, or this machine, cannot take this rate", p.Unsent)
 	case p.Late99 > 5*time.Millisecond && p.Late99 > p50/10:
-		out.Bottleneck = fmt.Sprintf("one request in a hundred was sent %.1f ms late or more: this machine is too busy "+
-			"for this rate, and latencies include that delay", figures.Millis(p.Late99))
+		out.Bottleneck = fmt.Sprintf(
+			"one request in a hundred was sent %.1f ms late or more: this machine is too busy "+
+				"for this rate, and latencies include that delay",
+			figures.Millis(p.Late99),
+		)
 	}
 	return out
 }

@@ -103,8 +103,12 @@ func (t *Trials) Start(ctx context.Context, q model.TrialRequest) (model.Trial, 
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if r := t.newest; r != nil && r.result.Load() == nil {
-		return model.Trial{}, problem.Running("trial %d (%s) of %s is running, and two at once would measure each other: wait for its end, or stop it",
-			r.record.Number, r.record.Name, r.by)
+		return model.Trial{}, problem.Running(
+			"trial %d (%s) of %s is running, and two at once would measure each other: wait for its end, or stop it",
+			r.record.Number,
+			r.record.Name,
+			r.by,
+		)
 	}
 	r, err := t.begin(ctx, p, q)
 	if err != nil {
@@ -169,7 +173,9 @@ func (p *Plan) find(rs *rules.Rules, name string) error {
 	slices.Sort(names)
 	switch {
 	case p.Trial == nil && len(names) == 0:
-		return problem.Invalid("the rules have no trial: add one in the section trials and publish it, or name its file")
+		return problem.Invalid(
+			"the rules have no trial: add one in the section trials and publish it, or name its file",
+		)
 	case p.Trial == nil && name == "":
 		return problem.Invalid("the rules have several trials: name one of %s", strings.Join(names, ", "))
 	case p.Trial == nil:
@@ -185,14 +191,22 @@ func (p *Plan) check() error {
 		l := &t.Load[i]
 		peak += trial.NewArrivals(l, t.WarmUp, t.For, 0).Peak()
 		if s := p.Rules.Service(l.To); s != nil && s.Protocol != "" && s.Protocol != "http" {
-			return problem.Invalid("service %s speaks %s, and trials send HTTP/1.1: choose another service", l.To, s.Protocol)
+			return problem.Invalid(
+				"service %s speaks %s, and trials send HTTP/1.1: choose another service",
+				l.To,
+				s.Protocol,
+			)
 		}
 	}
 	switch {
 	case t.For < time.Second || t.For+t.WarmUp > maxTime:
 		return problem.Invalid("for: a trial takes from 1s to %s, with its warm-up, not %s", maxTime, t.For+t.WarmUp)
 	case peak > maxRate:
-		return problem.Invalid("the loads add up to %.0f requests per second: lower their rates to at most %d", peak, maxRate)
+		return problem.Invalid(
+			"the loads add up to %.0f requests per second: lower their rates to at most %d",
+			peak,
+			maxRate,
+		)
 	case len(t.Load) == 0:
 		return problem.Invalid("trial %s has no load: add one", t.Name)
 	}
@@ -270,7 +284,11 @@ func (t *Trials) Stop(ctx context.Context, number uint, by string) (model.Trial,
 		if _, err := t.Get(ctx, number); err != nil {
 			return model.Trial{}, err
 		}
-		return model.Trial{}, problem.Invalid("trial %d has ended already: \"nightjar trial show %d\" shows its result", number, number)
+		return model.Trial{}, problem.Invalid(
+			"trial %d has ended already: \"nightjar trial show %d\" shows its result",
+			number,
+			number,
+		)
 	}
 	r.stop(model.TrialStopped, "stopped by "+cmp.Or(by, "unknown"))
 	select {
@@ -290,7 +308,11 @@ func (t *Trials) Compare(ctx context.Context, before, after uint) (model.TrialCo
 			return out, err
 		}
 		if k.State == model.TrialRunning || k.State == model.TrialInterrupted {
-			return out, problem.Invalid("trial %d is %s and has no result to compare: choose one that ended", n, k.State)
+			return out, problem.Invalid(
+				"trial %d is %s and has no result to compare: choose one that ended",
+				n,
+				k.State,
+			)
 		}
 		if sides[i], err = k.tally(); err != nil {
 			return out, fmt.Errorf("trial %d cannot be read: %w", n, err)

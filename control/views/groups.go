@@ -72,7 +72,12 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint) (*gr
 		requests: shares{version: map[version]uint64{}, service: map[string]uint64{}, route: map[route]uint64{},
 			target: map[endpoint]uint64{}},
 	}
-	err := v.Figures.Sum(ctx, begin, end, func(n *telemetry.Names, of uint, c *stats.Counts) { g.take(n, c, of == revision) })
+	err := v.Figures.Sum(
+		ctx,
+		begin,
+		end,
+		func(n *telemetry.Names, of uint, c *stats.Counts) { g.take(n, c, of == revision) },
+	)
 	return g, err
 }
 
@@ -258,7 +263,12 @@ func lastTargets(routes []*rules.Route) (targets []rules.Target) {
 
 // routes are the routes of a service, or of a gateway (home is nil), with their
 // figures.
-func (g *groups) routes(parent string, home *rules.Service, list []*rules.Route, resolver *rules.Resolver) []model.Route {
+func (g *groups) routes(
+	parent string,
+	home *rules.Service,
+	list []*rules.Route,
+	resolver *rules.Resolver,
+) []model.Route {
 	var all uint64
 	for k, n := range g.requests.route {
 		if k.parent == parent {
@@ -273,28 +283,54 @@ func (g *groups) routes(parent string, home *rules.Service, list []*rules.Route,
 }
 
 // oneRoute is one route; all is the requests of all routes of its parent.
-func (g *groups) oneRoute(parent string, home *rules.Service, rt *rules.Route, resolver *rules.Resolver, all uint64) model.Route {
+func (g *groups) oneRoute(
+	parent string,
+	home *rules.Service,
+	rt *rules.Route,
+	resolver *rules.Resolver,
+	all uint64,
+) model.Route {
 	service := ""
 	if home != nil {
 		service = home.Name
 	}
 	k := route{parent, rt.Name}
 	took := g.requests.route[k]
-	r := model.Route{Name: rt.Name, At: model.Origin(rt.At), When: conditions(rt), Send: []model.Target{}, Settings: actions(rt, service),
-		Share: figures.Share(took, all), Figures: g.figures(at(g.route, k))}
+	r := model.Route{
+		Name:     rt.Name,
+		At:       model.Origin(rt.At),
+		When:     conditions(rt),
+		Send:     []model.Target{},
+		Settings: actions(rt, service),
+		Share:    figures.Share(took, all),
+		Figures:  g.figures(at(g.route, k)),
+	}
 	for _, h := range resolver.RouteHoldings(home, rt) {
 		isOwn := h.From != "built in"
 		switch {
 		case h.Name == "timeout" && (home != nil || isOwn && h.From != "defaults"):
 			r.Timeout = h.Value
 		case h.Name != "timeout" && isOwn:
-			r.Settings = append(r.Settings, model.Setting{Name: h.Name, Value: h.Value, From: h.From, At: model.Origin(h.Origin)})
+			r.Settings = append(
+				r.Settings,
+				model.Setting{Name: h.Name, Value: h.Value, From: h.From, At: model.Origin(h.Origin)},
+			)
 		}
 	}
 	for _, to := range rt.Send {
 		n := g.requests.target[endpoint{k, to.Service, to.Version}]
-		r.Send = append(r.Send, model.Target{Target: to.Short(service), Service: to.Service, Version: to.Version, Weight: to.Weight.String(),
-			Intended: to.Weight.Share(), Observed: figures.Share(n, took), Requests: n})
+		r.Send = append(
+			r.Send,
+			model.Target{
+				Target:   to.Short(service),
+				Service:  to.Service,
+				Version:  to.Version,
+				Weight:   to.Weight.String(),
+				Intended: to.Weight.Share(),
+				Observed: figures.Share(n, took),
+				Requests: n,
+			},
+		)
 	}
 	return r
 }
@@ -304,9 +340,15 @@ func (g *groups) gateways(m *members) []model.Gateway {
 	out := []model.Gateway{}
 	for _, gw := range m.rules.Gateways {
 		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
-		out = append(out, model.Gateway{Name: gw.Name, Listen: gw.Listen, Hosts: gw.Hosts, Figures: g.figures(at(g.gateway, gw.Name)),
-			IsRunning: slices.ContainsFunc(m.proxies, isServing), Routes: g.routes(gw.Name, nil, gw.Routes, m.resolver),
-			Guards: append([]model.GuardState{}, m.guards[gw.Name]...)})
+		out = append(
+			out,
+			model.Gateway{Name: gw.Name, Listen: gw.Listen, Hosts: gw.Hosts, Figures: g.figures(at(g.gateway, gw.Name)),
+				IsRunning: slices.ContainsFunc(
+					m.proxies,
+					isServing,
+				), Routes: g.routes(gw.Name, nil, gw.Routes, m.resolver),
+				Guards: append([]model.GuardState{}, m.guards[gw.Name]...)},
+		)
 	}
 	slices.SortFunc(out, func(a, b model.Gateway) int { return cmp.Compare(a.Name, b.Name) })
 	return out
@@ -317,10 +359,21 @@ func (g *groups) links(m *members) []model.Link {
 	out := []model.Link{}
 	for k, t := range g.link {
 		if k.service != "" && t.Requests() > 0 {
-			out = append(out, model.Link{From: k.caller, To: k.service, Transport: transport(m.declared[k.service]), Figures: g.figures(t)})
+			out = append(
+				out,
+				model.Link{
+					From:      k.caller,
+					To:        k.service,
+					Transport: transport(m.declared[k.service]),
+					Figures:   g.figures(t),
+				},
+			)
 		}
 	}
-	slices.SortFunc(out, func(a, b model.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
+	slices.SortFunc(
+		out,
+		func(a, b model.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) },
+	)
 	return out
 }
 

@@ -101,13 +101,23 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 func (v *Views) guards() map[string][]model.GuardState {
 	out := map[string][]model.GuardState{}
 	v.Fleet.Guards(func(proxy, caller string, at time.Time, s engine.Status) {
-		out[s.Service] = append(out[s.Service], model.GuardState{Proxy: proxy, Caller: caller, At: at, GuardStatus: from.GuardStatus(s)})
+		out[s.Service] = append(
+			out[s.Service],
+			model.GuardState{Proxy: proxy, Caller: caller, At: at, GuardStatus: from.GuardStatus(s)},
+		)
 	})
 	return out
 }
 
 func revisionState(rev store.Revision, proxies []model.Proxy) model.RevisionState {
-	s := model.RevisionState{Number: rev.Number, Kind: rev.Kind, Author: rev.Author, Message: rev.Message, At: rev.At, Behind: []string{}}
+	s := model.RevisionState{
+		Number:  rev.Number,
+		Kind:    rev.Kind,
+		Author:  rev.Author,
+		Message: rev.Message,
+		At:      rev.At,
+		Behind:  []string{},
+	}
 	for _, p := range proxies {
 		switch p.State {
 		case model.ProxyBehind, model.ProxyRejecting:
@@ -127,7 +137,10 @@ func problems(proxies []model.Proxy) []model.ProxyProblem {
 	for _, p := range proxies {
 		out = append(out, p.Problems...)
 		if p.State == model.ProxyRejecting {
-			out = append(out, model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: "rejecting", Detail: p.Rejection})
+			out = append(
+				out,
+				model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: "rejecting", Detail: p.Rejection},
+			)
 		}
 	}
 	return out
@@ -174,7 +187,13 @@ func (v *Views) marks(ctx context.Context, begin, end int64) ([]model.Mark, erro
 	}
 	for _, r := range list {
 		if at := r.At.Unix(); at >= begin && at < end {
-			m := model.Mark{At: at, Kind: model.MarkRevision, Name: strconv.Itoa(int(r.Number)), Text: cmp.Or(r.Message, r.Kind), By: r.Author}
+			m := model.Mark{
+				At:   at,
+				Kind: model.MarkRevision,
+				Name: strconv.Itoa(int(r.Number)),
+				Text: cmp.Or(r.Message, r.Kind),
+				By:   r.Author,
+			}
 			if r.Kind == "release" {
 				m.Kind, m.Step = model.MarkRelease, stepOf(r.Message)
 			}
@@ -187,7 +206,10 @@ func (v *Views) marks(ctx context.Context, begin, end int64) ([]model.Mark, erro
 	}
 	for _, d := range drills {
 		if at := d.Began.Unix(); at >= begin && at < end {
-			out = append(out, model.Mark{At: at, Ends: d.Ends.Unix(), Kind: model.MarkDrill, Name: d.ID, Text: d.What, By: d.By})
+			out = append(
+				out,
+				model.Mark{At: at, Ends: d.Ends.Unix(), Kind: model.MarkDrill, Name: d.ID, Text: d.What, By: d.By},
+			)
 		}
 	}
 	slices.SortFunc(out, func(a, b model.Mark) int { return cmp.Compare(a.At, b.At) })
@@ -213,13 +235,25 @@ func (v *Views) Effective(name string) (model.EffectiveSettings, error) {
 	now := v.Revisions.Current()
 	s := now.Rules.Service(name)
 	if s == nil {
-		return model.EffectiveSettings{}, problem.Missing("the rules in force declare no service %s: \"nightjar services\" lists the services", name)
+		return model.EffectiveSettings{}, problem.Missing(
+			"the rules in force declare no service %s: \"nightjar services\" lists the services",
+			name,
+		)
 	}
 	resolver := rules.NewResolver(now.Rules)
-	out := model.EffectiveSettings{Service: name, Revision: now.Revision.Number, Settings: from.Settings(resolver.ServiceHoldings(s)),
-		Routes: []model.EffectiveRoute{}}
+	out := model.EffectiveSettings{
+		Service:  name,
+		Revision: now.Revision.Number,
+		Settings: from.Settings(resolver.ServiceHoldings(s)),
+		Routes:   []model.EffectiveRoute{},
+	}
 	for _, rt := range s.Routes {
-		r := model.EffectiveRoute{Name: rt.Name, At: model.Origin(rt.At), When: conditions(rt), Send: rules.SendText(rt.Send, name)}
+		r := model.EffectiveRoute{
+			Name: rt.Name,
+			At:   model.Origin(rt.At),
+			When: conditions(rt),
+			Send: rules.SendText(rt.Send, name),
+		}
 		r.Settings = append(actions(rt, name), from.Settings(resolver.RouteHoldings(s, rt))...)
 		out.Routes = append(out.Routes, r)
 	}

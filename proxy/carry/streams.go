@@ -5,11 +5,14 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/time/rate"
 )
 
-// What callers of HTTP/2 may do in a second. Streams that are reset as soon as they are opened cost the caller nothing and
-// everybody else a lot. Resets are counted for all connections of an address
-// together: one that is ended is quickly followed by another.
+// What callers of HTTP/2 may do in a second. Streams that are reset as soon as they
+// are opened cost the caller nothing and everybody else a lot. Resets are counted for
+// all connections of an address together: one that is ended is quickly followed by
+// another.
 const (
 	streamsPerSecond = 10_000 // that a connection opens
 	resetsPerSecond  = 100    // that an address gives up before their answer, with as many again at once
@@ -38,28 +41,10 @@ func (s *server) isSpent(conn net.Conn) bool {
 	return err == nil && s.resets.isSpent(host, time.Now())
 }
 
-// allowance is what an address may use up: resetsPerSecond, with as many again at
-// once. The zero value is whole.
-type allowance struct {
-	at   time.Time
-	used float64
-}
-
-// take takes one. False: nothing is left.
-func (a *allowance) take(now time.Time) bool {
-	a.used = max(a.used-now.Sub(a.at).Seconds()*resetsPerSecond, 0)
-	a.at = now
-	if a.used+1 > 2*resetsPerSecond {
-		return false
-	}
-	a.used++
-	return true
-}
-
 // resets are the streams that were given up, by the address of their callers.
 type resets struct {
 	mu        sync.Mutex
-	byAddress map[string]*allowance
+	byAddress map[string]*rate.Limiter
 }
 
 // maxAddresses bounds the addresses that are told apart; past it all begin anew.
@@ -71,12 +56,12 @@ func (r *resets) take(address string, now time.Time) bool {
 	a := r.byAddress[address]
 	if a == nil {
 		if r.byAddress == nil || len(r.byAddress) >= maxAddresses {
-			r.byAddress = map[string]*allowance{}
+			r.byAddress = map[string]*rate.Limiter{}
 		}
-		a = &allowance{}
+		a = rate.NewLimiter(resetsPerSecond, 2*resetsPerSecond)
 		r.byAddress[address] = a
 	}
-	return a.take(now)
+	return a.AllowN(now, 1)
 }
 
 // isSpent tells whether an address has used up more than it may in a second, so that
@@ -85,7 +70,7 @@ func (r *resets) isSpent(address string, now time.Time) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	a := r.byAddress[address]
-	return a != nil && a.used-now.Sub(a.at).Seconds()*resetsPerSecond > resetsPerSecond
+	return a != nil && a.TokensAt(now) < resetsPerSecond
 }
 
 // streams bounds what a connection of HTTP/2 does with its streams.

@@ -21,12 +21,15 @@ import (
 	"nightjar/proxy/observe"
 	"nightjar/proxy/process"
 	"nightjar/wire"
+
+	"github.com/cenkalti/backoff/v5"
 )
 
 const (
 	callTimeout = 5 * time.Second  // of one call to the service
 	silence     = 10 * time.Second // a stream that says nothing for so long is dead
 	maxSnapshot = 64 << 20         // bytes of one line
+	minBackoff  = 50 * time.Millisecond
 	maxBackoff  = 3 * time.Second
 	maxUnsent   = 120 // telemetry kept while the service is away, in seconds
 	// What was counted is told of by whole seconds of the clock, so that the two sides
@@ -108,6 +111,14 @@ func NewSession(cfg SessionConfig, f *Follower) *Session {
 	}
 }
 
+// newPauses are the pauses between attempts to connect: they grow, and differ from
+// proxy to proxy, so that a service that comes back is not called by all at once.
+func newPauses() *backoff.ExponentialBackOff {
+	b := backoff.ExponentialBackOff{InitialInterval: minBackoff, Multiplier: 2, RandomizationFactor: 0.5, MaxInterval: maxBackoff}
+	b.Reset()
+	return &b
+}
+
 // Run talks to the service until ctx is done. It comes back after every break,
 // with jittered and growing pauses; what is in force stays in force meanwhile.
 func (s *Session) Run(ctx context.Context) {
@@ -117,7 +128,7 @@ func (s *Session) Run(ctx context.Context) {
 	s.ctx = ctx
 	helpers.Go(func() { s.count(ctx) })
 	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
-	pause := 50 * time.Millisecond
+	pauses := newPauses()
 	told := ""
 	for start := time.Now(); ctx.Err() == nil; {
 		began := time.Now()
@@ -133,7 +144,8 @@ func (s *Session) Run(ctx context.Context) {
 			return
 		}
 		if time.Since(began) > maxBackoff {
-			pause, told = 50*time.Millisecond, ""
+			pauses.Reset()
+			told = ""
 		}
 		s.follower.getStale()
 		if err.Error() != told {
@@ -144,12 +156,10 @@ func (s *Session) Run(ctx context.Context) {
 			}
 			s.cfg.Log.Warn("no connection to the service; "+state, "revision", s.follower.Revision(), "error", err)
 		}
-		wait := time.Duration(rand.Int64N(int64(pause))) + pause/2
 		select {
 		case <-ctx.Done():
-		case <-time.After(wait):
+		case <-time.After(pauses.NextBackOff()):
 		}
-		pause = min(pause*2, maxBackoff)
 	}
 }
 
