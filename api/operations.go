@@ -138,8 +138,9 @@ func (op Operation) matching(doc string) Operation {
 
 func (s *Server) operations() []Operation {
 	var all []Operation
-	for _, part := range [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
-		s.releaseOperations(), s.fleetOperations(), s.ruleOperations()} {
+	parts := [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
+		s.releaseOperations(), s.fleetOperations(), s.ruleOperations()}
+	for _, part := range parts {
 		all = append(all, part...)
 	}
 	return all

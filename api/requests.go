@@ -70,7 +70,8 @@ func (s *Server) requestOperations() []Operation {
 			Param{
 				"outcome",
 				"string",
-				"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too",
+				"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, " +
+					"of an attempt too",
 			},
 			Param{"path", "string", "prefix of the first request's path"},
 			Param{"slowerThanMS", "integer", "took longer than so many milliseconds"},
@@ -220,7 +221,8 @@ func (s *Server) trace(c *echo.Context) (model.Trace, error) {
 		return model.Trace{}, failed(
 			http.StatusNotFound,
 			"not-found",
-			"no trace, or more than one, has an id that begins with %s: \"nightjar traces\" lists those of the last hour",
+			"no trace, or more than one, has an id that begins with %s: \"nightjar traces\" lists those of "+
+				"the last hour",
 			c.Param("trace"),
 		)
 	}

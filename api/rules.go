@@ -124,14 +124,16 @@ func (s *Server) saveDraft(c *echo.Context, in model.DraftRequest) (model.Draft,
 		return d, failed(
 			http.StatusPreconditionFailed,
 			"draft-changed",
-			"cannot save the draft: it was changed elsewhere meanwhile. Read it again, or save yours under another name.",
+			"cannot save the draft: it was changed elsewhere meanwhile. Read it again, or save yours under "+
+				"another name.",
 		)
 	}
 	return d, err
 }
 
 func (s *Server) deleteDraft(c *echo.Context) error {
-	if err := s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by")); err != nil {
+	err := s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by"))
+	if err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

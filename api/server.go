@@ -108,7 +108,8 @@ func (s *Server) ServeProxies(ctx context.Context, l net.Listener, token string,
 				return failed(
 					http.StatusUnauthorized,
 					"token",
-					"this is not the token of the proxies: start the proxy with --token-file and a copy of the service's file",
+					"this is not the token of the proxies: start the proxy with --token-file and a copy of "+
+						"the service's file",
 				)
 			}
 			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
@@ -161,7 +162,8 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set(
 			"Content-Security-Policy",
-			"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+			"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+				"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
 		)
 		host := r.Host
 		if name, _, err := net.SplitHostPort(host); err == nil {

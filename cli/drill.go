@@ -107,7 +107,7 @@ func (a *app) drillStop() *cobra.Command {
 		Short: "Stop a drill before its time",
 		Example: `  nightjar drill stop drill-1
   nightjar drill stop drill-1 -o json`,
-		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (ids []string, _ cobra.ShellCompDirective) {
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (ids []string, _ completion) {
 			if c, err := a.client(); err == nil && len(args) == 0 {
 				list, _ := c.Drills(cmd.Context())
 				for _, d := range list.Drills {

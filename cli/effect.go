@@ -71,16 +71,8 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 		return
 	}
 	header := []string{
-		"GROUP",
-		"REQUESTS>",
-		"SUCCESS>",
-		"POINTS (95%)>",
-		"VERDICT",
-		"FIRST ATTEMPT>",
-		"ATTEMPTS/REQ>",
-		"P95 (ms)>",
-		"",
-		"FAILURES BY REASON",
+		"GROUP", "REQUESTS>", "SUCCESS>", "POINTS (95%)>", "VERDICT", "FIRST ATTEMPT>", "ATTEMPTS/REQ>",
+		"P95 (ms)>", "", "FAILURES BY REASON",
 	}
 	if s.Wide {
 		header = append(header, "P50 (ms)>", "", "P99 (ms)>", "", "SHARES", "REQ/S>")
@@ -243,10 +235,15 @@ func sharesOf(r model.EffectRow) string {
 	return strings.Join(parts, ", ")
 }
 
+// effectFlags are the flags of the command effect.
+type effectFlags struct {
+	rowFlags
+	window, settle, ago time.Duration
+	at, failOn          string
+}
+
 func (a *app) effect() *cobra.Command {
-	var rows rowFlags
-	var window, settle, ago time.Duration
-	var at, failOn string
+	var flags effectFlags
 	cmd := &cobra.Command{
 		Use:   "effect [REVISION]",
 		Short: "What a change did to the success of requests: before and after",
@@ -261,86 +258,86 @@ Exit code 1 only with --fail-on.`,
 		Annotations: map[string]string{moreFormats: "html"},
 		Args:        cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q := model.EffectQuery{Window: int64(window / time.Second), Settle: -1}
-			if cmd.Flags().Changed("settle") {
-				q.Settle = int64(settle / time.Second)
-			}
-			if len(args) == 1 {
-				n, err := strconv.ParseUint(args[0], 10, 32)
-				if err != nil || n == 0 {
-					return usagef(
-						"%q is not the number of a revision: \"nightjar rules log\" lists the revisions",
-						args[0],
-					)
-				}
-				q.Revision = uint(n)
-			}
-			switch {
-			case at != "" && ago > 0 || (at != "" || ago > 0) && q.Revision > 0:
-				return usagef("a revision, --at and --ago cannot be combined: use one of them")
-			case at != "":
-				t, err := time.ParseInLocation("2006-01-02 15:04:05", at, time.Local)
-				if err != nil {
-					if t, err = time.Parse(time.RFC3339, at); err != nil {
-						return usagef(
-							`--at %q: expected a time such as "2026-05-01 22:40:00" or 2026-05-01T22:40:00Z`,
-							at,
-						)
-					}
-				}
-				q.At = t.Unix()
-			case ago > 0:
-				q.At = time.Now().Add(-ago).Unix()
-			}
-			if window < 0 || window%time.Second != 0 || settle < 0 || settle%time.Second != 0 {
-				return usagef("--window and --settle: expected whole seconds, such as 2m or 10s")
-			}
-			if failOn != "" && failOn != "worse" && failOn != "unclear" {
-				return usagef("--fail-on %s: expected worse, or unclear (worse, or too few requests to tell)", failOn)
-			}
-			if err := rows.check(); err != nil {
-				return err
-			}
-			c, err := a.client()
+			q, err := flags.query(cmd, args)
 			if err != nil {
 				return err
 			}
-			if a.format == "html" {
-				return c.EffectReport(cmd.Context(), q, cmd.OutOrStdout())
-			}
-			e, err := c.Effect(cmd.Context(), q)
-			if err != nil {
-				return err
-			}
-			shown := e
-			shown.Rows = rows.take(e.Rows)
-			if err := a.printer(cmd).Show(shown, func(s *out.Sheet) {
-				effectLead(s, &e)
-				rows.sheet(s, e.Rows, "before", "after")
-			}); err != nil {
-				return err
-			}
-			worse := slices.ContainsFunc(shown.Rows, func(r model.EffectRow) bool { return r.Verdict == model.Worse })
-			whole := e.Whole()
-			if failOn != "" && worse || failOn == "unclear" && (whole == nil || whole.Verdict == model.TooFew) {
-				return finding
-			}
-			return nil
+			return a.showEffect(cmd, q, &flags)
 		},
 	}
-	rows.add(cmd)
+	flags.add(cmd)
 	f := cmd.Flags()
-	f.DurationVar(&window, "window", 0, "longest time to compare on each side (default 5m)")
-	f.DurationVar(&settle, "settle", 0, "time to leave out after the change (default 5s)")
-	f.DurationVar(&ago, "ago", 0, "how long ago, instead of a revision")
-	f.StringVar(&at, "at", "", "a time, instead of a revision")
-	f.StringVar(
-		&failOn,
-		"fail-on",
-		"",
-		"worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell",
-	)
+	f.DurationVar(&flags.window, "window", 0, "longest time to compare on each side (default 5m)")
+	f.DurationVar(&flags.settle, "settle", 0, "time to leave out after the change (default 5s)")
+	f.DurationVar(&flags.ago, "ago", 0, "how long ago, instead of a revision")
+	f.StringVar(&flags.at, "at", "", "a time, instead of a revision")
+	f.StringVar(&flags.failOn, "fail-on", "",
+		"worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell")
 	return cmd
+}
+
+// query reads the flags.
+func (f *effectFlags) query(cmd *cobra.Command, args []string) (model.EffectQuery, error) {
+	q := model.EffectQuery{Window: int64(f.window / time.Second), Settle: -1}
+	if cmd.Flags().Changed("settle") {
+		q.Settle = int64(f.settle / time.Second)
+	}
+	if len(args) == 1 {
+		n, err := strconv.ParseUint(args[0], 10, 32)
+		if err != nil || n == 0 {
+			return q, usagef("%q is not the number of a revision: \"nightjar rules log\" lists the revisions", args[0])
+		}
+		q.Revision = uint(n)
+	}
+	switch {
+	case f.at != "" && f.ago > 0 || (f.at != "" || f.ago > 0) && q.Revision > 0:
+		return q, usagef("a revision, --at and --ago cannot be combined: use one of them")
+	case f.at != "":
+		t, err := time.ParseInLocation("2006-01-02 15:04:05", f.at, time.Local)
+		if err != nil {
+			if t, err = time.Parse(time.RFC3339, f.at); err != nil {
+				return q, usagef(`--at %q: expected a time such as "2026-05-01 22:40:00" or 2026-05-01T22:40:00Z`, f.at)
+			}
+		}
+		q.At = t.Unix()
+	case f.ago > 0:
+		q.At = time.Now().Add(-f.ago).Unix()
+	}
+	if f.window < 0 || f.window%time.Second != 0 || f.settle < 0 || f.settle%time.Second != 0 {
+		return q, usagef("--window and --settle: expected whole seconds, such as 2m or 10s")
+	}
+	if f.failOn != "" && f.failOn != "worse" && f.failOn != "unclear" {
+		return q, usagef("--fail-on %s: expected worse, or unclear (worse, or too few requests to tell)", f.failOn)
+	}
+	return q, f.check()
+}
+
+func (a *app) showEffect(cmd *cobra.Command, q model.EffectQuery, flags *effectFlags) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	if a.format == "html" {
+		return c.EffectReport(cmd.Context(), q, cmd.OutOrStdout())
+	}
+	e, err := c.Effect(cmd.Context(), q)
+	if err != nil {
+		return err
+	}
+	shown := e
+	shown.Rows = flags.take(e.Rows)
+	if err := a.printer(cmd).Show(shown, func(s *out.Sheet) {
+		effectLead(s, &e)
+		flags.sheet(s, e.Rows, "before", "after")
+	}); err != nil {
+		return err
+	}
+	worse := slices.ContainsFunc(shown.Rows, func(r model.EffectRow) bool { return r.Verdict == model.Worse })
+	whole := e.Whole()
+	if flags.failOn != "" && worse || flags.failOn == "unclear" && (whole == nil || whole.Verdict == model.TooFew) {
+		return finding
+	}
+	return nil
 }
 
 func effectLead(s *out.Sheet, e *model.Effect) {

@@ -51,38 +51,14 @@ more than one point.`,
 			if err := rows.check(); err != nil {
 				return err
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if a.format == "html" {
-				return a.rejectedOr(cmd, c.ForecastReport(cmd.Context(), q, cmd.OutOrStdout()))
-			}
-			f, err := c.Forecast(cmd.Context(), q)
-			if err != nil {
-				return a.rejected(cmd, err)
-			}
-			shown := f
-			shown.Rows = rows.take(f.Rows)
-			if err := a.printer(cmd).Show(shown, func(s *out.Sheet) { forecastSheet(s, &f, &rows) }); err != nil {
-				return err
-			}
-			missed := slices.ContainsFunc(f.Expected, func(j model.ExpectationResult) bool { return !j.IsMet })
-			if missed || len(f.Expected) == 0 && len(f.Draft) > 0 && f.Worse != "" {
-				return finding
-			}
-			return nil
+			return a.showForecast(cmd, q, &rows)
 		},
 	}
 	rows.add(cmd)
 	f := cmd.Flags()
 	f.StringVar(&q.Bundle, "bundle", model.MainBundle, "bundle that the draft replaces")
-	f.StringArrayVar(
-		&split,
-		"split",
-		nil,
-		"instead of a draft: other weights, as SERVICE:v1=50,v2=50 or SERVICE/ROUTE:v1=50,v2=50",
-	)
+	f.StringArrayVar(&split, "split", nil,
+		"instead of a draft: other weights, as SERVICE:v1=50,v2=50 or SERVICE/ROUTE:v1=50,v2=50")
 	f.StringVar(&q.Trial, "trial", "", "a trial whose load is added, and whose expectations are checked")
 	f.StringArrayVar(&file, "file", nil, "file or directory with the trial")
 	f.BoolVar(&q.Alone, "alone", false, "only the load of the trial, without the requests that enter the mesh now")
@@ -94,13 +70,33 @@ more than one point.`,
 	f.Float64Var(&q.Rate, "rate", 1, "traffic multiplier")
 	f.BoolVar(&q.Sweep, "sweep", false, "also at other rates, to find where requests are refused")
 	f.StringArrayVar(&q.Down, "down", nil, "simulate an outage of a site, SERVICE or SERVICE/VERSION")
-	cmd.RegisterFlagCompletionFunc(
-		"trial",
-		func(cmd *cobra.Command, _ []string, word string) ([]string, cobra.ShellCompDirective) {
-			return a.trialNames(cmd, nil, word)
-		},
-	)
+	cmd.RegisterFlagCompletionFunc("trial", a.trialNames)
 	return cmd
+}
+
+// showForecast computes a forecast and prints it.
+func (a *app) showForecast(cmd *cobra.Command, q model.ForecastRequest, rows *rowFlags) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	if a.format == "html" {
+		return a.rejectedOr(cmd, c.ForecastReport(cmd.Context(), q, cmd.OutOrStdout()))
+	}
+	f, err := c.Forecast(cmd.Context(), q)
+	if err != nil {
+		return a.rejected(cmd, err)
+	}
+	shown := f
+	shown.Rows = rows.take(f.Rows)
+	if err := a.printer(cmd).Show(shown, func(s *out.Sheet) { forecastSheet(s, &f, rows) }); err != nil {
+		return err
+	}
+	missed := slices.ContainsFunc(f.Expected, func(j model.ExpectationResult) bool { return !j.IsMet })
+	if missed || len(f.Expected) == 0 && len(f.Draft) > 0 && f.Worse != "" {
+		return finding
+	}
+	return nil
 }
 
 // rejectedOr prints the mistakes of rules that were rejected.
@@ -154,100 +150,109 @@ func forecastSheet(s *out.Sheet, f *model.Forecast, rows *rowFlags) {
 		s.Line("  · %s", c)
 	}
 	s.Line("")
-	if len(f.Expected) > 0 {
-		var table [][]string
-		for i, j := range f.Expected {
-			verdict := "met"
-			if !j.IsMet {
-				verdict = "! missed"
-			}
-			line := []string{j.Expectation, verdict, j.Measured}
-			if len(f.Now) > i {
-				line = append(line, f.Now[i].Measured)
-			}
-			table = append(table, line)
-		}
-		header := []string{"EXPECTATION", "RESULT", strings.ToUpper(f.After)}
-		if len(f.Now) > 0 {
-			header = append(header, "IN FORCE")
-		}
-		s.Table(header, table)
-		s.Line("")
-	}
+	forecastExpectations(s, f)
 	rows.sheet(s, f.Rows, f.Before, f.After)
-	if len(f.Sweep) > 0 {
-		s.Line("")
-		var table [][]string
-		one := len(f.RefusalStart) == 1
-		for _, p := range f.Sweep {
-			line := []string{
-				fmt.Sprintf("%.0f", p.RPS),
-				out.Percent(p.Before.Success),
-				out.Percent(p.Before.Refused),
-				out.MS(p.Before.P95MS),
-				fmt.Sprintf("%.2f", p.Before.AttemptsPerRequest),
-				refusedBar(p.Before.Refused),
-			}
-			if !one {
-				line = append(
-					line,
-					out.Percent(p.After.Success),
-					out.Percent(p.After.Refused),
-					out.MS(p.After.P95MS),
-					fmt.Sprintf("%.2f", p.After.AttemptsPerRequest),
-					refusedBar(p.After.Refused),
-				)
-			}
-			table = append(table, line)
-		}
-		side := []string{"SUCCESS>", "REFUSED>", "P95 (ms)>", "ATTEMPTS/REQ>", "REFUSED"}
-		header := append([]string{"REQ/S>"}, side...)
-		if !one {
-			s.Line("With the rules in force, then with the draft:")
-			header = append(header, side...)
-		}
-		s.Table(header, table)
-		for _, b := range f.RefusalStart {
-			s.Line("%s", b.Words())
-		}
-	}
+	sweepSheet(s, f)
 	if f.Worse != "" && f.After == model.SideDraft {
 		s.Line("! Worse by more than one point: %s.", f.Worse)
 	}
 	if s.Wide {
-		s.Line("")
-		var table [][]string
-		for _, t := range f.Behaviour {
-			table = append(
-				table,
-				[]string{
-					t.Target,
-					fmt.Sprint(t.Requests),
-					out.MS(t.P50MS),
-					out.MS(t.P95MS),
-					out.MS(t.HopMS),
-					out.Percent(t.Errors),
-					t.Calls,
-				},
-			)
-		}
-		s.Table(
-			[]string{
-				"VERSION",
-				"MEASURED REQUESTS>",
-				"OWN P50 (ms)>",
-				"OWN P95 (ms)>",
-				"HOP (ms)>",
-				"ERRORS>",
-				"CALLS PER REQUEST",
-			},
-			table,
-		)
+		behaviourSheet(s, f)
 	}
 	s.Line("\nAssumptions:")
 	for _, t := range f.Assumptions {
 		s.Line("  · %s", t)
 	}
+}
+
+// forecastExpectations prints the expectations with their results.
+func forecastExpectations(s *out.Sheet, f *model.Forecast) {
+	if len(f.Expected) == 0 {
+		return
+	}
+	var table [][]string
+	for i, j := range f.Expected {
+		verdict := "met"
+		if !j.IsMet {
+			verdict = "! missed"
+		}
+		line := []string{j.Expectation, verdict, j.Measured}
+		if len(f.Now) > i {
+			line = append(line, f.Now[i].Measured)
+		}
+		table = append(table, line)
+	}
+	header := []string{"EXPECTATION", "RESULT", strings.ToUpper(f.After)}
+	if len(f.Now) > 0 {
+		header = append(header, "IN FORCE")
+	}
+	s.Table(header, table)
+	s.Line("")
+}
+
+// sweepSheet prints the results at other rates.
+func sweepSheet(s *out.Sheet, f *model.Forecast) {
+	if len(f.Sweep) == 0 {
+		return
+	}
+	s.Line("")
+	var table [][]string
+	one := len(f.RefusalStart) == 1
+	for _, p := range f.Sweep {
+		line := []string{
+			fmt.Sprintf("%.0f", p.RPS),
+			out.Percent(p.Before.Success),
+			out.Percent(p.Before.Refused),
+			out.MS(p.Before.P95MS),
+			fmt.Sprintf("%.2f", p.Before.AttemptsPerRequest),
+			refusedBar(p.Before.Refused),
+		}
+		if !one {
+			line = append(
+				line,
+				out.Percent(p.After.Success),
+				out.Percent(p.After.Refused),
+				out.MS(p.After.P95MS),
+				fmt.Sprintf("%.2f", p.After.AttemptsPerRequest),
+				refusedBar(p.After.Refused),
+			)
+		}
+		table = append(table, line)
+	}
+	side := []string{"SUCCESS>", "REFUSED>", "P95 (ms)>", "ATTEMPTS/REQ>", "REFUSED"}
+	header := append([]string{"REQ/S>"}, side...)
+	if !one {
+		s.Line("With the rules in force, then with the draft:")
+		header = append(header, side...)
+	}
+	s.Table(header, table)
+	for _, b := range f.RefusalStart {
+		s.Line("%s", b.Words())
+	}
+}
+
+// behaviourSheet prints what the forecast assumes of each version.
+func behaviourSheet(s *out.Sheet, f *model.Forecast) {
+	s.Line("")
+	var table [][]string
+	for _, t := range f.Behaviour {
+		table = append(
+			table,
+			[]string{
+				t.Target,
+				fmt.Sprint(t.Requests),
+				out.MS(t.P50MS),
+				out.MS(t.P95MS),
+				out.MS(t.HopMS),
+				out.Percent(t.Errors),
+				t.Calls,
+			},
+		)
+	}
+	s.Table([]string{
+		"VERSION", "MEASURED REQUESTS>", "OWN P50 (ms)>", "OWN P95 (ms)>", "HOP (ms)>", "ERRORS>",
+		"CALLS PER REQUEST",
+	}, table)
 }
 
 // refusedBar draws a share as a bar.

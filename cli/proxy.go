@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"nightjar/client"
 	"nightjar/proxy"
@@ -44,29 +45,8 @@ failed requests.`,
   nightjar proxy --gateway front-door`,
 		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, or --gateway NAME"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if cfg.Gateway == "" && (cfg.Service == "" || cfg.Version == "") {
-				return usagef("name the workload with --service and --version, or a gateway with --gateway")
-			}
-			if cfg.Gateway != "" && (cfg.Service != "" || cfg.App != "") {
-				return usagef("--gateway cannot be combined with --service or --app: a gateway has no workload")
-			}
-			for name, v := range map[string]string{"--app": cfg.App, "--inbound": cfg.Inbound, "--outbound": cfg.Outbound, "--metrics": cfg.Metrics} {
-				if _, _, err := net.SplitHostPort(v); v != "" && err != nil {
-					return usagef("%s %q: expected HOST:PORT, such as 127.0.0.1:9001", name, v)
-				}
-			}
-			for service, address := range cfg.Ports {
-				if _, _, err := net.SplitHostPort(address); err != nil {
-					return usagef(
-						"--port %s=%s: expected SERVICE=HOST:PORT, such as %s=127.0.0.1:9201",
-						service,
-						address,
-						service,
-					)
-				}
-			}
-			if cfg.Gateway != "" && len(cfg.Ports) > 0 {
-				return usagef("--port cannot be combined with --gateway: a gateway has no workload")
+			if err := checkProxy(&cfg); err != nil {
+				return err
 			}
 			server, err := client.ServerURL(a.server)
 			if err != nil {
@@ -94,64 +74,74 @@ failed requests.`,
 			return a.runProxy(cmd, p, cfg)
 		},
 	}
+	proxyFlags(cmd.Flags(), &cfg)
 	f := cmd.Flags()
+	f.StringVar(&tokenFile, "token-file", "",
+		"file with the token for a service on another machine (see serve --proxies)")
+	f.StringVar(&state, "state", defaultState(),
+		"directory where rules and instances are kept, for a start while the service is down; empty: none")
+	f.StringVar(&logged, "log-requests", "0%",
+		"share of the requests to log to standard output, as one line of JSON each")
+	return cmd
+}
+
+// checkProxy tells whether the flags can be used together, and whether addresses are
+// addresses.
+func checkProxy(cfg *proxy.Config) error {
+	if cfg.Gateway == "" && (cfg.Service == "" || cfg.Version == "") {
+		return usagef("name the workload with --service and --version, or a gateway with --gateway")
+	}
+	if cfg.Gateway != "" && (cfg.Service != "" || cfg.App != "") {
+		return usagef("--gateway cannot be combined with --service or --app: a gateway has no workload")
+	}
+	addresses := map[string]string{
+		"--app":      cfg.App,
+		"--inbound":  cfg.Inbound,
+		"--outbound": cfg.Outbound,
+		"--metrics":  cfg.Metrics,
+	}
+	for name, v := range addresses {
+		if _, _, err := net.SplitHostPort(v); v != "" && err != nil {
+			return usagef("%s %q: expected HOST:PORT, such as 127.0.0.1:9001", name, v)
+		}
+	}
+	for service, address := range cfg.Ports {
+		if _, _, err := net.SplitHostPort(address); err != nil {
+			return usagef(
+				"--port %s=%s: expected SERVICE=HOST:PORT, such as %s=127.0.0.1:9201",
+				service,
+				address,
+				service,
+			)
+		}
+	}
+	if cfg.Gateway != "" && len(cfg.Ports) > 0 {
+		return usagef("--port cannot be combined with --gateway: a gateway has no workload")
+	}
+	return nil
+}
+
+// proxyFlags adds the flags that are settings of the proxy.
+func proxyFlags(f *pflag.FlagSet, cfg *proxy.Config) {
 	f.StringVar(&cfg.Service, "service", "", "service of the workload")
 	f.StringVar(&cfg.Version, "version", "", "version of the workload")
 	f.StringVar(&cfg.Site, "site", "", "site where it runs")
-	f.StringVar(
-		&cfg.ID,
-		"name",
-		"",
-		"unique name of this instance (default: made of service, version or gateway, and a random number)",
-	)
+	f.StringVar(&cfg.ID, "name", "",
+		"unique name of this instance (default: made of service, version or gateway, and a random number)")
 	f.StringVar(&cfg.App, "app", "", "HOST:PORT of the workload; without it, the proxy only sends requests")
-	f.StringVar(
-		&cfg.Inbound,
-		"inbound",
-		"",
-		"HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)",
-	)
-	f.StringVar(
-		&cfg.Outbound,
-		"outbound",
-		"",
-		"HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)",
-	)
+	f.StringVar(&cfg.Inbound, "inbound", "",
+		"HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)")
+	f.StringVar(&cfg.Outbound, "outbound", "",
+		"HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
-	f.StringToStringVar(
-		&cfg.Ports,
-		"port",
-		nil,
-		"SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP services; can be repeated",
-	)
-	f.StringVar(
-		&tokenFile,
-		"token-file",
-		"",
-		"file with the token for a service on another machine (see serve --proxies)",
-	)
-	f.StringVar(
-		&state,
-		"state",
-		defaultState(),
-		"directory where rules and instances are kept, for a start while the service is down; empty: none",
-	)
-	f.StringVar(
-		&logged,
-		"log-requests",
-		"0%",
-		"share of the requests to log to standard output, as one line of JSON each",
-	)
+	f.StringToStringVar(&cfg.Ports, "port", nil,
+		"SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP "+
+			"services; can be repeated")
 	f.BoolVar(&cfg.LogFailures, "log-failures", false, "log every request that did not succeed, whatever the share")
 	f.StringVar(&cfg.Metrics, "metrics", "", "HOST:PORT for /metrics (OpenMetrics), /healthz and /readyz; empty: none")
 	f.DurationVar(&cfg.Drain, "drain", 5*time.Second, "how long requests may take to finish at shutdown")
-	f.StringVar(
-		&cfg.TLSDir,
-		"tls-dir",
-		"",
-		"directory that relative names of TLS files in rules refer to (default: the working directory)",
-	)
-	return cmd
+	f.StringVar(&cfg.TLSDir, "tls-dir", "",
+		"directory that relative names of TLS files in rules refer to (default: the working directory)")
 }
 
 // runProxy runs a proxy and prints when it is ready, until it is told to stop or another

@@ -42,7 +42,8 @@ the old version. Releases are declared in the section releases of the rules.`,
 		a.releaseAct(
 			model.ActResume,
 			"Resume a held release",
-			"It continues with the next stage if this one is finished, or if the figures were\ninconclusive; else the stage is judged further.",
+			"It continues with the next stage if this one is finished, or if the figures were\n"+
+				"inconclusive; else the stage is judged further.",
 		),
 		a.releaseAct(
 			model.ActSkip,
@@ -115,22 +116,10 @@ func (a *app) releaseList() *cobra.Command {
 					)
 				}
 				if len(rows) > 0 || s.CSV {
-					s.Table(
-						[]string{
-							"NUMBER>",
-							"RELEASE",
-							"SERVICE",
-							"VERSIONS",
-							"STATE",
-							"STAGE",
-							"LAST JUDGEMENT",
-							"FAILED>",
-							"BY",
-							"STARTED",
-							"WHY",
-						},
-						rows,
-					)
+					s.Table([]string{
+						"NUMBER>", "RELEASE", "SERVICE", "VERSIONS", "STATE", "STAGE", "LAST JUDGEMENT",
+						"FAILED>", "BY", "STARTED", "WHY",
+					}, rows)
 				}
 				for _, d := range list.Declared {
 					if d.Blocked != "" {
@@ -143,7 +132,8 @@ func (a *app) releaseList() *cobra.Command {
 							d.Blocked,
 						)
 					} else {
-						s.Line("Declared: %s (%s %s to %s). Start it: nightjar release start %s", d.Name, d.Service, d.From, d.To, d.Name)
+						s.Line("Declared: %s (%s %s to %s). Start it: nightjar release start %[1]s",
+							d.Name, d.Service, d.From, d.To)
 					}
 				}
 			})
@@ -338,7 +328,8 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 		case inPlace:
 			name = fmt.Sprint(r.Number) // a newer run of the name is another release
 			var page bytes.Buffer
-			if err := (&out.Printer{W: &page, Format: a.format, Colour: true}).Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 8) }); err != nil {
+			p := &out.Printer{W: &page, Format: a.format, Colour: true}
+			if err := p.Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 8) }); err != nil {
 				return err
 			}
 			if redraw(w, page.Bytes(), first) != nil {
@@ -479,20 +470,10 @@ func releaseSheet(s *out.Sheet, r *model.Release, rows int) {
 				},
 			)
 		}
-		s.Table(
-			[]string{
-				"TIME",
-				"STAGE",
-				"VERDICT",
-				"SHARE>",
-				r.To + " SUCCESS>",
-				r.From + " SUCCESS>",
-				r.To + " P99 (ms)>",
-				r.From + " P99 (ms)>",
-				"FIGURES",
-			},
-			list,
-		)
+		s.Table([]string{
+			"TIME", "STAGE", "VERDICT", "SHARE>", r.To + " SUCCESS>", r.From + " SUCCESS>",
+			r.To + " P99 (ms)>", r.From + " P99 (ms)>", "FIGURES",
+		}, list)
 	}
 	if s.CSV {
 		table()

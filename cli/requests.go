@@ -163,56 +163,7 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 			return p.Show(r, nil)
 		}
 	case "csv":
-		c := csv.NewWriter(w)
-		c.Write(
-			[]string{
-				"at",
-				"caller",
-				"service",
-				"version",
-				"instance",
-				"route",
-				"method",
-				"path",
-				"status",
-				"outcome",
-				"reason",
-				"duration_ms",
-				"attempts",
-				"request_bytes",
-				"response_bytes",
-				"trace",
-			},
-		)
-		return func(r *model.RequestRecord) error {
-			c.Write(
-				[]string{
-					r.At.Format(time.RFC3339Nano),
-					r.Caller,
-					r.Service,
-					r.Version,
-					r.Instance,
-					r.Route,
-					r.Method,
-					r.Path,
-					strconv.Itoa(r.Status),
-					r.Outcome,
-					r.Reason,
-					strconv.FormatFloat(
-						r.DurationMS,
-						'f',
-						3,
-						64,
-					),
-					strconv.Itoa(attempts(r)),
-					fmt.Sprint(r.RequestBytes),
-					fmt.Sprint(r.ResponseBytes),
-					r.Trace,
-				},
-			)
-			c.Flush()
-			return c.Error()
-		}
+		return csvPrinter(w)
 	}
 	f, _ := w.(*os.File)
 	colour := f != nil && out.Terminal(f)
@@ -250,6 +201,44 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 		}
 		_, err := io.WriteString(w, line)
 		return err
+	}
+}
+
+// csvPrinter prints requests as rows of CSV.
+func csvPrinter(w io.Writer) func(*model.RequestRecord) error {
+	c := csv.NewWriter(w)
+	c.Write([]string{
+		"at", "caller", "service", "version", "instance", "route", "method", "path", "status", "outcome",
+		"reason", "duration_ms", "attempts", "request_bytes", "response_bytes", "trace",
+	})
+	return func(r *model.RequestRecord) error {
+		c.Write(
+			[]string{
+				r.At.Format(time.RFC3339Nano),
+				r.Caller,
+				r.Service,
+				r.Version,
+				r.Instance,
+				r.Route,
+				r.Method,
+				r.Path,
+				strconv.Itoa(r.Status),
+				r.Outcome,
+				r.Reason,
+				strconv.FormatFloat(
+					r.DurationMS,
+					'f',
+					3,
+					64,
+				),
+				strconv.Itoa(attempts(r)),
+				fmt.Sprint(r.RequestBytes),
+				fmt.Sprint(r.ResponseBytes),
+				r.Trace,
+			},
+		)
+		c.Flush()
+		return c.Error()
 	}
 }
 

@@ -29,6 +29,9 @@ const (
 	ExitNotAllowed  = 4
 )
 
+// completion is what a shell does with proposals.
+type completion = cobra.ShellCompDirective
+
 // exit is an error that was reported already, or need not be.
 type exit struct{ code int }
 

@@ -207,7 +207,8 @@ func releaseChanges(s *out.Sheet, rep *model.CheckReport) {
 	for _, o := range rep.Releases {
 		if !o.Written {
 			s.Line(
-				"Release %s is running and changes these routes without changing the files (publishing other targets for them withdraws it):",
+				"Release %s is running and changes these routes without changing the files (publishing other "+
+					"targets for them withdraws it):",
 				o.Release,
 			)
 			printChanges(s, o.Changes, "FILES", "NOW")
@@ -224,7 +225,8 @@ func releaseChanges(s *out.Sheet, rep *model.CheckReport) {
 		}
 		if len(back) > 0 {
 			s.Line(
-				"Release %s wrote this in revision %d, and your files do not have it: publishing them undoes it (\"nightjar rules show\" prints the files in force):",
+				"Release %s wrote this in revision %d, and your files do not have it: publishing them undoes "+
+					"it (\"nightjar rules show\" prints the files in force):",
 				o.Release,
 				o.Revision,
 			)
@@ -252,7 +254,8 @@ func (a *app) rejected(cmd *cobra.Command, err error) error {
 	if !errors.As(err, &no) || len(no.Findings) == 0 {
 		return err
 	}
-	if perr := a.printer(cmd).Show(no.Problem, func(*out.Sheet) { printFindings(cmd.OutOrStdout(), no.Findings, a.colour()) }); perr != nil {
+	print := func(*out.Sheet) { printFindings(cmd.OutOrStdout(), no.Findings, a.colour()) }
+	if perr := a.printer(cmd).Show(no.Problem, print); perr != nil {
 		return perr
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "nightjar: %s\n", no.Detail)

@@ -63,7 +63,8 @@ func (a *app) rulesShow() *cobra.Command {
 		},
 	}
 	cmd.Flags().
-		StringVar(&service, "effective", "", "print the settings that hold for this service after policies and defaults, each with its origin")
+		StringVar(&service, "effective", "",
+			"print the settings that hold for this service after policies and defaults, each with its origin")
 	cmd.RegisterFlagCompletionFunc(
 		"effective",
 		func(cmd *cobra.Command, _ []string, toComplete string) ([]string, cobra.ShellCompDirective) {

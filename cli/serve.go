@@ -54,7 +54,8 @@ func (a *app) serve() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
 	cmd.Flags().
-		StringVar(&proxies, "proxies", "", "HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: only proxies of this machine")
+		StringVar(&proxies, "proxies", "",
+			"HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: none")
 	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token of those proxies")
 	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	cmd.Flags().

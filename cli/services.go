@@ -58,7 +58,8 @@ func revisionLine(s *out.Sheet, m model.Mesh) {
 	if r.Number == 0 {
 		s.Line("No rules are in force: requests are balanced over all instances of a service.")
 	} else {
-		s.Line("Revision %d in force in %d of %d proxies (%s by %s%s).", r.Number, r.Acknowledged, r.Connected, r.Kind, r.Author, quotedMessage(r.Message))
+		s.Line("Revision %d in force in %d of %d proxies (%s by %s%s).",
+			r.Number, r.Acknowledged, r.Connected, r.Kind, r.Author, quotedMessage(r.Message))
 	}
 	if len(r.Behind) > 0 {
 		s.Line("Behind: %s.", strings.Join(r.Behind, ", "))
@@ -186,9 +187,14 @@ func serviceSheet(s *out.Sheet, m model.Mesh, svc model.Service) {
 		s.Line("\nNo routes: requests are balanced over all instances.")
 		return
 	}
+	serviceRoutes(s, svc.Routes)
+}
+
+// serviceRoutes prints the routes of a service.
+func serviceRoutes(s *out.Sheet, routes []model.Route) {
 	s.Line("")
-	rows = nil
-	for _, r := range svc.Routes {
+	var rows [][]string
+	for _, r := range routes {
 		when := strings.Join(r.When, "; or ")
 		if when == "" {
 			when = "always"
@@ -215,7 +221,7 @@ func serviceSheet(s *out.Sheet, m model.Mesh, svc model.Service) {
 		}
 		rows = append(rows, row)
 	}
-	header = []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "REQ/S>", "SUCCESS>", "P95 (ms)>"}
+	header := []string{"ROUTE", "WHEN", "SEND (OBSERVED)", "SHARE>", "REQ/S>", "SUCCESS>", "P95 (ms)>"}
 	if s.Wide {
 		header = append(append(header[:4:4], figureHeader...), "TIMEOUT>", "DEFINED AT")
 	}

@@ -55,7 +55,7 @@ func (a *app) standinSet() *cobra.Command {
 		Example: `  nightjar standin set sailings/v2 --reset --slower 60ms
   nightjar standin set sailings/v1 --requires berths`,
 		Args: exactly(1, "SERVICE/VERSION"),
-		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (names []string, _ completion) {
 			if c, err := a.client(); err == nil && len(args) == 0 {
 				list, _ := c.StandIns(cmd.Context())
 				for _, s := range list.StandIns {
@@ -92,7 +92,8 @@ func (a *app) standinSet() *cobra.Command {
 			}
 			if change == (model.StandInChange{}) {
 				return usagef(
-					"nothing to change: use --errors, --median, --slower, --concurrency, --calls, --requires or --reset",
+					"nothing to change: use --errors, --median, --slower, --concurrency, --calls, --requires " +
+						"or --reset",
 				)
 			}
 			c, err := a.client()

@@ -57,71 +57,57 @@ the services that they call.`,
 				if err != nil {
 					return err
 				}
-				return p.Show(list, func(s *out.Sheet) {
-					if len(list.Traces) == 0 {
-						s.Line(
-							"No traces. %s of the requests without a trace context are traced: see serve --trace-share.",
-							out.Percent(list.Share),
-						)
-						return
-					}
-					var rows [][]string
-					for _, t := range list.Traces {
-						id := t.ID[:min(8, len(t.ID))]
-						if s.Wide || s.CSV {
-							id = t.ID
-						}
-						rows = append(
-							rows,
-							[]string{
-								id,
-								t.At.Local().Format("15:04:05.000"),
-								t.Caller,
-								t.Service,
-								t.Method + " " + t.Path,
-								statusText(t.Status),
-								cmp.Or(t.Reason, t.Outcome),
-								out.MS(t.DurationMS),
-								fmt.Sprint(len(t.Services)),
-								fmt.Sprint(t.Attempts),
-								fmt.Sprint(t.FailedAttempts),
-							},
-						)
-					}
-					s.Table(
-						[]string{
-							"TRACE",
-							"TIME",
-							"FROM",
-							"TO",
-							"REQUEST",
-							"STATUS",
-							"OUTCOME",
-							"LATENCY (ms)>",
-							"SERVICES>",
-							"ATTEMPTS>",
-							"FAILED ATTEMPTS>",
-						},
-						rows,
-					)
-				})
+				return p.Show(list, func(s *out.Sheet) { traceSheet(s, list) })
 			})
 		},
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&f.Service, "service", "", "service that took part")
-	flags.StringVar(
-		&f.Outcome,
-		"outcome",
-		"",
-		"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too",
-	)
+	flags.StringVar(&f.Outcome, "outcome", "",
+		"of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too")
 	flags.StringVar(&f.Path, "path", "", "prefix of the first request's path")
 	flags.DurationVar(&f.SlowerThan, "slower-than", 0, "took longer than this, such as 200ms")
 	flags.IntVarP(&limit, "count", "n", 20, "how many, at most 1000")
 	flags.BoolVar(&again, "follow", false, "show it every second")
 	a.completeService(cmd, "service")
 	return cmd
+}
+
+func traceSheet(s *out.Sheet, list model.TraceList) {
+	if len(list.Traces) == 0 {
+		s.Line(
+			"No traces. %s of the requests without a trace context are traced: see serve --trace-share.",
+			out.Percent(list.Share),
+		)
+		return
+	}
+	var rows [][]string
+	for _, t := range list.Traces {
+		id := t.ID[:min(8, len(t.ID))]
+		if s.Wide || s.CSV {
+			id = t.ID
+		}
+		rows = append(
+			rows,
+			[]string{
+				id,
+				t.At.Local().Format("15:04:05.000"),
+				t.Caller,
+				t.Service,
+				t.Method + " " + t.Path,
+				statusText(t.Status),
+				cmp.Or(t.Reason, t.Outcome),
+				out.MS(t.DurationMS),
+				fmt.Sprint(len(t.Services)),
+				fmt.Sprint(t.Attempts),
+				fmt.Sprint(t.FailedAttempts),
+			},
+		)
+	}
+	s.Table([]string{
+		"TRACE", "TIME", "FROM", "TO", "REQUEST", "STATUS", "OUTCOME", "LATENCY (ms)>",
+		"SERVICES>", "ATTEMPTS>", "FAILED ATTEMPTS>",
+	}, rows)
 }
 
 func statusText(status int) string {
@@ -149,19 +135,8 @@ func waterfall(s *out.Sheet, t model.Trace) {
 	header := []string{"SPAN", "START (ms)>", "DURATION (ms)>", "STATUS", ""}
 	if s.CSV {
 		header = []string{
-			"id",
-			"parent",
-			"kind",
-			"proxy",
-			"caller",
-			"service",
-			"version",
-			"instance",
-			"start_ms",
-			"duration_ms",
-			"status",
-			"outcome",
-			"reason",
+			"id", "parent", "kind", "proxy", "caller", "service", "version", "instance", "start_ms", "duration_ms",
+			"status", "outcome", "reason",
 		}
 	}
 	var rows [][]string
@@ -187,7 +162,11 @@ func waterfall(s *out.Sheet, t model.Trace) {
 			)
 			continue
 		}
-		name := map[string]string{"request": r.Caller + " → " + r.Service, "attempt": "attempt " + r.Instance, "workload": "workload " + r.Instance}[r.Kind]
+		name := map[string]string{
+			model.SpanRequest:    r.Caller + " → " + r.Service,
+			model.SegmentAttempt: "attempt " + r.Instance,
+			model.SpanWorkload:   "workload " + r.Instance,
+		}[r.Kind]
 		got := cmp.Or(r.Reason, statusText(r.Status))
 		if name == "" {
 			name, got = r.Kind, ""

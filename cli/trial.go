@@ -78,28 +78,9 @@ stopped.`,
 					s.Line("Trial %d (%s) started. Show it: nightjar trial show %d", t.Number, t.Name, t.Number)
 				})
 			}
-			show, done := a.trialBar(&t)
-			for t.State == model.TrialRunning {
-				select {
-				case <-cmd.Context().Done():
-					stop, end := context.WithTimeout(context.Background(), 10*time.Second)
-					t, err = c.StopTrial(stop, t.Number, q.By)
-					end()
-				case <-time.After(250 * time.Millisecond):
-					var next model.Trial
-					if next, err = c.Trial(cmd.Context(), t.Number); err == nil {
-						t = next
-					} else if errors.Is(err, context.Canceled) {
-						continue // and stop it
-					}
-				}
-				if err != nil {
-					done()
-					return err
-				}
-				show(&t)
+			if t, err = a.followTrial(cmd, t); err != nil {
+				return err
 			}
-			done()
 			if err := a.showTrial(cmd, &t); err != nil {
 				return err
 			}
@@ -116,18 +97,46 @@ stopped.`,
 	}
 	f := cmd.Flags()
 	f.StringArrayVar(&file, "file", nil, "file or directory with the trial, when the rules in force do not have it")
-	f.StringArrayVar(
-		&draft,
-		"rules",
-		nil,
-		"draft to rehearse: a file or directory with all rules of the bundle; other traffic does not follow it",
-	)
+	f.StringArrayVar(&draft, "rules", nil,
+		"draft to rehearse: a file or directory with all rules of the bundle; other traffic does not follow it")
 	f.StringVar(&q.Bundle, "bundle", model.MainBundle, "bundle that the draft replaces")
 	f.StringVar(&length, "for", "", "how long, instead of what the trial says")
 	f.BoolVar(&q.ToEnd, "to-end", false, "continue when an expectation cannot be met any more")
 	f.StringVar(&junit, "junit", "", "also write the result to this file as JUnit XML")
 	f.BoolVar(&wait, "wait", true, "wait for the end; --wait=false only starts it")
 	return cmd
+}
+
+// followTrial waits for the end of a trial, and stops it when the command is
+// interrupted.
+func (a *app) followTrial(cmd *cobra.Command, t model.Trial) (model.Trial, error) {
+	c, err := a.client()
+	if err != nil {
+		return t, err
+	}
+	show, done := a.trialBar(&t)
+	for t.State == model.TrialRunning {
+		select {
+		case <-cmd.Context().Done():
+			stop, end := context.WithTimeout(context.Background(), 10*time.Second)
+			t, err = c.StopTrial(stop, t.Number, author())
+			end()
+		case <-time.After(250 * time.Millisecond):
+			var next model.Trial
+			if next, err = c.Trial(cmd.Context(), t.Number); err == nil {
+				t = next
+			} else if errors.Is(err, context.Canceled) {
+				continue // and stop it
+			}
+		}
+		if err != nil {
+			done()
+			return t, err
+		}
+		show(&t)
+	}
+	done()
+	return t, nil
 }
 
 func writeJUnit(path string, t *model.Trial) error {
@@ -204,24 +213,7 @@ func trialSheet(s *out.Sheet, t *model.Trial) {
 		s.Line("! Load generator: %s.", p)
 	}
 	s.Line("")
-	if len(t.Expected) > 0 {
-		var rows [][]string
-		for _, j := range t.Expected {
-			verdict, hint := "met", ""
-			if !j.IsMet {
-				verdict = "! missed"
-			}
-			if t.State == model.TrialRunning {
-				verdict = "so far " + strings.TrimPrefix(verdict, "! ")
-			}
-			if j.Value != nil && !j.IsConclusive {
-				hint = "inconclusive"
-			}
-			rows = append(rows, []string{j.Expectation, verdict, j.Measured, hint})
-		}
-		s.Table([]string{"EXPECTATION", "RESULT", "MEASURED (95%)", ""}, rows)
-		s.Line("")
-	}
+	trialExpectations(s, t)
 	f := t.Figures
 	s.Line(
 		"Requests  %d, %.1f/s: success %s (%s to %s), first attempt %s, %s attempts per request",
@@ -267,26 +259,54 @@ func trialSheet(s *out.Sheet, t *model.Trial) {
 		out.Millis(f.P99MS),
 	)
 	if s.Wide {
-		var rows [][]string
-		for _, p := range t.Curve {
-			rows = append(
-				rows,
-				[]string{
-					fmt.Sprintf("%g%%", 100*p.Share),
-					out.MS(p.MS),
-					strings.Repeat("▪", int(40*p.MS/max(t.Curve[len(t.Curve)-1].MS, 0.001))),
-				},
-			)
+		trialCurve(s, t)
+	}
+}
+
+// trialExpectations prints the expectations with their results.
+func trialExpectations(s *out.Sheet, t *model.Trial) {
+	if len(t.Expected) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, j := range t.Expected {
+		verdict, hint := "met", ""
+		if !j.IsMet {
+			verdict = "! missed"
 		}
-		s.Line("")
-		s.Table([]string{"REQUESTS>", "LATENCY (ms)>", ""}, rows)
-		s.Line(
-			"\nThe load generator sent %d requests; half of them at most %s late, 99 of 100 at most %s.",
-			t.Pace.Sent,
-			out.Millis(t.Pace.Late50MS),
-			out.Millis(t.Pace.Late99MS),
+		if t.State == model.TrialRunning {
+			verdict = "so far " + strings.TrimPrefix(verdict, "! ")
+		}
+		if j.Value != nil && !j.IsConclusive {
+			hint = "inconclusive"
+		}
+		rows = append(rows, []string{j.Expectation, verdict, j.Measured, hint})
+	}
+	s.Table([]string{"EXPECTATION", "RESULT", "MEASURED (95%)", ""}, rows)
+	s.Line("")
+}
+
+// trialCurve prints the latency by share of the requests.
+func trialCurve(s *out.Sheet, t *model.Trial) {
+	var rows [][]string
+	for _, p := range t.Curve {
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprintf("%g%%", 100*p.Share),
+				out.MS(p.MS),
+				strings.Repeat("▪", int(40*p.MS/max(t.Curve[len(t.Curve)-1].MS, 0.001))),
+			},
 		)
 	}
+	s.Line("")
+	s.Table([]string{"REQUESTS>", "LATENCY (ms)>", ""}, rows)
+	s.Line(
+		"\nThe load generator sent %d requests; half of them at most %s late, 99 of 100 at most %s.",
+		t.Pace.Sent,
+		out.Millis(t.Pace.Late50MS),
+		out.Millis(t.Pace.Late99MS),
+	)
 }
 
 func (a *app) trialList() *cobra.Command {
@@ -339,21 +359,10 @@ func (a *app) trialList() *cobra.Command {
 						},
 					)
 				}
-				s.Table(
-					[]string{
-						"TRIAL>",
-						"NAME",
-						"STATE",
-						"MET>",
-						"RULES",
-						"REQUESTS>",
-						"SUCCESS>",
-						"P95 (ms)>",
-						"BY",
-						"STARTED",
-					},
-					rows,
-				)
+				s.Table([]string{
+					"TRIAL>", "NAME", "STATE", "MET>", "RULES", "REQUESTS>", "SUCCESS>", "P95 (ms)>", "BY",
+					"STARTED",
+				}, rows)
 			})
 		},
 	}

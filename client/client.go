@@ -31,7 +31,8 @@ type Unreachable struct {
 
 func (e *Unreachable) Error() string {
 	return fmt.Sprintf(
-		"no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name another one with --server",
+		"no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name "+
+			"another one with --server",
 		e.Server,
 		e.Err,
 	)
@@ -288,7 +289,9 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m model.Mes
 func filterQuery(f model.RequestFilter) url.Values {
 	q := url.Values{}
 	for name, value := range map[string]string{"from": f.From, "to": f.To, "version": f.Version, "instance": f.Instance,
-		"route": f.Route, "method": f.Method, "path": f.Path, "status": f.Status, "reason": f.Reason, "outcome": f.Outcome,
+		"" +
+			"route": f.Route, "method": f.Method, "path": f.Path, "status": f.Status,
+		"reason": f.Reason, "outcome": f.Outcome,
 		"header": f.Header, "request": f.Request} {
 		if value != "" {
 			q.Set(name, value)

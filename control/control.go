@@ -245,7 +245,8 @@ func (c *Control) close(ctx context.Context) {
 	c.Outbox.Wait()
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), closeTime)
 	defer stop()
-	for what, write := range map[string]func(context.Context) error{"activity": c.Journal.Write, "telemetry": c.Figures.Write} {
+	last := map[string]func(context.Context) error{"activity": c.Journal.Write, "telemetry": c.Figures.Write}
+	for what, write := range last {
 		if err := write(ctx); err != nil {
 			c.log.Error("the last "+what+" could not be written", "error", err)
 		}

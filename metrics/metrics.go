@@ -163,7 +163,8 @@ func (t *Totals) Collect(out chan<- prometheus.Metric) {
 			for class, count := range outcomes {
 				out <- counter(workloadRequests, count, k.caller, k.service, k.version, engine.Class(class).String())
 			}
-			out <- prometheus.MustNewConstHistogram(workloadDuration, n, s.seconds, buckets, k.caller, k.service, k.version)
+			out <- prometheus.MustNewConstHistogram(workloadDuration, n, s.seconds, buckets,
+				k.caller, k.service, k.version)
 			continue
 		}
 		names := []string{k.caller, k.service, k.version, k.gate, k.route}
@@ -229,7 +230,8 @@ func Handler(t *Totals, program string, values ...Value) http.Handler {
 				),
 			)
 		} else {
-			r.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: v.Name, Help: v.Help, Unit: v.Unit, ConstLabels: v.Labels}, v.Read))
+			opts := prometheus.GaugeOpts{Name: v.Name, Help: v.Help, Unit: v.Unit, ConstLabels: v.Labels}
+			r.MustRegister(prometheus.NewGaugeFunc(opts, v.Read))
 		}
 	}
 	open := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4})

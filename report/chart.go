@@ -104,11 +104,30 @@ func (c *chart) svg() (template.HTML, error) {
 	grid := plotter.NewGrid()
 	grid.Vertical.Color, grid.Horizontal.Color = faint, faint
 	p.Add(grid)
+	if err := c.draw(p, bottom, top); err != nil {
+		return "", err
+	}
+	canvas := vgsvg.New(760, 230)
+	p.Draw(draw.New(canvas))
+	var b bytes.Buffer
+	if _, err := canvas.WriteTo(&b); err != nil {
+		return "", err
+	}
+	text := b.String()
+	if at := strings.Index(text, "<svg"); at > 0 {
+		text = text[at:]
+	}
+	name := template.HTMLEscapeString(c.title)
+	return template.HTML(strings.Replace(text, "<svg", `<svg role="img" aria-label="`+name+`"`, 1)), nil
+}
+
+// draw adds the lines and the marks to a plot whose y axis goes from bottom to top.
+func (c *chart) draw(p *plot.Plot, bottom, top float64) error {
 	for i, l := range c.lines {
 		for n, piece := range pieces(l.points) {
 			drawn, err := plotter.NewLine(piece)
 			if err != nil {
-				return "", err
+				return err
 			}
 			drawn.LineStyle = draw.LineStyle{
 				Color:  inks[i%len(inks)],
@@ -124,7 +143,7 @@ func (c *chart) svg() (template.HTML, error) {
 	for _, m := range c.marks {
 		drawn, err := plotter.NewLine(plotter.XYs{{X: m.x, Y: bottom}, {X: m.x, Y: top}})
 		if err != nil {
-			return "", err
+			return err
 		}
 		drawn.LineStyle = draw.LineStyle{Color: lamp, Width: vg.Points(1.5)}
 		p.Add(drawn)
@@ -132,23 +151,12 @@ func (c *chart) svg() (template.HTML, error) {
 			plotter.XYLabels{XYs: plotter.XYs{{X: m.x, Y: top}}, Labels: []string{" " + m.name}},
 		)
 		if err != nil {
-			return "", err
+			return err
 		}
 		words.TextStyle[0].Color, words.TextStyle[0].YAlign = lamp, -1
 		p.Add(words)
 	}
-	canvas := vgsvg.New(760, 230)
-	p.Draw(draw.New(canvas))
-	var b bytes.Buffer
-	if _, err := canvas.WriteTo(&b); err != nil {
-		return "", err
-	}
-	text := b.String()
-	if at := strings.Index(text, "<svg"); at > 0 {
-		text = text[at:]
-	}
-	name := template.HTMLEscapeString(c.title)
-	return template.HTML(strings.Replace(text, "<svg", `<svg role="img" aria-label="`+name+`"`, 1)), nil
+	return nil
 }
 
 // pieces cuts a line at its gaps.

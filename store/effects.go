@@ -59,7 +59,8 @@ func (s *Store) EffectSummaries(
 	visit func(revision uint, read func(any) error) error,
 ) error {
 	var rows []effectRow
-	if err := s.read.WithContext(ctx).Omit("body").Where("revision BETWEEN ? AND ?", first, last).Find(&rows).Error; err != nil {
+	err := s.read.WithContext(ctx).Omit("body").Where("revision BETWEEN ? AND ?", first, last).Find(&rows).Error
+	if err != nil {
 		return err
 	}
 	for _, r := range rows {

@@ -156,7 +156,8 @@ func notices(rows []noticeRow) []Notice {
 func (s *Store) DueNotices(ctx context.Context, now time.Time, perReceiver int) ([]Notice, error) {
 	var rows []noticeRow
 	err := s.read.WithContext(ctx).Raw(`SELECT * FROM
-		(SELECT *, row_number() OVER (PARTITION BY url ORDER BY number) AS nth FROM notices WHERE state = ? AND due <= ?)
+		(SELECT *, row_number() OVER (PARTITION BY url ORDER BY number) AS nth
+			FROM notices WHERE state = ? AND due <= ?)
 		WHERE nth <= ? ORDER BY number`, NoticeWaiting, now.UTC(), perReceiver).Scan(&rows).Error
 	return notices(rows), err
 }

@@ -141,7 +141,8 @@ func (s *Store) Revision(ctx context.Context, number uint) (Revision, error) {
 	// Of each release, the newest overlay up to this revision.
 	var overlays []overlayRow
 	err := db.Raw(`SELECT release, revision, overlay FROM overlays o WHERE revision <= ? AND overlay != ''
-		AND NOT EXISTS (SELECT 1 FROM overlays n WHERE n.release = o.release AND n.revision > o.revision AND n.revision <= ?)
+		AND NOT EXISTS (SELECT 1 FROM overlays n
+			WHERE n.release = o.release AND n.revision > o.revision AND n.revision <= ?)
 		ORDER BY release`, r.Number, r.Number).Scan(&overlays).Error
 	for _, o := range overlays {
 		r.Overlays = append(r.Overlays, Overlay{o.Release, o.Revision, o.Overlay})
@@ -201,7 +202,8 @@ func (s *Store) CheckedFiles(ctx context.Context) ([]Checked, error) {
 // Draft returns one draft; ErrNotFound if there is none.
 func (s *Store) Draft(ctx context.Context, bundle, by string) (Draft, error) {
 	var rows []draftRow
-	if err := s.read.WithContext(ctx).Where("bundle = ? AND by = ?", bundle, by).Limit(1).Find(&rows).Error; err != nil {
+	err := s.read.WithContext(ctx).Where("bundle = ? AND by = ?", bundle, by).Limit(1).Find(&rows).Error
+	if err != nil {
 		return Draft{}, err
 	}
 	if len(rows) == 0 {

@@ -52,7 +52,8 @@ func (s *Store) open(path string) (err error) {
 	const common = "?_busy_timeout=5000&_foreign_keys=on&_time_format=sqlite&_timezone=UTC"
 	// synchronous=FULL: a write waits for the disk, so that what was answered with
 	// success survives a power failure.
-	if s.write, err = connect("file:" + path + common + "&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate"); err != nil {
+	s.write, err = connect("file:" + path + common + "&_journal_mode=WAL&_synchronous=FULL&_txlock=immediate")
+	if err != nil {
 		return err
 	}
 	db, err := s.write.DB()

@@ -75,7 +75,8 @@ func (s *Store) Add(list []wire.Span, lost uint64, now time.Time) {
 			continue
 		}
 		span.Trace = t.id
-		for _, p := range []*string{&span.Kind, &span.Proxy, &span.Caller, &span.Service, &span.Version, &span.Instance, &span.Route, &span.Method, &span.Path, &span.Outcome, &span.Reason} {
+		for _, p := range []*string{&span.Kind, &span.Proxy, &span.Caller, &span.Service, &span.Version,
+			&span.Instance, &span.Route, &span.Method, &span.Path, &span.Outcome, &span.Reason} {
 			s.intern(p)
 		}
 		t.spans = append(t.spans, span)
@@ -154,7 +155,8 @@ func summarise(t *trace) Summary {
 		sp := &spans[i]
 		end = max(end, sp.BeganUS+sp.TookUS)
 		if sp.Kind == "request" && out.Outcome == "" {
-			out.Caller, out.Service, out.Method, out.Path, out.Status, out.Outcome, out.Reason = sp.Caller, sp.Service, sp.Method, sp.Path, sp.Status, sp.Outcome, sp.Reason
+			out.Caller, out.Service, out.Method, out.Path = sp.Caller, sp.Service, sp.Method, sp.Path
+			out.Status, out.Outcome, out.Reason = sp.Status, sp.Outcome, sp.Reason
 		}
 		if sp.Kind == "attempt" {
 			if out.Attempts++; sp.Outcome != "ok" {

@@ -51,7 +51,8 @@ func Document() ([]byte, error) {
 			u.HTTPStatus, u.ContentType, u.Description = op.Status, op.Media, http.StatusText(op.Status)
 		})
 		oc.AddRespStructure(model.Problem{}, func(u *openapi.ContentUnit) {
-			u.IsDefault, u.ContentType, u.Description = true, "application/problem+json", "What happened, why, and what to do next"
+			u.IsDefault, u.ContentType = true, "application/problem+json"
+			u.Description = "What happened, why, and what to do next"
 		})
 		if err := r.AddOperation(oc); err != nil {
 			return nil, err
@@ -151,7 +152,8 @@ func readComments() (comments, error) {
 	_, here, _, _ := runtime.Caller(0)
 	files, err := filepath.Glob(filepath.Join(filepath.Dir(here), "..", "model", "*.go"))
 	if err != nil || len(files) == 0 {
-		return nil, errors.Join(errors.New("the source of the model is not there: build in the source tree, without -trimpath"), err)
+		missing := errors.New("the source of the model is missing: build in the source tree, without -trimpath")
+		return nil, errors.Join(missing, err)
 	}
 	out := comments{}
 	for _, file := range files {

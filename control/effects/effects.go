@@ -83,7 +83,8 @@ func (e *Effects) Effect(ctx context.Context, q model.EffectQuery) (model.Effect
 	}
 	if q.Window < 1 || q.Window > maxWindow || q.Settle > maxSettle {
 		return model.Effect{}, problem.Invalid(
-			"an effect compares up to 24 hours on each side, and leaves out up to an hour after the change: choose a shorter window or settle time",
+			"an effect compares up to 24 hours on each side, and leaves out up to an hour after the change: " +
+				"choose a shorter window or settle time",
 		)
 	}
 	if q.Revision == 0 && q.At > 0 {

@@ -79,7 +79,8 @@ func (f *Forecasts) measure(ctx context.Context, from, to int64) (*measured, err
 		unserved:  map[link]map[int64]float64{},
 		strays:    map[string]uint64{},
 	}
-	if err := f.Figures.Sum(ctx, from, to, func(n *telemetry.Names, _ uint, c *stats.Counts) { m.take(n, c) }); err != nil {
+	take := func(n *telemetry.Names, _ uint, c *stats.Counts) { m.take(n, c) }
+	if err := f.Figures.Sum(ctx, from, to, take); err != nil {
 		return nil, err
 	}
 	err := f.Figures.Each(ctx, from, to, func(at int64, n *telemetry.Names, _ uint, c *stats.Counts) {
@@ -223,9 +224,11 @@ func (f *Forecasts) build(ctx context.Context, p *plan, seconds int64, changes f
 	b.behaviours(changes)
 	b.roots()
 	m.assume("Behaviour and rates are those of the last %d s: %d requests between services. "+
-		"Requests arrive at random, at constant rates, whatever the result of those before.", end-begin, p.seen.whole.Whole().Requests())
+		"Requests arrive at random, at constant rates, whatever the result of those "+
+		"before.", end-begin, p.seen.whole.Whole().Requests())
 	m.assume(
-		"A workload handles any number of requests at once without becoming slower, unless a behaviour file says otherwise, " +
+		"A workload handles any number of requests at once without becoming slower, unless a behaviour file " +
+			"says otherwise, " +
 			"and stops working on a request when its caller has left.",
 	)
 	return nil

@@ -94,7 +94,8 @@ func (f *Forecasts) planRules(p *plan, q *model.ForecastRequest) error {
 	}
 	if len(q.Rules) > 0 {
 		var err error
-		if p.draft, p.changes, err = f.Revisions.Rules(cmp.Or(q.Bundle, model.MainBundle), from.ToFiles(q.Rules)); err != nil {
+		p.draft, p.changes, err = f.Revisions.Rules(cmp.Or(q.Bundle, model.MainBundle), from.ToFiles(q.Rules))
+		if err != nil {
 			return err
 		}
 	}
@@ -173,7 +174,8 @@ func (p *plan) addTrial() {
 		p.mesh.streams = append(p.mesh.streams, p.trialStream(i))
 	}
 	p.mesh.assume(
-		"The requests of the trial arrive when it sends them, and pass their headers and cookies on to the calls made for them.",
+		"The requests of the trial arrive when it sends them, and pass their headers and cookies on to the " +
+			"calls made for them.",
 	)
 	if d := t.Drill; d != nil {
 		p.mesh.drills = append(

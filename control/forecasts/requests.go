@@ -54,7 +54,8 @@ func (k *builder) request(cl class) *forecast.Request {
 			satisfy(&made, &own)
 			satisfy(&made, &g)
 			if made.Host == "" && gateway != nil {
-				if at := slices.IndexFunc(gateway.Hosts, func(h string) bool { return !strings.HasPrefix(h, "*") }); at >= 0 {
+				isExact := func(h string) bool { return !strings.HasPrefix(h, "*") }
+				if at := slices.IndexFunc(gateway.Hosts, isExact); at >= 0 {
 					made.Host = gateway.Hosts[at]
 				}
 			}

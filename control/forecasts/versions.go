@@ -113,7 +113,8 @@ func (k *builder) version(of string, isOutside bool) (forecast.Behaviour, model.
 	b.Own = withEndless(forecast.Measured(forecast.Apart(app.Latency, parts)), abandoned)
 	if abandoned > 0.001 {
 		k.m.assume(
-			"%.1f%% of the requests to %s were abandoned by their callers: how long they would have taken is not known, "+
+			"%.1f%% of the requests to %s were abandoned by their callers: how long they would have taken is "+
+				"not known, "+
 				"so they are assumed to take longer than any timeout.",
 			100*abandoned,
 			of,

@@ -41,7 +41,7 @@ const (
 
 	glanceEvery = time.Second
 	lingerTime  = 3 * time.Second        // how long requests in flight count after the end
-	endsTime    = 100 * time.Millisecond // of a step, for ends that are written into the rules; others wait for the next step
+	endsTime    = 100 * time.Millisecond // of a step, to write ends into the rules; others wait for the next step
 	maxRunning  = 2000                   // at once
 	baseTime    = 5 * 60                 // seconds before the start by which the old version is measured
 )
@@ -139,7 +139,8 @@ func (r *Releases) recount(x *running) {
 	p := &x.run.Plan
 	x.step = x.run.Step
 	x.counter = &counter{service: p.Service, from: p.From, to: p.To, routes: map[release.Place]bool{},
-		isDark: x.run.Now().Kind == release.Dark, revision: x.run.Revision, since: r.Now().Unix(), taken: r.Now(), seenAt: r.Now()}
+		isDark: x.run.Now().Kind == release.Dark, revision: x.run.Revision, since: r.Now().Unix(),
+		taken: r.Now(), seenAt: r.Now()}
 	o, _ := x.run.Overlay()
 	for _, at := range x.run.Places {
 		x.counter.routes[at] = true

@@ -375,8 +375,9 @@ func (r *Releases) Summaries() []model.ReleaseSummary {
 			continue
 		}
 		s := model.ReleaseSummary{Number: n, Name: run.Plan.Name, Service: run.Plan.Service, From: run.Plan.From,
-			To: run.Plan.To, State: string(run.State), Step: run.Now().Name, LeftSeconds: max(0, (run.Now().Each - run.Spent).Seconds()),
-			Why: run.Why, Places: from.Routes(run.Places), Cohorts: []model.RouteRef{}}
+			To: run.Plan.To, State: string(run.State), Step: run.Now().Name,
+			LeftSeconds: max(0, (run.Now().Each - run.Spent).Seconds()),
+			Why:         run.Why, Places: from.Routes(run.Places), Cohorts: []model.RouteRef{}}
 		if o, isOn := run.Overlay(); isOn && o.FirstTo != nil {
 			for _, at := range run.Places {
 				s.Cohorts = append(s.Cohorts, model.RouteRef{Parent: at.Ladder, Route: o.CohortRoute(at.Route)})

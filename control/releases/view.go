@@ -109,7 +109,8 @@ func (r *Releases) Get(ctx context.Context, name string) (model.Release, error) 
 		return model.Release{}, err
 	}
 	out := view(x.number, r.current(x))
-	out.Judgements, out.Events, out.Notifications = []model.StageJudgement{}, []model.ReleaseEvent{}, []model.Notification{}
+	out.Judgements, out.Events = []model.StageJudgement{}, []model.ReleaseEvent{}
+	out.Notifications = []model.Notification{}
 	err = r.Records.Judgements(ctx, out.Number, maxDetails, func(read func(any) error) error {
 		var j release.Judgement
 		err := read(&j)

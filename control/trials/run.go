@@ -92,7 +92,8 @@ func (t *Trials) begin(ctx context.Context, p *Plan, q model.TrialRequest) (_ *r
 	r.begins = time.Now().Add(p.Trial.WarmUp + 20*time.Millisecond)
 	r.record = record{Number: r.head.Number, Name: r.head.Name, By: r.by, State: r.head.State, Began: now,
 		Revision: t.Revisions.Current().Revision.Number, Draft: p.Changes, IsRehearsal: isRehearsal,
-		For: p.Trial.For.Seconds(), WarmUp: p.Trial.WarmUp.Seconds(), Loads: inWords(p.Trial.Load), Planned: r.planned, Notes: []string{}}
+		For: p.Trial.For.Seconds(), WarmUp: p.Trial.WarmUp.Seconds(), Loads: inWords(p.Trial.Load),
+		Planned: r.planned, Notes: []string{}}
 	if isRehearsal {
 		r.record.Notes = append(r.record.Notes, "The requests of the trial follow the draft at their first hop. "+
 			"What the workloads call for them further on follows the rules in force.")
