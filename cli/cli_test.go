@@ -151,7 +151,7 @@ func TestFleetSheet(t *testing.T) {
 	if err := (&out.Printer{W: &b, Format: "table"}).Show(f, func(s *out.Sheet) { fleetSheet(s, f, now) }); err != nil {
 		t.Fatal(err)
 	}
-	const want = `1 of 4 proxies have revision 4 in force; 3 need attention.
+	const want = `Revision 4 is in force in 1 of 4 proxies; 3 need attention.
    PROXY  WORKLOAD  SITE  REVISION  STATE               LAG (ms)  LAST SEEN  CONNECTIONS  MEMORY (MiB)  PROGRAM VERSION
 !  c      s/v1                   4  rejecting: no port         –        now            0             –  dev
 !  b      s/v1                   3  behind               12000.0        now            0             –  dev

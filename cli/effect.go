@@ -109,7 +109,7 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 	}
 	s.Table(header, table)
 	if more > 0 {
-		s.Line("%s more: --all shows them, --by and --of select.", count(more, "row"))
+		s.Line("Rows left out: %d. --all shows them; --by and --of select.", more)
 	}
 	for _, row := range rows {
 		if row.SharesDiffer() {

@@ -73,16 +73,28 @@ rejecting. If the new state is the right one, adopt the proxy: then it follows i
 					s.Line("No proxy rejects this mesh.")
 					return
 				}
-				s.Line(
-					"Adopted %s, with effect from its next heartbeat: %s",
-					count(len(told), "proxy"),
-					strings.Join(told, ", "),
-				)
+				s.Line("%s will follow this mesh from the next heartbeat: %s",
+					count(len(told), "proxy"), strings.Join(told, ", "))
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "every proxy that rejects this mesh")
 	return cmd
+}
+
+// allOf says "the only proxy" or "all 3 proxies".
+func allOf(n int, what string) string {
+	if n == 1 {
+		return "the only " + what
+	}
+	return "all " + count(n, what)
+}
+
+func needs(n int) string {
+	if n == 1 {
+		return "1 needs"
+	}
+	return fmt.Sprintf("%d need", n)
 }
 
 func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
@@ -92,7 +104,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 		s.Line("No proxy is registered. Start one: nightjar proxy --service NAME --version v1 --app HOST:PORT")
 		return
 	case len(needing) == 0:
-		s.Line("All %d proxies have revision %d in force.", n, f.Revision)
+		s.Line("Revision %d is in force in %s.", f.Revision, allOf(n, "proxy"))
 	default:
 		current := 0
 		for _, p := range f.Proxies {
@@ -100,7 +112,8 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 				current++
 			}
 		}
-		s.Line("%d of %d proxies have revision %d in force; %d need attention.", current, n, f.Revision, len(needing))
+		s.Line("Revision %d is in force in %d of %s; %s attention.",
+			f.Revision, current, count(n, "proxy"), needs(len(needing)))
 	}
 	list := slices.Clone(f.Proxies)
 	slices.SortStableFunc(list, func(a, b model.Proxy) int { return urgency(&a) - urgency(&b) })

@@ -198,32 +198,23 @@ func sweepSheet(s *out.Sheet, f *model.Forecast) {
 	s.Line("")
 	var table [][]string
 	one := len(f.RefusalStart) == 1
-	for _, p := range f.Sweep {
-		line := []string{
-			fmt.Sprintf("%.0f", p.RPS),
-			out.Percent(p.Before.Success),
-			out.Percent(p.Before.Refused),
-			out.MS(p.Before.P95MS),
-			fmt.Sprintf("%.2f", p.Before.AttemptsPerRequest),
-			refusedBar(p.Before.Refused),
+	cells := func(p *model.SweepSide) []string {
+		return []string{
+			out.Percent(p.Success), out.Percent(p.Refused), out.MS(p.P95MS),
+			fmt.Sprintf("%.2f", p.AttemptsPerRequest), refusedBar(p.Refused),
 		}
+	}
+	for _, p := range f.Sweep {
+		line := append([]string{fmt.Sprintf("%.0f", p.RPS)}, cells(&p.Before)...)
 		if !one {
-			line = append(
-				line,
-				out.Percent(p.After.Success),
-				out.Percent(p.After.Refused),
-				out.MS(p.After.P95MS),
-				fmt.Sprintf("%.2f", p.After.AttemptsPerRequest),
-				refusedBar(p.After.Refused),
-			)
+			line = append(line, cells(&p.After)...)
 		}
 		table = append(table, line)
 	}
-	side := []string{"SUCCESS>", "REFUSED>", "P95 (ms)>", "ATTEMPTS/REQ>", "REFUSED"}
-	header := append([]string{"REQ/S>"}, side...)
+	header := []string{"REQ/S>", "SUCCESS>", "REFUSED>", "P95 (ms)>", "ATTEMPTS/REQ>", ""}
 	if !one {
 		s.Line("With the rules in force, then with the draft:")
-		header = append(header, side...)
+		header = append(header, "DRAFT SUCCESS>", "DRAFT REFUSED>", "DRAFT P95 (ms)>", "DRAFT ATTEMPTS/REQ>", "")
 	}
 	s.Table(header, table)
 	for _, b := range f.RefusalStart {

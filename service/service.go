@@ -68,7 +68,7 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf(
-			"--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel " +
+			"--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel "+
 				"from other machines",
 			cfg.Addr,
 		)

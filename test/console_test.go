@@ -168,10 +168,10 @@ func TestConsole(t *testing.T) {
 	t.Run("proxies that need attention come first", func(t *testing.T) {
 		b.t = t
 		b.visit("/fleet")
-		b.says("[data-test=summary]", fmt.Sprintf("12 proxies, all with revision %d in force", m.revision()))
+		b.says("[data-test=summary]", fmt.Sprintf("Revision %d is in force in all 12 proxies", m.revision()))
 		// A second proxy of the gateway finds the port of the first one taken.
 		start(t, "address already in use", "proxy", "--server", m.addr, "--gateway", "front-door", "--name", "front-door-b", "--state", "")
-		b.says("[data-test=summary]", fmt.Sprintf("13 of 13 proxies have revision %d in force; 1 needs attention", m.revision()))
+		b.says("[data-test=summary]", fmt.Sprintf("Revision %d is in force in 13 of 13 proxies; 1 needs attention", m.revision()))
 		b.says("[data-test=proxy]:first-child[data-state=current]", "front-door-b")
 		b.says("[data-test=proxy]:first-child", "address already in use")
 		b.says("[data-test=problem-front-door-b]", "does not listen at")

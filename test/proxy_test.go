@@ -161,7 +161,7 @@ func TestAProgramThatFailsToTakeOver(t *testing.T) {
 	}
 }
 
-// TestTheServiceIsAway: a proxy starts from what was kept on disk, serves, says
+// TestTheServiceIsAway: a proxy starts from its saved state, serves, says
 // since when that is stale, and follows again when the service is back. A
 // damaged file is not followed.
 func TestTheServiceIsAway(t *testing.T) {
@@ -260,7 +260,7 @@ func TestDescriptorsRunOut(t *testing.T) {
 	t.Parallel()
 	p := startPair(t)
 	kiosk := limited(t, "-n 60; ulimit -f 0", "proxy ready", "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", t.TempDir())
-	eventually(t, "a word about the disk", func() bool { return strings.Contains(kiosk.said(), "cannot be kept on disk") })
+	eventually(t, "a warning about the disk", func() bool { return strings.Contains(kiosk.said(), "cannot save the state") })
 	address := p.member("kiosk-a", "follows", follows).Outbound
 	var held []net.Conn
 	defer func() {

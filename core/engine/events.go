@@ -15,7 +15,7 @@ type Event struct {
 	Service  string        `json:"service"`
 	Version  string        `json:"version,omitempty"`
 	Instance string        `json:"instance,omitempty"`
-	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, mistrusted, trusted, spills, settled, unreachable, reachable
+	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, health-ignored, health-used, spills, settled, unreachable, reachable
 	Detail   string        `json:"detail"`
 }
 
@@ -127,7 +127,7 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 					s.Cause,
 				)
 				if c == guard.Longer {
-					kind, what = "still-sidelined", "its trial request failed: "+s.Cause
+					kind, what = "still-sidelined", "a probe failed: "+s.Cause
 				}
 				v.tell(now, kind, in.ID, fmt.Sprintf("%s; out for %s", what, s.Until-s.Since))
 			}
@@ -135,6 +135,6 @@ func (v *version) note(c guard.Change, in *Instance, now time.Duration) {
 	case guard.Lost, guard.Found:
 		v.noteReached(c, in, now)
 	case guard.Back:
-		v.tell(now, "returned", in.ID, "its trial request went well")
+		v.tell(now, "returned", in.ID, "a probe succeeded")
 	}
 }

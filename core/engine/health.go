@@ -68,9 +68,9 @@ func (v *version) judge(now time.Duration) {
 	}
 	mistrusts := checked && !v.trusts && 2*unhealthy > len(v.peers)
 	if v.mistrusts.Swap(mistrusts) != mistrusts && !v.unused(now) {
-		kind, detail := "trusted", "health checks count again"
+		kind, detail := "health-used", "health checks count again"
 		if mistrusts {
-			kind, detail = "mistrusted", fmt.Sprintf(
+			kind, detail = "health-ignored", fmt.Sprintf(
 				"%d of %d instances are unhealthy at once: health checks are ignored, and all get requests",
 				unhealthy,
 				len(v.peers),

@@ -209,7 +209,7 @@ func TestPanic(t *testing.T) {
 	if got := share(t, table, 300, 0, anyone); got["s-v1-0"] != 100 {
 		t.Errorf("two of three unhealthy: %v", got)
 	}
-	if e := table.Events(0); len(e) != 1 || e[0].Kind != "mistrusted" {
+	if e := table.Events(0); len(e) != 1 || e[0].Kind != "health-ignored" {
 		t.Errorf("events %+v", e)
 	}
 	if got := share(t, compile(t, guarded("    guard: {sideline: {after: 9, most: 100%}}\n    routes: [{name: all, send: v1}]\n"), nil, in...), 300, 0, anyone); got["s-v1-2"] != 300 {

@@ -163,11 +163,11 @@ func (f *Follower) foreign(s *wire.Snapshot) error {
 		f.permitted = ""
 		return nil
 	case s.Mesh != k.Mesh:
-		return fmt.Errorf("this proxy follows mesh %s at revision %d and goes on with that: "+
-			"the service is that of mesh %s. If it is the right one, say: nightjar fleet take", k.Mesh, k.Revision, s.Mesh)
+		return fmt.Errorf("this proxy keeps following mesh %s at revision %d: the service is that of mesh %s. "+
+			"If it is the right one, run: nightjar fleet adopt", k.Mesh, k.Revision, s.Mesh)
 	case s.Revision < k.Revision:
-		return fmt.Errorf("this proxy follows revision %d and goes on with that: the service is at revision %d, "+
-			"by an older state of its records. If that is right, say: nightjar fleet take", k.Revision, s.Revision)
+		return fmt.Errorf("this proxy keeps following revision %d: the service is at revision %d, with older records. "+
+			"If that is right, run: nightjar fleet adopt", k.Revision, s.Revision)
 	}
 	return nil
 }
@@ -299,13 +299,8 @@ func (f *Follower) Keep(ctx context.Context) {
 			told = ""
 		case err.Error() != told:
 			told = err.Error()
-			f.cfg.Log.Warn(
-				"what is known cannot be kept on disk; a start without the service would know less",
-				"file",
-				f.cfg.State,
-				"error",
-				err,
-			)
+			f.cfg.Log.Warn("cannot save the state; a start without the service would use older rules",
+				"file", f.cfg.State, "error", err)
 		}
 	}
 	fresh := time.NewTicker(freshTick)
@@ -336,14 +331,14 @@ func (f *Follower) Keep(ctx context.Context) {
 	}
 }
 
-// Recall follows what was kept on disk, when the service has not been heard of.
+// Recall applies the saved state, when the service has not been heard of.
 func (f *Follower) Recall() {
 	k, at, err := recall(f.cfg.State, f.cfg.Server)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return
 	case err != nil:
-		f.cfg.Log.Warn("what was kept on disk cannot be used", "error", err)
+		f.cfg.Log.Warn("cannot use the saved state", "error", err)
 		return
 	}
 	f.mu.Lock()
@@ -358,17 +353,12 @@ func (f *Follower) Recall() {
 		}
 	}
 	if err := f.adopt(k); err != nil {
-		f.cfg.Log.Warn("what was kept on disk cannot be put in force", "file", f.cfg.State, "error", err)
+		f.cfg.Log.Warn("cannot apply the saved state", "file", f.cfg.State, "error", err)
 		return
 	}
 	f.stale.Store(&at)
-	f.cfg.Log.Warn(
-		"the service is away; following what was kept on disk",
-		"revision",
-		k.Revision,
-		"stale since",
-		at.Local().Format(time.DateTime),
-	)
+	f.cfg.Log.Warn("no service; using the saved state",
+		"revision", k.Revision, "stale since", at.Local().Format(time.DateTime))
 	f.getReady()
 }
 

@@ -156,7 +156,7 @@ func TestForeignMesh(t *testing.T) {
 		{whole("two", 0, "empty"), "mesh one at revision 10", "second"},
 		{wire.Snapshot{Revision: 1, Services: service("more")}, "mesh one", "second"}, // news of what was refused
 		{whole("two", 99, "foreign"), "mesh two", "second"},
-		{whole("one", 8, "older"), "older state", "second"},
+		{whole("one", 8, "older"), "older records", "second"},
 		{whole("one", 10, "again"), "", "again"}, // the right one is back
 	} {
 		err := f.apply(c.s)

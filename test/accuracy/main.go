@@ -57,8 +57,8 @@ var (
 		{"everything to v3", []string{send, "        send: v3\n"}, "", 1},
 		{"a timeout of 25 ms", []string{timetable, timetable + "        timeout: 25ms\n"}, "", 3},
 		{"a timeout of 50 ms", []string{timetable, timetable + "        timeout: 50ms\n"}, "", 1},
-		{"tries of 60 ms, two retries", []string{timetable, timetable + "        timeout: 500ms\n        retry: {times: 2, each: 60ms, on: [timeout], wait: 1ms..5ms, budget: 100%}\n"}, "", 1},
-		{"30% are 60 ms late on purpose", []string{timetable, timetable + "        fault: {delay: 60ms, share: 30%}\n"}, "", 1},
+		{"attempts of 60 ms, two retries", []string{timetable, timetable + "        timeout: 500ms\n        retry: {times: 2, each: 60ms, on: [timeout], wait: 1ms..5ms, budget: 100%}\n"}, "", 1},
+		{"30% are delayed by 60 ms", []string{timetable, timetable + "        fault: {delay: 60ms, share: 30%}\n"}, "", 1},
 		{"v1 fails 30%, two retries", []string{timetable, timetable + "        retry: {times: 2, on: [5xx], wait: 5ms..20ms, budget: 100%}\n"}, failing, 1},
 		{"v1 fails 30%, a budget of 10%", []string{timetable, timetable + "        retry: {times: 2, on: [5xx], wait: 5ms..20ms, budget: 10%}\n"}, failing, 1},
 		{"five in flight, none wait", []string{"    timeout: 3s\n    routes:", "    timeout: 3s\n    guard: {in-flight: 5, waiting: 0}\n    routes:"}, "", 3},
@@ -298,16 +298,16 @@ func page(results []result) string {
 			good++
 		}
 	}
-	fmt.Fprintf(&b, `# How far forecasts can be trusted
+	fmt.Fprintf(&b, `# How accurate forecasts are
 
 Made by `+"`make accuracy`"+` on %s, %d processors, %s. Do not edit.
 
-Each policy is first forecast: the load is sent to the sample mesh by its usual rules for %d s, the last 40 s are measured, and the draft with that load is simulated. Then the policy
-is published, and the same load is really sent: 300 requests a second to the timetable and 20 to the kiosk, at random times, for %d s. Both columns are of the requests of that load.
+Each policy is first forecast: the load is sent to the sample mesh with its usual rules for %d s, the last 40 s are measured, and the draft with that load is simulated. Then the policy
+is published, and the same load is really sent: 300 requests per second to the timetable and 20 to the kiosk, at random times, for %d s. Both columns show the requests of that load.
 
-Promised: success within 1 point, p95 within 15%%, load factor within 5%%. **Of the policies that were measured, %d of %d are within all three.**
+The promise is success within 1 point, p95 within 15%%, attempts per request within 5%%. **Of the measured policies, %d of %d are within all three.**
 
-| policy | times | success: forecast | tried | points | p95: forecast | tried | | load: forecast | tried | | |
+| policy | runs | success: forecast | tried | points | p95: forecast | tried | | attempts/req: forecast | tried | | |
 |---|---|---|---|---|---|---|---|---|---|---|---|
 `, runtime.GOOS+"/"+runtime.GOARCH, runtime.NumCPU(), time.Now().Format("2 January 2006"), measuredFor, *long, good, len(results))
 	for _, r := range results {
@@ -320,17 +320,17 @@ Promised: success within 1 point, p95 within 15%%, load factor within 5%%. **Of 
 		}
 	}
 	if len(open) > 0 {
-		fmt.Fprintf(&b, "\nNot measured yet, since the machine was never quiet for long enough: %s. `make accuracy ARGS=\"-from FILE\"`, with what an earlier run printed, measures these alone.\n", strings.Join(open, "; "))
+		fmt.Fprintf(&b, "\nNot measured yet, because the machine was never quiet for long enough: %s. `make accuracy ARGS=\"-from FILE\"`, with the output of an earlier run, measures only these.\n", strings.Join(open, "; "))
 	}
 	fmt.Fprintf(&b, `
-Chance alone moves the success of so many requests by about 0.4 points either way where it is near 70%%. A policy is forecast and tried anew, %d times at most, when the machine held one request in a hundred
-of the load up by %d ms or more: of such stalls nothing can be measured beforehand.
+Chance alone moves the success of so many requests by about 0.4 points either way where it is near 70%%. A policy is forecast and tried again, %d times at most, when the machine delayed one request in a hundred
+of the load by %d ms or more: nothing measured before predicts such stalls.
 
-A policy under which a guard is full all the time, or a timeout cuts many requests off, is measured three times or more, and the mean counts: its success follows the speed of the machine, so that
-one which answers 1%% faster at one time than at another moves it by up to a point.
+A policy with a guard that is always full, or with a timeout that cuts off many requests, is measured at least three times, and the mean counts: its success depends on the speed of the machine, so that
+one which responds 1%% faster at one time than at another moves it by up to a point.
 
-**Where it is further off.** A draft that cuts off many tries is forecast too well: a try that is cut off closes its connections along the whole way, and opening new ones takes time that nothing measured before. A timeout of
-25 ms, which cuts off every fourth request, shows it in the table. With tries of 20 ms, near the median of 18 ms, and two retries, 91.3%% were forecast and 86.3%% came of it, at a load factor of 1.52 in place of 1.62. The same
+**Where it is less accurate.** A forecast is too good for a draft that cuts off many attempts: an attempt that is cut off closes its connections along the whole path, and opening new ones takes time that was not measured before. A timeout of
+25 ms, which cuts off every fourth request, shows it in the table. With attempts of 20 ms, near the median of 18 ms, and two retries, 91.3%% were forecast and 86.3%% measured, with 1.52 attempts per request instead of 1.62. The same
 holds for a load near the limit of the machine.
 `, turns-1, quietMS)
 	return b.String()

@@ -1,7 +1,7 @@
 // Command bench measures a proxy's hop against baselines, all in one go and in
-// turn: requests a second, processor time, memory and added latency. It needs
-// bin/nightjar and wrk. The figures hold for the machine and the moment; the
-// ratios are what to quote.
+// turn: requests a second, processor time, memory and added latency. It needs wrk
+// and bin/nightjar. The figures hold for the machine and the moment; the ratios
+// are what to quote.
 package main
 
 import (

@@ -75,7 +75,7 @@ export function Forecasts() {
         <FormControlLabel control={<Checkbox size="small" checked={sweep} onChange={(e) => setSweep(e.target.checked)} />} label="Sweep rates" />
         <Button variant="contained" disabled={busy} onClick={() => void go()} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
       </Paper>
-      {(draftError || error) && <Alert severity="error" sx={{ mt: 1 }} data-test="forecast-trouble">{draftError || error}</Alert>}
+      {(draftError || error) && <Alert severity="error" sx={{ mt: 1 }} data-test="forecast-error">{draftError || error}</Alert>}
       {!value && !busy && !error && (
         <Box sx={{ color: "text.secondary", my: 2, maxWidth: "75ch" }}>
           Simulates the mesh with the rates and the behaviour of the last five minutes. For the rules in force the forecast is compared with the measurements, which shows how accurate it is. For your draft of the page Rules it is compared with the rules in force.

@@ -15,7 +15,7 @@ import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Proxy } from "../api/client";
-import { ago, bytes, millis, plural } from "../parts/format";
+import { ago, bytes, millis } from "../parts/format";
 import { needsAttention, urgency, useFleet } from "./useFleet";
 
 const most = 100; // rows at first; a browser has trouble with thousands
@@ -53,8 +53,8 @@ export function FleetPage() {
         {fleet && all.length > 0 && (
           <Box data-test="summary" sx={{ color: needing ? "warning.main" : "text.secondary", fontWeight: needing ? 650 : 400 }}>
             {needing === 0
-              ? `${plural(all.length, "proxy").replace("proxys", "proxies")}, all with revision ${fleet.revision} in force.`
-              : `${all.filter((p) => p.state === "current").length} of ${all.length} proxies have revision ${fleet.revision} in force; ${needing} ${needing === 1 ? "needs" : "need"} attention.`}
+              ? `Revision ${fleet.revision} is in force in ${all.length === 1 ? "the only proxy" : `all ${all.length} proxies`}.`
+              : `Revision ${fleet.revision} is in force in ${all.filter((p) => p.state === "current").length} of ${all.length} proxies; ${needing} ${needing === 1 ? "needs" : "need"} attention.`}
           </Box>
         )}
         <Box sx={{ ml: "auto", display: "flex", gap: 2, alignItems: "center", flexWrap: "wrap" }}>
