@@ -79,9 +79,9 @@ request is one object on one line.`,
 	flags.StringVar(&f.Outcome, "outcome", "", "ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok")
 	flags.StringVar(&f.Request, "id", "", "instead of the feed: the request whose caller got this id with a refusal")
 	flags.StringVar(&f.Header, "header", "", "header that is present, as NAME or NAME=VALUE")
-	flags.IntVar(&f.Attempts, "attempts", 0, "at least so many attempts; 2 shows what was retried")
+	flags.IntVar(&f.Attempts, "attempts", 0, "at least this many attempts; 2 shows retried requests")
 	flags.DurationVar(&slower, "slower-than", 0, "took longer than this, such as 200ms")
-	flags.IntVarP(&count, "count", "n", 0, "stop after so many requests")
+	flags.IntVarP(&count, "count", "n", 0, "stop after this many requests")
 	flags.BoolVar(&past, "past", false, "instead of the feed: recent failures, as far as they are remembered")
 	a.completeService(cmd, "from", "to")
 	cmd.RegisterFlagCompletionFunc(

@@ -137,7 +137,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 	f := root.PersistentFlags()
 	f.StringVar(&a.server, "server", "http://127.0.0.1:7600", "address of the service")
 	f.StringVarP(&a.format, "output", "o", "table", "format: "+strings.Join(out.Formats, ", "))
-	f.StringVar(&a.config, "config", "", "file with settings, one flag: value a line")
+	f.StringVar(&a.config, "config", "", "file with settings, one \"flag: value\" per line")
 	root.AddCommand(
 		a.demo(),
 		a.serve(),

@@ -14,8 +14,8 @@ func (a *app) split() *cobra.Command {
 	var wait time.Duration
 	cmd := &cobra.Command{
 		Use:   "split SERVICE VERSION=PERCENT …",
-		Short: "Change the weights of one route, as a revision like any other",
-		Long: `Change the weights of one route in the rules in force, as a revision like any other. The
+		Short: "Change the weights of one route, as a new revision",
+		Long: `Change the weights of one route in the rules in force, as a new revision. The
 weights are percent with up to three decimals and add to 100; a version that is not
 named gets no requests. The rule files on disk do not change: "nightjar rules diff"
 shows the difference.`,

@@ -115,7 +115,7 @@ func (a *app) standinSet() *cobra.Command {
 	f.IntVar(&concurrency, "concurrency", 0, "requests that it works on at once; more of them wait")
 	f.StringSliceVar(&calls, "calls", nil, "services that it calls, such as berths,tides")
 	f.StringSliceVar(&requires, "requires", nil, "of these, services without which it answers 502")
-	f.BoolVar(&change.Reset, "reset", false, "first return to what the sample says")
+	f.BoolVar(&change.Reset, "reset", false, "first reset to the settings of the sample")
 	return cmd
 }
 
