@@ -194,8 +194,8 @@ func pageOf(c *echo.Context) (before uint, limit int, err error) {
 	return uint(n), limit, err
 }
 
-// nextPage is the number to pass as before for the page after a list, of which number
-// is that of its last entry; 0: there is no other page.
+// nextPage returns the value of "before" that requests the next page; 0: this page is
+// the last. number returns the number of the last entry of this page.
 func nextPage(length, limit int, number func() uint) uint {
 	if length < limit {
 		return 0

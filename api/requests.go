@@ -32,8 +32,8 @@ var filterParams = []Param{
 	{"outcome", "string", "ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok"},
 	{"header", "string", "NAME that is present, or NAME=VALUE"},
 	{"request", "string", "id on a gateway's refusal"},
-	{"attempts", "integer", "at least so many attempts"},
-	{"slowerThanMS", "integer", "took longer than so many milliseconds"},
+	{"attempts", "integer", "at least this many attempts"},
+	{"slowerThanMS", "integer", "took longer than this many milliseconds"},
 }
 
 // requestOperations are about single requests.
@@ -74,7 +74,7 @@ func (s *Server) requestOperations() []Operation {
 					"of an attempt too",
 			},
 			Param{"path", "string", "prefix of the first request's path"},
-			Param{"slowerThanMS", "integer", "took longer than so many milliseconds"},
+			Param{"slowerThanMS", "integer", "took longer than this many milliseconds"},
 			limitParam,
 		),
 		get("/traces/:trace", "trace", "One trace, by the beginning of its id", s.trace),

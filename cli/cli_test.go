@@ -133,6 +133,42 @@ func TestFormats(t *testing.T) {
 	}
 }
 
+// TestTableFits: on a narrow terminal cells of text wrap between words, and numbers in
+// their header alone. What cannot be narrowed stays whole.
+func TestTableFits(t *testing.T) {
+	draw := func(s *out.Sheet) {
+		s.Table([]string{"ROUTE", "FIRST ATTEMPT>", "FAILURES BY REASON"}, [][]string{
+			{"route front-door/home", "86.1%", "timeout 189 → 0, fault 48 → 5"},
+			{"route tides/", "100.0%", ""},
+		})
+	}
+	for width, want := range map[int]string{
+		0: `ROUTE                  FIRST ATTEMPT  FAILURES BY REASON
+route front-door/home          86.1%  timeout 189 → 0, fault 48 → 5
+route tides/                  100.0%
+`,
+		49: `                     FIRST        FAILURES BY
+ROUTE                    ATTEMPT  REASON
+route                      86.1%  timeout 189 →
+front-door/home                   0, fault 48 → 5
+route tides/              100.0%
+`,
+		10: `                 FIRST    FAILURES
+ROUTE            ATTEMPT  BY REASON
+route              86.1%  timeout
+front-door/home           189 → 0,
+                          fault 48 →
+                          5
+route tides/      100.0%
+`,
+	} {
+		var b bytes.Buffer
+		if err := (&out.Printer{W: &b, Format: "table", Width: width}).Show(nil, draw); err != nil || b.String() != want {
+			t.Errorf("%d columns: %v\n%s\nwant\n%s", width, err, b.String(), want)
+		}
+	}
+}
+
 // TestFleetSheet: who needs a look comes first, with a mark and a word.
 func TestFleetSheet(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)

@@ -30,7 +30,11 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 	defer t.Stop()
 	for first := true; ; first = false {
 		var page bytes.Buffer
-		err := show(cmd.Context(), &out.Printer{W: &page, Format: a.format, Lines: true, Colour: inPlace})
+		width := 0
+		if inPlace {
+			width = out.Columns(f) // again each time: windows are resized
+		}
+		err := show(cmd.Context(), &out.Printer{W: &page, Format: a.format, Lines: true, Colour: inPlace, Width: width})
 		switch {
 		case cmd.Context().Err() != nil:
 			return nil

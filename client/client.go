@@ -272,8 +272,8 @@ func (c *Client) StopDrill(ctx context.Context, id, by string) (d model.Drill, e
 	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)
 }
 
-// MeshAt is the mesh with the figures of so many seconds (0: 10) that end at a time,
-// in seconds since 1970 (0: now).
+// MeshAt returns the mesh with the figures of a window: its length in seconds (0: 10)
+// and its end in seconds since 1970 (0: now).
 func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m model.Mesh, err error) {
 	q := url.Values{}
 	if seconds > 0 {

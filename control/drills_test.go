@@ -98,10 +98,10 @@ func TestDrills(t *testing.T) {
 	if list, err := again.Drills.List(t.Context(), 10); err != nil || len(list) != 2 || list[0].ID != "drill-2" || list[1].Stopped != nil || list[1].IsRunning {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-began, mate drill-began" {
+	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started" {
 		t.Errorf("activity of s, with the drill on a site: %s", got)
 	}
-	if got := again.kinds(""); got != "bosun drill-ended, mate drill-ended, mate drill-began, mate drill-began, mate publish" {
+	if got := again.kinds(""); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, mate publish" {
 		t.Errorf("activity: %s", got)
 	}
 }

@@ -38,7 +38,7 @@ func (s *Store) Activity(ctx context.Context, service string, before uint, limit
 	var rows []activityRow
 	q := s.read.WithContext(ctx).Order("number DESC").Limit(limit)
 	if service != "" {
-		q = q.Where("service = ? OR service = '' AND kind IN ('drill-began', 'drill-ended')", service)
+		q = q.Where("service = ? OR service = '' AND kind IN ('drill-started', 'drill-ended')", service)
 	}
 	if before > 0 {
 		q = q.Where("number < ?", before)

@@ -305,7 +305,8 @@ func TestMigrations(t *testing.T) {
 			`INSERT INTO checked VALUES ('main', '[]', 'mate', '2026-11-23 22:40:00+00:00', 3)`,
 			fmt.Sprintf("PRAGMA user_version = %d", version))
 		if version >= 3 {
-			steps = append(steps, `INSERT INTO drills VALUES (4, 'mate', '', '2026-11-23 22:40:00+00:00', '2026-11-23 22:41:00+00:00', '0001-01-01 00:00:00+00:00', '{"id":"drill-4","down":true}')`)
+			steps = append(steps, `INSERT INTO drills VALUES (4, 'mate', '', '2026-11-23 22:40:00+00:00', '2026-11-23 22:41:00+00:00', '0001-01-01 00:00:00+00:00', '{"id":"drill-4","down":true}')`,
+				`INSERT INTO activity VALUES (1, '2026-11-23 22:40:00+00:00', 'mate', 'drill-began', 's', '', '', 'drill-4')`)
 		}
 		for _, step := range steps {
 			if err := db.Exec(step).Error; err != nil {
@@ -325,6 +326,9 @@ func TestMigrations(t *testing.T) {
 				t.Errorf("from version %d: %+v, %v", version, checked, err)
 			}
 			if list, err := s.Drills(t.Context(), 5); err != nil || version >= 3 && (len(list) != 1 || !list[0].Spec.Down) {
+				t.Errorf("from version %d: %+v, %v", version, list, err)
+			}
+			if list, err := s.Activity(t.Context(), "", 0, 5); err != nil || version >= 3 && (len(list) != 1 || list[0].Kind != "drill-started") {
 				t.Errorf("from version %d: %+v, %v", version, list, err)
 			}
 			s.Close()

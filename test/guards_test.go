@@ -260,7 +260,7 @@ func TestGuardsInTheConsole(t *testing.T) {
 	b.says("[data-test=breaker-open]", "open")
 	b.says("[data-test=in-flight]", "0 of 50")
 	b.says("[data-test=activity]", "breaker-open")
-	b.says("[data-test=activity]", fmt.Sprintf("%s drill-began", "console"))
+	b.says("[data-test=activity]", fmt.Sprintf("%s drill-started", "console"))
 	b.visit("/") // on every page
 	b.says("[data-test=running-drill-2]", "berths/v1")
 }

@@ -31,7 +31,7 @@ type Filter struct {
 	Reason   string `json:"reason,omitempty" doc:"why it failed or was refused"`
 	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok"`
 	Header   string `json:"header,omitempty" doc:"NAME that is present, or NAME=VALUE"`
-	Attempts int    `json:"attempts,omitempty" doc:"at least so many attempts"`
+	Attempts int    `json:"attempts,omitempty" doc:"at least this many attempts"`
 	Request  string `json:"request,omitempty" doc:"id on a gateway's refusal"`
 	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than this many milliseconds"`
 }

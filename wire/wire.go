@@ -93,7 +93,7 @@ type Snapshot struct {
 	GoneInstances []string          `json:"goneInstances,omitempty"`
 
 	// Calls, with a whole snapshot, are the services that the proxy's workload
-	// is declared to call; it is told of these alone. Absent: of all.
+	// is declared to call; the snapshot holds these alone. Absent: all services.
 	Calls []string `json:"calls,omitzero"`
 	// Drills are all that run, when any came or went; absent: as before.
 	Drills []Drill `json:"drills,omitzero"`

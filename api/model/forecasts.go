@@ -99,7 +99,7 @@ type SweepSide struct {
 // RefusalStart is the rate at which guards and limits start to refuse requests.
 type RefusalStart struct {
 	Rules  string  `json:"rules"` // in force, or draft
-	RPS    float64 `json:"rps"`   // requests that enter the mesh; 0: they refuse none at these rates
+	RPS    float64 `json:"rps"`   // requests that enter the mesh; 0: they refuse < 0.1% at these rates
 	Reason string  `json:"reason,omitempty"`
 	Where  string  `json:"where,omitempty"`
 }
@@ -111,7 +111,7 @@ func (s RefusalStart) Words() string {
 		name = "of the draft"
 	}
 	if s.RPS == 0 {
-		return fmt.Sprintf("With the rules %s, guards and limits refuse no request at these rates.", name)
+		return fmt.Sprintf("With the rules %s, guards and limits refuse less than 0.1%% of the requests at these rates.", name)
 	}
 	return fmt.Sprintf("With the rules %s, the mesh starts to refuse requests at %.0f per second: %s on %s.",
 		name, s.RPS, s.Reason, s.Where)

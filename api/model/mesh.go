@@ -79,7 +79,7 @@ type Instance struct {
 type Route struct {
 	Name     string    `json:"name"`
 	At       Origin    `json:"at"`
-	When     []string  `json:"when"` // conditions in words, of which one has to hold; empty: always
+	When     []string  `json:"when"` // conditions in words; one must hold; empty: always
 	Send     []Target  `json:"send"`
 	Settings []Setting `json:"settings"` // its actions, and the settings that it has of its own or by a policy
 	Timeout  string    `json:"timeout"`  // empty: that of the called service

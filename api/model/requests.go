@@ -29,7 +29,7 @@ type RequestFilter struct {
 	Reason     string // why it failed or was refused
 	Outcome    string // ok, failed, refused, abandoned, caller-fault or not-ok
 	Header     string // NAME that is present, or NAME=VALUE
-	Attempts   int    // at least so many attempts
+	Attempts   int    // at least this many attempts
 	Request    string // id on a gateway's refusal
 	SlowerThan int64  // milliseconds
 }

@@ -222,7 +222,7 @@ type EffectiveSettings struct {
 type EffectiveRoute struct {
 	Name     string    `json:"name"`
 	At       Origin    `json:"at"`
-	When     []string  `json:"when"`           // conditions in words, of which one has to hold; empty: always
+	When     []string  `json:"when"`           // conditions in words; one must hold; empty: always
 	Send     string    `json:"send,omitempty"` // targets with their weights
 	Settings []Setting `json:"settings"`       // its actions, and the settings that hold for it
 }

@@ -22,7 +22,10 @@ type Printer struct {
 	W      io.Writer
 	Format string
 	Lines  bool // JSON is one line
-	Colour bool // use colours, whatever W is
+
+	// What the page is shown on, when W is not itself a terminal.
+	Colour bool // use colours
+	Width  int  // columns; 0: no limit
 }
 
 // Show prints v as JSON or YAML, or what draw draws for the other formats.
@@ -53,9 +56,9 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		_, err = p.W.Write(text)
 		return err
 	}
-	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide", Colour: p.Colour}
+	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide", Colour: p.Colour, Width: p.Width}
 	if f, ok := p.W.(*os.File); ok && !s.CSV {
-		s.Colour = Terminal(f)
+		s.Colour, s.Width = Terminal(f), Columns(f)
 	}
 	draw(s)
 	return s.err
@@ -77,6 +80,7 @@ type Sheet struct {
 	Wide   bool
 	CSV    bool
 	Colour bool // use colours; never as the only sign of anything
+	Width  int  // wrap cells so that tables fit into this many columns; 0: no limit
 	w      io.Writer
 	err    error
 }
@@ -98,15 +102,19 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 	t.Style().Box.PaddingLeft, t.Style().Box.PaddingRight = "", "  "
 	t.Style().Format.Header = text.FormatDefault
 	var names table.Row
-	var columns []table.ColumnConfig
+	columns := make([]table.ColumnConfig, len(header))
+	widths := s.fit(header, rows)
 	for i, h := range header {
 		name, right := strings.CutSuffix(h, ">")
 		names = append(names, name)
+		columns[i] = table.ColumnConfig{
+			Number:           i + 1,
+			WidthMax:         widths[i],
+			WidthMaxEnforcer: text.WrapSoft,
+			VAlignHeader:     text.VAlignBottom,
+		}
 		if right {
-			columns = append(
-				columns,
-				table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight},
-			)
+			columns[i].Align, columns[i].AlignHeader = text.AlignRight, text.AlignRight
 		}
 	}
 	t.AppendHeader(names)

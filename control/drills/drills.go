@@ -198,7 +198,7 @@ func (d *Drills) Start(ctx context.Context, q model.DrillRequest) (model.Drill, 
 	d.last = one.Number
 	d.set(append(slices.Clone(d.list()), one))
 	out := view(one, now)
-	d.log(one, now, "drill-began", one.By, fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target, out.What, length))
+	d.log(one, now, "drill-started", one.By, fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target, out.What, length))
 	return out, nil
 }
 

@@ -222,8 +222,8 @@ func (f *Figures) Each(ctx context.Context, from, to int64, visit VisitAt) error
 	return nil
 }
 
-// Span is the window of so many seconds that ends at end, or else with the last
-// complete second. It is shorter right after the first request.
+// Span returns the first and the last second of a window that ends at end (0: the
+// last complete second). It is shorter when the first request came within it.
 func (f *Figures) Span(seconds, end int64) (from, to int64) {
 	now := f.Complete()
 	if end <= 0 || end > now {

@@ -30,7 +30,7 @@ func (t *Tally) Take(n *telemetry.Names, c *stats.Counts) {
 	}
 }
 
-// Figures are the figures of the group, of a window of so many seconds.
+// Figures returns the figures of the group, for a window of this many seconds.
 func (t *Tally) Figures(seconds float64) model.Figures {
 	n := t.Requests()
 	f := model.Figures{

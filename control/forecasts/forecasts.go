@@ -160,8 +160,8 @@ func (s *side) judge(expect []rules.Expectation) []trial.Judgement {
 	return out
 }
 
-// run simulates sets of rules side by side, until so many requests entered the mesh,
-// or the trial was run through often enough.
+// run simulates sets of rules side by side, each until the given number of requests
+// entered the mesh, or until the trial was repeated often enough.
 func (p *plan) run(ctx context.Context, sets []*rules.Rules, rate float64, requests uint64) ([]side, error) {
 	out, errs := make([]side, len(sets)), make([]error, len(sets))
 	var all sync.WaitGroup

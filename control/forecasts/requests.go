@@ -73,7 +73,7 @@ func (k *builder) request(cl class) *forecast.Request {
 	return nil
 }
 
-// conditionsOf are the conditions of a route, of which one has to hold; the empty
+// conditionsOf returns the conditions of a route. One of them must hold; the empty
 // condition always holds.
 func conditionsOf(rt *rules.Route) (conditions []rules.Condition) {
 	if rt == nil || len(rt.When) == 0 {

@@ -178,7 +178,7 @@ func (o *Outbox) deliver(ctx context.Context, notices []store.Notice) {
 	}
 }
 
-// waitAfter is how long to wait after so many failed attempts.
+// waitAfter is the pause before the next attempt, after this many failed ones.
 func waitAfter(attempts int) time.Duration {
 	b := backoff.ExponentialBackOff{
 		InitialInterval:     firstWait,

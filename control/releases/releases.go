@@ -191,7 +191,7 @@ func (r *Releases) Start(ctx context.Context, q model.StartReleaseRequest) (mode
 		return model.Release{}, err
 	}
 	out := view(x.number, r.current(x))
-	r.log(x, "release-began", by, fmt.Sprintf("%s to %s", out.From, out.To))
+	r.log(x, "release-started", by, fmt.Sprintf("%s to %s", out.From, out.To))
 	return out, nil
 }
 

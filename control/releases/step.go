@@ -202,7 +202,7 @@ func (r *Releases) Published(
 			hasRoom = r.Outbox.HasRoom(context.Background())
 		}
 		next := x.run.Copy()
-		next.Overtaken(rev.At, rev.Number, rev.Author, what)
+		next.WithdrawForPublish(rev.At, rev.Number, rev.Author, what)
 		rows, err := r.rows(x.number, next, rev.Number, hasRoom)
 		if err != nil {
 			return out, err

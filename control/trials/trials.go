@@ -115,7 +115,7 @@ func (t *Trials) Start(ctx context.Context, q model.TrialRequest) (model.Trial, 
 		return model.Trial{}, err
 	}
 	t.newest = r
-	t.Journal.Add(store.Activity{At: r.record.Began, Who: r.by, Kind: "trial-began",
+	t.Journal.Add(store.Activity{At: r.record.Began, Who: r.by, Kind: "trial-started",
 		Detail: fmt.Sprintf("trial %d: %s, for %s", r.record.Number, p.Trial.Name, p.Trial.For)})
 	return r.state().view(), nil
 }

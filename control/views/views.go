@@ -56,8 +56,9 @@ type Views struct{ Config }
 // New makes Views.
 func New(c Config) *Views { return &Views{c} }
 
-// Mesh is the mesh with the figures of so many seconds that end at end, in seconds
-// since 1970; 0: the last complete ones. What runs is as it is now.
+// Mesh returns the mesh with the figures of a window: its length, and its end in
+// seconds since 1970 (0: the last complete second). The list of what runs is always
+// the present one.
 func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error) {
 	unpublished, err := v.Revisions.Unpublished(ctx)
 	if err != nil {

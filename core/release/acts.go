@@ -112,9 +112,9 @@ func (r *Run) Withdraw(now time.Time, by, why string) error {
 	return nil
 }
 
-// Overtaken withdraws a release whose route a newer publish has changed: what was
+// WithdrawForPublish withdraws a release whose route a newer publish has changed: what was
 // published holds.
-func (r *Run) Overtaken(now time.Time, revision uint, author, what string) {
+func (r *Run) WithdrawForPublish(now time.Time, revision uint, author, what string) {
 	if !r.State.Over() {
 		r.withdraw(
 			now,

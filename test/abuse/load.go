@@ -30,7 +30,7 @@ type failure struct {
 	what string
 }
 
-// call begins to call a page through the gateway, so many times a second.
+// call starts to call a page through the gateway at a rate per second.
 func (w *world) call(service string, rate float64) *steady {
 	ctx, end := context.WithCancel(w.ctx)
 	s := &steady{begin: time.Now().Add(50 * time.Millisecond), end: end, ended: make(chan struct{})}

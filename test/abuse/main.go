@@ -184,14 +184,14 @@ func kill(c *exec.Cmd) {
 func (w *world) await(what string, is func() bool) error {
 	for end := time.Now().Add(30 * time.Second); !is(); time.Sleep(20 * time.Millisecond) {
 		if w.ctx.Err() != nil || time.Now().After(end) {
-			return errors.New(what + " did not come about")
+			return errors.New("timed out waiting for: " + what)
 		}
 	}
 	return nil
 }
 
-// startGateway starts the gateway, with so many descriptors at most; 0: as many as
-// there are.
+// startGateway starts the gateway with a limit of file descriptors; 0: no limit of
+// its own.
 func (w *world) startGateway(descriptors int) (err error) {
 	args := []string{"bin/nightjar", "proxy", "--server", w.server, "--gateway", "edge", "--name", "edge-a", "--state", w.dir}
 	if descriptors > 0 {
@@ -222,7 +222,7 @@ func (w *world) instance(service, version, site, name string) (in instance, err 
 	return in, err
 }
 
-// publish puts rules in force and waits until so many proxies follow them.
+// publish puts rules in force and waits until this many proxies acknowledge them.
 func (w *world) publish(proxies int, text string) error {
 	text += fmt.Sprintf("gateways:\n  edge:\n    listen: %q\n    hosts: [\"*\"]\n    routes:\n", w.edge)
 	for _, s := range []string{"page", "two", "other", "sites", "alone", "program", "frozen", "far"} {

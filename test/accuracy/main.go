@@ -79,7 +79,7 @@ func main() {
 type result struct {
 	policy
 	forecast, tried figures
-	pairs           int // of which it is the mean
+	pairs           int // the figures are the mean of this many
 }
 
 type figures struct{ success, p95, load float64 }

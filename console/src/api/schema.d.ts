@@ -1063,7 +1063,7 @@ export interface components {
             send?: string;
             /** @description its actions, and the settings that hold for it */
             settings: components["schemas"]["Setting"][];
-            /** @description conditions in words, of which one has to hold; empty: always */
+            /** @description conditions in words; one must hold; empty: always */
             when: string[];
         };
         EffectiveSettings: {
@@ -1618,7 +1618,7 @@ export interface components {
             reason?: string;
             /**
              * Format: double
-             * @description requests that enter the mesh; 0: they refuse none at these rates
+             * @description requests that enter the mesh; 0: they refuse < 0.1% at these rates
              */
             rps: number;
             /** @description in force, or draft */
@@ -1936,7 +1936,7 @@ export interface components {
             share: null | number;
             /** @description empty: that of the called service */
             timeout: string;
-            /** @description conditions in words, of which one has to hold; empty: always */
+            /** @description conditions in words; one must hold; empty: always */
             when: string[];
         };
         RouteMatch: {
@@ -3426,9 +3426,9 @@ export interface operations {
                 header?: string;
                 /** @description id on a gateway's refusal */
                 request?: string;
-                /** @description at least so many attempts */
+                /** @description at least this many attempts */
                 attempts?: number;
-                /** @description took longer than so many milliseconds */
+                /** @description took longer than this many milliseconds */
                 slowerThanMS?: number;
             };
             header?: never;
@@ -3482,9 +3482,9 @@ export interface operations {
                 outcome?: string;
                 /** @description id on a gateway's refusal */
                 request?: string;
-                /** @description at least so many attempts */
+                /** @description at least this many attempts */
                 attempts?: number;
-                /** @description took longer than so many milliseconds */
+                /** @description took longer than this many milliseconds */
                 slowerThanMS?: number;
                 /** @description only requests before this time, in seconds since 1970 */
                 before?: number;
@@ -3938,7 +3938,7 @@ export interface operations {
                 outcome?: string;
                 /** @description prefix of the first request's path */
                 path?: string;
-                /** @description took longer than so many milliseconds */
+                /** @description took longer than this many milliseconds */
                 slowerThanMS?: number;
                 /** @description 1 to 1000; 100 when absent */
                 limit?: number;

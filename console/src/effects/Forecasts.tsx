@@ -98,7 +98,7 @@ function Answer({ forecast: f }: { forecast: Forecast }) {
       {f.refusalStart?.map((b) => (
         <Box key={b.rules} sx={{ fontWeight: 600, mt: 0.5 }} data-test={`refusal-start-${b.rules.replace(" ", "-")}`}>
           {b.rules === "draft" ? "Under the draft" : "Under the rules in force"}{" "}
-          {b.rps > 0 ? `the mesh starts to refuse requests at ${b.rps.toFixed(0)} per second: ${b.reason ?? ""} on ${b.where ?? ""}.` : "guards and limits refuse no request at these rates."}
+          {b.rps > 0 ? `the mesh starts to refuse requests at ${b.rps.toFixed(0)} per second: ${b.reason ?? ""} on ${b.where ?? ""}.` : "guards and limits refuse less than 0.1% of the requests at these rates."}
         </Box>
       ))}
       {f.sweep && f.sweep.length > 0 && <Sweep forecast={f} />}

@@ -1,0 +1,2 @@
+-- +goose Up
+UPDATE activity SET kind = replace(kind, '-began', '-started') WHERE kind LIKE '%-began';
