@@ -137,23 +137,32 @@ func TestFormats(t *testing.T) {
 // their header alone. What cannot be narrowed stays whole.
 func TestTableFits(t *testing.T) {
 	draw := func(s *out.Sheet) {
+		s.Line("  · Short.\n  · A longer line, where 12 words wrap.")
 		s.Table([]string{"ROUTE", "FIRST ATTEMPT>", "FAILURES BY REASON"}, [][]string{
 			{"route front-door/home", "86.1%", "timeout 189 → 0, fault 48 → 5"},
 			{"route tides/", "100.0%", ""},
 		})
 	}
 	for width, want := range map[int]string{
-		0: `ROUTE                  FIRST ATTEMPT  FAILURES BY REASON
+		0: `  · Short.
+  · A longer line, where 12 words wrap.
+ROUTE                  FIRST ATTEMPT  FAILURES BY REASON
 route front-door/home          86.1%  timeout 189 → 0, fault 48 → 5
 route tides/                  100.0%
 `,
-		49: `                     FIRST        FAILURES BY
+		49: `  · Short.
+  · A longer line, where 12 words wrap.
+                     FIRST        FAILURES BY
 ROUTE                    ATTEMPT  REASON
 route                      86.1%  timeout 189 →
 front-door/home                   0, fault 48 → 5
 route tides/              100.0%
 `,
-		10: `                 FIRST    FAILURES
+		20: `  · Short.
+  · A longer line,
+    where 12 words
+    wrap.
+                 FIRST    FAILURES
 ROUTE            ATTEMPT  BY REASON
 route              86.1%  timeout
 front-door/home           189 → 0,

@@ -32,7 +32,7 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 		var page bytes.Buffer
 		width := 0
 		if inPlace {
-			width = out.Columns(f) // again each time: windows are resized
+			width = pageWidth(f)
 		}
 		err := show(cmd.Context(), &out.Printer{W: &page, Format: a.format, Lines: true, Colour: inPlace, Width: width})
 		switch {
@@ -59,6 +59,11 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 		}
 	}
 }
+
+// pageWidth is the width of a page that redraw draws on a terminal. The last column
+// stays empty: clearing the rest of a line that ends there would clear its last
+// character. It is asked for again for each page, as windows are resized.
+func pageWidth(f *os.File) int { return max(0, out.Columns(f)-1) }
 
 // redraw draws a page over the one before, line by line, so that nothing flickers.
 // What is wider than the terminal is cut off by it.

@@ -328,7 +328,7 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 		case inPlace:
 			name = fmt.Sprint(r.Number) // a newer run of the name is another release
 			var page bytes.Buffer
-			p := &out.Printer{W: &page, Format: a.format, Colour: true, Width: out.Columns(f)}
+			p := &out.Printer{W: &page, Format: a.format, Colour: true, Width: pageWidth(f)}
 			if err := p.Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 8) }); err != nil {
 				return err
 			}

@@ -274,15 +274,15 @@ func result(r *model.RequestRecord) string {
 func segments(r *model.RequestRecord) string {
 	var b strings.Builder
 	for _, s := range r.Segments {
-		got := cmp.Or(s.Reason, strconv.Itoa(s.Status))
+		got := cmp.Or(s.Reason, strconv.Itoa(s.Status)) + " "
 		if s.Kind != model.SegmentAttempt {
 			got = ""
 		} else if s.Status == 0 && s.Reason == "" {
-			got = "no response"
+			got = "no response "
 		}
 		fmt.Fprintf(
 			&b,
-			"%14s+%-8s  %-8s  %-22s  %s for %s\n",
+			"%14s+%-8s  %-8s  %-22s  %sfor %s\n",
 			"",
 			strings.ReplaceAll(out.Millis(s.StartMS), "–", "0 ms"),
 			s.Kind,

@@ -70,6 +70,25 @@ func (s *Sheet) fit(header []string, rows [][]string) []int {
 	return limits
 }
 
+// wrap breaks lines that are too long for the sheet between words. What continues
+// stands below the first word of its line.
+func (s *Sheet) wrap(lines string) string {
+	all := strings.Split(lines, "\n")
+	for i, line := range all {
+		if s.Width == 0 || text.StringWidthWithoutEscSequences(line) <= s.Width {
+			continue
+		}
+		words := strings.TrimLeft(line, " ·")
+		indent := text.StringWidth(line) - text.StringWidth(words)
+		parts := strings.Split(text.WrapSoft(words, max(s.Width-indent, narrowest)), "\n")
+		for j, part := range parts {
+			parts[j] = strings.TrimRight(part, " ")
+		}
+		all[i] = strings.TrimSuffix(line, words) + strings.Join(parts, "\n"+strings.Repeat(" ", indent))
+	}
+	return strings.Join(all, "\n")
+}
+
 // longestWord returns the width of the longest word of a cell.
 func longestWord(cell string) int {
 	longest := 0

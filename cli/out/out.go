@@ -80,7 +80,7 @@ type Sheet struct {
 	Wide   bool
 	CSV    bool
 	Colour bool // use colours; never as the only sign of anything
-	Width  int  // wrap cells so that tables fit into this many columns; 0: no limit
+	Width  int  // wrap lines and the cells of tables to this many columns; 0: no limit
 	w      io.Writer
 	err    error
 }
@@ -88,7 +88,7 @@ type Sheet struct {
 // Line prints a line; CSV leaves it out.
 func (s *Sheet) Line(format string, args ...any) {
 	if !s.CSV {
-		_, err := fmt.Fprintf(s.w, format+"\n", args...)
+		_, err := fmt.Fprintln(s.w, s.wrap(fmt.Sprintf(format, args...)))
 		s.err = errors.Join(s.err, err)
 	}
 }

@@ -76,7 +76,7 @@ var commands = []command{
 	{"call", 54, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
 	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --attempts 2 -n 2 -o wide; nightjar traces --outcome not-ok -n 3"},
 	{"publish", 50, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
-	{"release", 30, "nightjar release start sailings-to-v2 --follow; sleep 84"},
+	{"release", 38, "nightjar release start sailings-to-v2 --follow; sleep 84"},
 }
 
 func run(only []string) error {
@@ -192,7 +192,7 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 		title := "shot" + strconv.Itoa(os.Getpid()) + c.name
 		script := fmt.Sprintf("export PATH=%q:$PATH; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
 			filepath.Join(root, "bin"), c.run)
-		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "150x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
+		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "160x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
 		term.Env = append(os.Environ(), "DISPLAY="+display)
 		term.Dir = root
 		if err := term.Start(); err != nil {
