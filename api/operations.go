@@ -77,9 +77,24 @@ func remove[Out any](path, id, summary string, do func(c *echo.Context) (Out, er
 
 // send is an operation with a body.
 func send[In, Out any](method, path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
+	return withBody(method, http.StatusOK, path, id, summary, do)
+}
+
+// create is an operation that creates something.
+func create[In, Out any](path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
+	return withBody(http.MethodPost, http.StatusCreated, path, id, summary, do)
+}
+
+// withBody is an operation with a body, that answers with a status.
+func withBody[In, Out any](
+	method string,
+	status int,
+	path, id, summary string,
+	do func(c *echo.Context, in In) (Out, error),
+) Operation {
 	var in In
 	var out Out
-	op := Operation{
+	return Operation{
 		Method:  method,
 		Path:    path,
 		ID:      id,
@@ -87,35 +102,7 @@ func send[In, Out any](method, path, id, summary string, do func(c *echo.Context
 		In:      in,
 		Out:     out,
 		Media:   "application/json",
-		Status:  http.StatusOK,
-	}
-	op.handle = func(c *echo.Context) error {
-		var in In
-		if err := body(c, &in); err != nil {
-			return err
-		}
-		v, err := do(c, in)
-		if err != nil {
-			return err
-		}
-		return c.JSON(op.Status, v)
-	}
-	return op
-}
-
-// create is an operation that creates something.
-func create[In, Out any](path, id, summary string, do func(c *echo.Context, in In) (Out, error)) Operation {
-	var in In
-	var out Out
-	return Operation{
-		Method:  http.MethodPost,
-		Path:    path,
-		ID:      id,
-		Summary: summary,
-		In:      in,
-		Out:     out,
-		Media:   "application/json",
-		Status:  http.StatusCreated,
+		Status:  status,
 		handle: func(c *echo.Context) error {
 			var in In
 			if err := body(c, &in); err != nil {
@@ -125,7 +112,7 @@ func create[In, Out any](path, id, summary string, do func(c *echo.Context, in I
 			if err != nil {
 				return err
 			}
-			return c.JSON(http.StatusCreated, v)
+			return c.JSON(status, v)
 		},
 	}
 }
