@@ -1,8 +1,13 @@
 package api
 
 import (
+	"cmp"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
 	"net/http"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -145,10 +150,40 @@ func body(c *echo.Context, into any) error {
 			http.StatusBadRequest,
 			"body",
 			"the body is not the JSON of this call: %s. See /api/v1/openapi.json",
-			strings.TrimPrefix(err.Error(), "json: "),
+			bodyError(err),
 		)
 	}
 	return nil
+}
+
+// bodyError says in terms of JSON why a body cannot be read.
+func bodyError(err error) string {
+	var wrongType *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &wrongType):
+		where := cmp.Or(wrongType.Field, "the body")
+		return fmt.Sprintf("%s: expected %s, found %s", where, jsonType(wrongType.Type), wrongType.Value)
+	case errors.Is(err, io.EOF):
+		return "it is empty"
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "it ends too early"
+	}
+	return strings.TrimPrefix(err.Error(), "json: ")
+}
+
+// jsonType is what JSON calls the values of a type.
+func jsonType(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Bool:
+		return "bool"
+	case reflect.String:
+		return "string"
+	case reflect.Slice, reflect.Array:
+		return "array"
+	case reflect.Struct, reflect.Map:
+		return "object"
+	}
+	return "number"
 }
 
 // number reads a whole number of the query.
