@@ -85,7 +85,11 @@ func (s *Set) Problem(hosts []string, now time.Time) string {
 	}
 	for _, pair := range *all {
 		if now.After(pair.Leaf.NotAfter) {
-			return fmt.Sprintf("the certificate for %s ran out on %s", strings.Join(names(pair.Leaf), ", "), pair.Leaf.NotAfter.UTC().Format(time.DateOnly))
+			return fmt.Sprintf(
+				"the certificate for %s ran out on %s",
+				strings.Join(names(pair.Leaf), ", "),
+				pair.Leaf.NotAfter.UTC().Format(time.DateOnly),
+			)
 		}
 	}
 	for _, h := range hosts {

@@ -111,7 +111,10 @@ func (s RefusalStart) Words() string {
 		name = "of the draft"
 	}
 	if s.RPS == 0 {
-		return fmt.Sprintf("With the rules %s, guards and limits refuse less than 0.1%% of the requests at these rates.", name)
+		return fmt.Sprintf(
+			"With the rules %s, guards and limits refuse less than 0.1%% of the requests at these rates.",
+			name,
+		)
 	}
 	return fmt.Sprintf("With the rules %s, the mesh starts to refuse requests at %.0f per second: %s on %s.",
 		name, s.RPS, s.Reason, s.Where)

@@ -69,8 +69,11 @@ func (x *Exchange) dequeued(now time.Duration) Step {
 	x.queue = nil
 	if now >= x.deadline {
 		return x.final(
-			Refuse(TimedOut, fmt.Sprintf("the timeout of %s expired while the request waited in the queue of %d requests to %s",
-				x.timeout, s.InFlightMax, v.called())),
+			Refuse(
+				TimedOut,
+				fmt.Sprintf("the timeout of %s expired while the request waited in the queue of %d requests to %s",
+					x.timeout, s.InFlightMax, v.called()),
+			),
 		)
 	}
 	return x.final(Refuse(Overflow, fmt.Sprintf("none of the %d requests in flight to %s ended within %s",

@@ -192,7 +192,12 @@ func (e *explainer) odds(to *target, chance float64) {
 		if e.now < d.Until && d.concerns(e.view) {
 			e.out.Settings = append(
 				e.out.Settings,
-				Setting{Name: "drill", Value: d.describe(to.pool.version.called()), From: d.ID, Service: to.service.name},
+				Setting{
+					Name:    "drill",
+					Value:   d.describe(to.pool.version.called()),
+					From:    d.ID,
+					Service: to.service.name,
+				},
 			)
 		}
 	}

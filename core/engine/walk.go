@@ -301,7 +301,8 @@ func unfit(v View, isOdd bool) string {
 // wide instructions are quicker than one loop over the bytes.
 func isOdd(path string) bool {
 	return strings.IndexByte(path, '%') >= 0 || strings.IndexByte(path, ';') >= 0 || strings.IndexByte(path, '\\') >= 0 ||
-		strings.Contains(path, "//") || strings.Contains(path, "/.")
+		strings.Contains(path, "//") ||
+		strings.Contains(path, "/.")
 }
 
 // hasDotSegment tells whether a path has a segment that means "here" or "one

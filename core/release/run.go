@@ -44,49 +44,60 @@ type Event struct {
 	Text string    `json:"text"`
 }
 
-// Run is a release that runs, or ran. Everything that it is to go on from is in
-// it; who drives it keeps it, and calls its methods one at a time.
+// Run is a release that is running or is over. It holds everything that it needs to
+// continue: its driver stores it, and calls its methods one at a time.
 type Run struct {
-	Plan     rules.Release `json:"plan"`
-	Places   []Place       `json:"places"`
-	Starter  string        `json:"starter"`
-	State    State         `json:"state"`
-	Step     int           `json:"step"`             // in force, of Steps(); -1: none yet
-	Asking   bool          `json:"asking,omitempty"` // receivers are asked before the next step
-	Shift    bool          `json:"shift,omitempty"`  // weights are to be put in force: of Step, or what the end asks for
-	Arriving bool          `json:"arriving,omitempty"`
+	Plan    rules.Release `json:"plan"`
+	Places  []Place       `json:"places"`
+	Starter string        `json:"starter"`
+	State   State         `json:"state"`
+	Step    int           `json:"step"`             // in force, index into Steps(); -1: none yet
+	Asking  bool          `json:"asking,omitempty"` // receivers are asked for permission before the next step
+
+	// Shift: the driver has to put weights in force, those of Step or those of the end.
+	Shift    bool          `json:"shift,omitempty"`
+	Arriving bool          `json:"arriving,omitempty"` // proxies do not all have the step yet
 	Began    time.Time     `json:"began"`
 	Since    time.Time     `json:"since"` // when the step was put in force
 	Ended    time.Time     `json:"ended,omitzero"`
 	Revision uint          `json:"revision"` // that put the step in force
-	Spent    time.Duration `json:"spent"`    // of the step, without the time that nobody looked
-	LookAt   time.Duration `json:"lookAt"`   // of Spent, when to look next
-	Looks    int           `json:"looks"`
-	Misses   int           `json:"misses"` // in a row
-	Done     bool          `json:"done"`   // the step has passed
+	Spent    time.Duration `json:"spent"`    // time of the step; pauses without a tick do not count
+	LookAt   time.Duration `json:"lookAt"`   // value of Spent at the next judgement
+	Looks    int           `json:"looks"`    // judgements in the step
+	Misses   int           `json:"misses"`   // missed judgements in a row
+	Done     bool          `json:"done"`     // the step has passed
 	Why      string        `json:"why,omitempty"`
-	By       string        `json:"by,omitempty"` // who ended or holds it
-	Stage    Sample        `json:"stage"`        // the step so far
-	Base     *stats.Counts `json:"base,omitempty"`
-	Total    Sample        `json:"total"`             // of all steps but the dark one
-	Last     *Judgement    `json:"last,omitempty"`    // newest
-	Kept     time.Time     `json:"kept,omitzero"`     // when a judgement was handed out last: of a stage that waits, ever fewer that say the same
-	Back     bool          `json:"back,omitempty"`    // what went to To before is to go to From too
-	Retreat  bool          `json:"retreat,omitempty"` // it was withdrawn, which could not be written: From has everything by overlay
+	By       string        `json:"by,omitempty"`   // who ended or holds it
+	Stage    Sample        `json:"stage"`          // requests of the step so far
+	Base     *stats.Counts `json:"base,omitempty"` // counts of From in the last step that had enough requests
+	Total    Sample        `json:"total"`          // requests of all steps but the dark one
+	Last     *Judgement    `json:"last,omitempty"` // newest
 
-	Events     []Event     `json:"-"` // since the driver took them
-	Judgements []Judgement `json:"-"`
+	// Kept is when a judgement was last given to the driver. While a stage waits and the
+	// verdict stays the same, fewer and fewer of them are given.
+	Kept time.Time `json:"kept,omitzero"`
+
+	// Back: the release was withdrawn, and routes whose text sends requests to To are
+	// changed to send them to From.
+	Back bool `json:"back,omitempty"`
+
+	// Retreat: the release was withdrawn and the rules could not be written, so an
+	// overlay gives From all requests.
+	Retreat bool `json:"retreat,omitempty"`
+
+	Events     []Event     `json:"-"` // since the driver last took them
+	Judgements []Judgement `json:"-"` // since the driver last took them
 
 	steps []Step
 	clock time.Time
 }
 
-// arrival is how long proxies may take to have a step before its time begins
-// without the rest of them.
+// arrival is how long a step waits for all proxies to have it. Then its time begins
+// without the others.
 const arrival = 5 * time.Second
 
-// lapse is the longest time between two ticks that is taken for one without a
-// break.
+// lapse is the longest time between two ticks that counts as time of the step. What is
+// longer is a pause: nobody looked.
 const lapse = 10 * time.Second
 
 // Start begins a release. base is what From did before; nil: not known.
@@ -364,7 +375,12 @@ func (r *Run) shift(now time.Time) {
 			now,
 			"shifted",
 			"",
-			fmt.Sprintf("%s is watched for %s; %s can take over again in one step", r.Plan.To, r.Now().Each, r.Plan.From),
+			fmt.Sprintf(
+				"%s is watched for %s; %s can take over again in one step",
+				r.Plan.To,
+				r.Now().Each,
+				r.Plan.From,
+			),
 		)
 		return
 	}

@@ -181,7 +181,13 @@ func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
 				}
 			})
 			if len(values) == 0 {
-				r.mistake(n, path, CodeMissing, "the list is empty, so no value matches", "a list of plain values: [a, b]")
+				r.mistake(
+					n,
+					path,
+					CodeMissing,
+					"the list is empty, so no value matches",
+					"a list of plain values: [a, b]",
+				)
 				return
 			}
 			add(In, values...)

@@ -205,8 +205,12 @@ func (l *Callers) Shortage() string {
 	}
 	what := fmt.Sprintf("no room for more than %d connections of callers: %d that waited were closed", l.most, l.closed)
 	if l.perAddress > 0 {
-		what = fmt.Sprintf("no room for more than %d connections of callers, %d of one address: %d that waited were closed",
-			l.most, l.perAddress, l.closed)
+		what = fmt.Sprintf(
+			"no room for more than %d connections of callers, %d of one address: %d that waited were closed",
+			l.most,
+			l.perAddress,
+			l.closed,
+		)
 	}
 	if l.refused > 0 {
 		what += fmt.Sprintf(", and %d were refused", l.refused)

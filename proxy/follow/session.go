@@ -114,7 +114,12 @@ func NewSession(cfg SessionConfig, f *Follower) *Session {
 // newPauses are the pauses between attempts to connect: they grow, and differ from
 // proxy to proxy, so that a service that comes back is not called by all at once.
 func newPauses() *backoff.ExponentialBackOff {
-	b := backoff.ExponentialBackOff{InitialInterval: minBackoff, Multiplier: 2, RandomizationFactor: 0.5, MaxInterval: maxBackoff}
+	b := backoff.ExponentialBackOff{
+		InitialInterval:     minBackoff,
+		Multiplier:          2,
+		RandomizationFactor: 0.5,
+		MaxInterval:         maxBackoff,
+	}
 	b.Reset()
 	return &b
 }
