@@ -95,18 +95,18 @@ func (s *Store) Add(list []wire.Span, lost uint64, now time.Time) {
 // Summary is a trace in one line.
 type Summary struct {
 	ID       string    `json:"id"`
-	At       time.Time `json:"at" doc:"when its first span began"`
-	MS       float64   `json:"ms" doc:"from the begin of its first span to the end of its last"`
-	Caller   string    `json:"caller,omitempty" doc:"of the first request"`
-	Service  string    `json:"service,omitempty" doc:"that the first request called"`
+	At       time.Time `json:"at"`                // when its first span began
+	MS       float64   `json:"ms"`                // from the begin of its first span to the end of its last
+	Caller   string    `json:"caller,omitempty"`  // of the first request
+	Service  string    `json:"service,omitempty"` // that the first request called
 	Method   string    `json:"method,omitempty"`
 	Path     string    `json:"path,omitempty"`
-	Status   int       `json:"status,omitempty" doc:"that the first caller got"`
-	Outcome  string    `json:"outcome,omitempty" doc:"of the first request"`
+	Status   int       `json:"status,omitempty"`  // that the first caller got
+	Outcome  string    `json:"outcome,omitempty"` // of the first request
 	Reason   string    `json:"reason,omitempty"`
-	Services []string  `json:"services" doc:"that took part, in order of time"`
-	Attempts int       `json:"attempts" doc:"in the whole trace"`
-	Failed   int       `json:"failed" doc:"attempts that did not succeed, in the whole trace"`
+	Services []string  `json:"services"` // that took part, in order of time
+	Attempts int       `json:"attempts"` // in the whole trace
+	Failed   int       `json:"failed"`   // attempts that did not succeed, in the whole trace
 	Spans    int       `json:"spans"`
 }
 
@@ -184,14 +184,14 @@ func ordered(spans []wire.Span) []wire.Span {
 // Trace is one trace.
 type Trace struct {
 	Summary
-	Rows []Row `json:"rows" doc:"the spans, each parent before its children"`
+	Rows []Row `json:"rows"` // the spans, each parent before its children
 }
 
 // Row is one span with its place in the trace.
 type Row struct {
 	wire.Span
-	Depth  int     `json:"depth" doc:"0: the first span, or one whose parent is not known here"`
-	FromMS float64 `json:"fromMS" doc:"since the begin of the trace"`
+	Depth  int     `json:"depth"`  // 0: the first span, or one whose parent is not known here
+	FromMS float64 `json:"fromMS"` // since the begin of the trace
 	MS     float64 `json:"ms"`
 }
 

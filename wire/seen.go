@@ -20,20 +20,21 @@ type Watch struct {
 // Filter selects requests. Each field that is set must match; the zero value selects
 // all.
 type Filter struct {
-	From     string `json:"from,omitempty" doc:"calling service or gateway"`
-	To       string `json:"to,omitempty" doc:"called service"`
-	Version  string `json:"version,omitempty" doc:"version that got the request"`
-	Instance string `json:"instance,omitempty" doc:"instance that answered, or got the last attempt"`
-	Route    string `json:"route,omitempty" doc:"route of the service or of the gateway"`
+	From     string `json:"from,omitempty"`     // calling service or gateway
+	To       string `json:"to,omitempty"`       // called service
+	Version  string `json:"version,omitempty"`  // version that got the request
+	Instance string `json:"instance,omitempty"` // instance that answered, or got the last attempt
+	Route    string `json:"route,omitempty"`    // route of the service or of the gateway
 	Method   string `json:"method,omitempty"`
-	Path     string `json:"path,omitempty" doc:"prefix of the path"`
-	Status   string `json:"status,omitempty" doc:"a status such as 503, or a class such as 5xx"`
-	Reason   string `json:"reason,omitempty" doc:"why it failed or was refused"`
-	Outcome  string `json:"outcome,omitempty" doc:"ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok"`
-	Header   string `json:"header,omitempty" doc:"NAME that is present, or NAME=VALUE"`
-	Attempts int    `json:"attempts,omitempty" doc:"at least this many attempts"`
-	Request  string `json:"request,omitempty" doc:"id on a gateway's refusal"`
-	SlowerMS int64  `json:"slowerMS,omitempty" doc:"took longer than this many milliseconds"`
+	Path     string `json:"path,omitempty"`   // prefix of the path
+	Status   string `json:"status,omitempty"` // a status such as 503, or a class such as 5xx
+	Reason   string `json:"reason,omitempty"` // why it failed or was refused
+	// ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok
+	Outcome  string `json:"outcome,omitempty"`
+	Header   string `json:"header,omitempty"`   // NAME that is present, or NAME=VALUE
+	Attempts int    `json:"attempts,omitempty"` // at least this many attempts
+	Request  string `json:"request,omitempty"`  // id on a gateway's refusal
+	SlowerMS int64  `json:"slowerMS,omitempty"` // took longer than this many milliseconds
 }
 
 // NotOK, as an outcome of a Filter, is any but ok.
@@ -69,7 +70,11 @@ func (f *Filter) Check() error {
 		return fmt.Errorf("outcome %q: expected one of %s", f.Outcome, strings.Join(Outcomes, ", "))
 	}
 	if f.SlowerMS < 0 || f.Attempts < 0 {
-		return fmt.Errorf("slower than %d ms, %d attempts: expected numbers that are not negative", f.SlowerMS, f.Attempts)
+		return fmt.Errorf(
+			"slower than %d ms, %d attempts: expected numbers that are not negative",
+			f.SlowerMS,
+			f.Attempts,
+		)
 	}
 	if name, _, _ := strings.Cut(f.Header, "="); f.Header != "" &&
 		(name == "" || strings.ContainsAny(name, " \t:\r\n")) {
@@ -91,8 +96,10 @@ func (f *Filter) Takes(r *Record) bool {
 			attempts++
 		}
 	}
-	return is(f.From, r.Caller) && is(f.To, r.Service) && is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
-		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) && is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
+	return is(f.From, r.Caller) && is(f.To, r.Service) &&
+		is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
+		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) &&
+		is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
 		is(f.Reason, r.Reason) && is(f.Request, r.ID) &&
 		(is(f.Outcome, r.Outcome) || f.Outcome == NotOK && r.Outcome != engine.OK.String()) &&
 		attempts >= f.Attempts &&
@@ -108,56 +115,61 @@ func (f *Filter) HeaderTest() (name, value string, has bool) {
 
 // Record is one request that is over, as its caller's proxy saw it.
 type Record struct {
-	At            time.Time `json:"at" doc:"when it came to the proxy"`
+	At            time.Time `json:"at"` // when it came to the proxy
 	Proxy         string    `json:"proxy"`
 	Caller        string    `json:"caller"`
 	CallerVersion string    `json:"callerVersion,omitempty"`
-	Service       string    `json:"service,omitempty" doc:"called service; empty when the request found none"`
-	Version       string    `json:"version,omitempty"`
-	Instance      string    `json:"instance,omitempty" doc:"that answered, or got the last attempt"`
-	Route         string    `json:"route,omitempty"`
-	Gate          string    `json:"gate,omitempty" doc:"route of the gateway"`
-	Written       string    `json:"written,omitempty" doc:"file and line of the route that decided"`
-	Revision      uint      `json:"revision"`
-	Method        string    `json:"method,omitempty"`
-	Host          string    `json:"host,omitempty"`
-	Path          string    `json:"path,omitempty" doc:"as it came, without the query"`
-	Status        int       `json:"status,omitempty" doc:"that the caller got; absent when it left, and for TCP"`
-	Outcome       string    `json:"outcome" doc:"ok, failed, refused, abandoned or caller-fault"`
-	Reason        string    `json:"reason,omitempty" doc:"why it failed or was refused"`
-	Detail        string    `json:"detail,omitempty" doc:"of the reason"`
-	ID            string    `json:"id,omitempty" doc:"that a gateway's refusal told its caller"`
-	MS            float64   `json:"ms" doc:"until the last byte of the answer had gone to the caller"`
-	Sent          uint64    `json:"sent" doc:"bytes of the request's body"`
-	Received      uint64    `json:"received" doc:"bytes of the answer's body that reached the caller"`
-	Secured       bool      `json:"secured" doc:"the hop to the instance was encrypted"`
-	Trace         string    `json:"trace,omitempty" doc:"trace id"`
-	Traced        bool      `json:"traced,omitempty" doc:"the trace was kept"`
-	Segments      []Segment `json:"segments,omitempty" doc:"its attempts, and the waits between them, in order"`
+	// called service; empty when the request found none
+	Service  string `json:"service,omitempty"`
+	Version  string `json:"version,omitempty"`
+	Instance string `json:"instance,omitempty"` // that answered, or got the last attempt
+	Route    string `json:"route,omitempty"`
+	Gate     string `json:"gate,omitempty"`    // route of the gateway
+	Written  string `json:"written,omitempty"` // file and line of the route that decided
+	Revision uint   `json:"revision"`
+	Method   string `json:"method,omitempty"`
+	Host     string `json:"host,omitempty"`
+	Path     string `json:"path,omitempty"` // as it came, without the query
+	// that the caller got; absent when it left, and for TCP
+	Status   int     `json:"status,omitempty"`
+	Outcome  string  `json:"outcome"`          // ok, failed, refused, abandoned or caller-fault
+	Reason   string  `json:"reason,omitempty"` // why it failed or was refused
+	Detail   string  `json:"detail,omitempty"` // of the reason
+	ID       string  `json:"id,omitempty"`     // that a gateway's refusal told its caller
+	MS       float64 `json:"ms"`               // until the last byte of the answer had gone to the caller
+	Sent     uint64  `json:"sent"`             // bytes of the request's body
+	Received uint64  `json:"received"`         // bytes of the answer's body that reached the caller
+	Secured  bool    `json:"secured"`          // the hop to the instance was encrypted
+	Trace    string  `json:"trace,omitempty"`  // trace id
+	Traced   bool    `json:"traced,omitempty"` // the trace was kept
+	// its attempts, and the waits between them, in order
+	Segments []Segment `json:"segments,omitempty"`
 }
 
 // Segment is a part of a request's time.
 type Segment struct {
-	Kind     string  `json:"kind" doc:"attempt, queue, backoff or delay"`
-	Instance string  `json:"instance,omitempty" doc:"of an attempt"`
-	FromMS   float64 `json:"fromMS" doc:"since the request came"`
-	MS       float64 `json:"ms" doc:"of an attempt: until the head of its response"`
+	Kind     string  `json:"kind"`               // attempt, queue, backoff or delay
+	Instance string  `json:"instance,omitempty"` // of an attempt
+	FromMS   float64 `json:"fromMS"`             // since the request came
+	MS       float64 `json:"ms"`                 // of an attempt: until the head of its response
 	Status   int     `json:"status,omitempty"`
 	Reason   string  `json:"reason,omitempty"`
 }
 
 // Span is one piece of a trace.
 type Span struct {
-	Trace    string `json:"trace" doc:"16 bytes in hexadecimal"`
-	ID       string `json:"id" doc:"8 bytes in hexadecimal"`
-	Parent   string `json:"parent,omitempty"`
-	Kind     string `json:"kind" doc:"request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the proxy beside it)"`
-	BeganUS  int64  `json:"beganUS" doc:"microseconds since 1970"`
+	Trace  string `json:"trace"` // 16 bytes in hexadecimal
+	ID     string `json:"id"`    // 8 bytes in hexadecimal
+	Parent string `json:"parent,omitempty"`
+	// request (at the caller's proxy), attempt, queue, backoff, delay, or workload (at the
+	// proxy beside it)
+	Kind     string `json:"kind"`
+	BeganUS  int64  `json:"beganUS"` // microseconds since 1970
 	TookUS   int64  `json:"tookUS"`
 	Proxy    string `json:"proxy"`
-	Edge     bool   `json:"edge,omitempty" doc:"the proxy is a gateway"`
+	Edge     bool   `json:"edge,omitempty"` // the proxy is a gateway
 	Caller   string `json:"caller,omitempty"`
-	Service  string `json:"service,omitempty" doc:"called service"`
+	Service  string `json:"service,omitempty"` // called service
 	Version  string `json:"version,omitempty"`
 	Instance string `json:"instance,omitempty"`
 	Route    string `json:"route,omitempty"`

@@ -20,26 +20,35 @@ const (
 	HeaderCaller   = "Nightjar-Caller"    // the calling service
 	HeaderTimeLeft = "Nightjar-Time-Left" // milliseconds that the caller will still wait
 	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
-	HeaderAsk      = "Nightjar-Ask"       // the answer says who gave it; at a gateway the value is Snapshot.Key, elsewhere any
 	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
 	HeaderRequest  = "Nightjar-Request"   // on a gateway's refusal: the id by which the request is found
-	HeaderAnswered = "Nightjar-Answered"  // service/version; instance="…"; revision=7; route="…"; gate="…"; attempts=2; first=failed
+
+	// HeaderAsk asks for HeaderAnswered in the answer. At a gateway its value is
+	// Snapshot.Key, elsewhere any.
+	HeaderAsk = "Nightjar-Ask"
+
+	// HeaderAnswered says who answered:
+	//
+	//	service/version; instance="…"; revision=7; route="…"; gate="…"; attempts=2; first=failed
+	HeaderAnswered = "Nightjar-Answered"
 )
 
 // Registration is what a proxy says of itself. It holds for one lease.
 type Registration struct {
-	ID       string            `json:"id" doc:"unique name of the proxy and of the instance beside it"`
-	Nonce    string            `json:"nonce" doc:"tells two processes with one ID apart"`
-	Service  string            `json:"service,omitempty" doc:"service of the workload; empty at a gateway"`
-	Version  string            `json:"version,omitempty" doc:"version of the workload"`
-	Site     string            `json:"site,omitempty" doc:"place where it runs"`
-	Gateway  string            `json:"gateway,omitempty" doc:"gateway that this proxy serves"`
-	Inbound  string            `json:"inbound,omitempty" doc:"host:port where others call the workload; empty: it takes no calls"`
-	Outbound string            `json:"outbound,omitempty" doc:"host:port where the workload calls others"`
-	Ports    map[string]string `json:"ports,omitempty" doc:"host:port where the workload calls one service, by its name"`
-	Program  string            `json:"program" doc:"version of the proxy program"`
-	PID      int               `json:"pid"`
-	Started  time.Time         `json:"started"`
+	ID      string `json:"id"`                // unique name of the proxy and of the instance beside it
+	Nonce   string `json:"nonce"`             // tells two processes with one ID apart
+	Service string `json:"service,omitempty"` // service of the workload; empty at a gateway
+	Version string `json:"version,omitempty"` // version of the workload
+	Site    string `json:"site,omitempty"`    // place where it runs
+	Gateway string `json:"gateway,omitempty"` // gateway that this proxy serves
+	// host:port where others call the workload; empty: it takes no calls
+	Inbound  string `json:"inbound,omitempty"`
+	Outbound string `json:"outbound,omitempty"` // host:port where the workload calls others
+	// host:port where the workload calls one service, by its name
+	Ports   map[string]string `json:"ports,omitempty"`
+	Program string            `json:"program"` // version of the proxy program
+	PID     int               `json:"pid"`
+	Started time.Time         `json:"started"`
 	// Takes is the nonce of the process whose work this one takes over.
 	Takes string `json:"takes,omitempty"`
 	// Mesh is the id of the mesh that the proxy follows; empty: none yet.
@@ -49,16 +58,17 @@ type Registration struct {
 
 // Vitals is how a proxy is doing.
 type Vitals struct {
-	Down        string `json:"down,omitempty" doc:"why the workload's health checks fail; empty: they do not"`
-	Connections int    `json:"connections" doc:"open connections of callers"`
-	Memory      uint64 `json:"memory" doc:"resident bytes of the process"`
+	// why the workload's health checks fail; empty: they do not
+	Down        string `json:"down,omitempty"`
+	Connections int    `json:"connections"` // open connections of callers
+	Memory      uint64 `json:"memory"`      // resident bytes of the process
 
-	Problems []Problem `json:"problems,omitempty" doc:"what is wrong with it now"`
+	Problems []Problem `json:"problems,omitempty"` // what is wrong with it now
 }
 
 // Problem is something that is wrong with a proxy now.
 type Problem struct {
-	Kind   string `json:"kind" doc:"workload, listener, certificate or connections"`
+	Kind   string `json:"kind"` // workload, listener, certificate or connections
 	Detail string `json:"detail"`
 }
 
@@ -86,9 +96,10 @@ type Snapshot struct {
 	Whole    bool   `json:"whole,omitempty"`    // it is everything; what was known before is forgotten
 	Mesh     string `json:"mesh,omitempty"`     // with a whole snapshot, the id of the mesh: see store.Store.Mesh
 
-	Services      []*rules.Service  `json:"services,omitempty"` // new or changed
-	GoneServices  []string          `json:"goneServices,omitempty"`
-	Rest          *rules.Rules      `json:"rest,omitempty"`      // all of the rules but services, when any of it changed
+	Services     []*rules.Service `json:"services,omitempty"` // new or changed
+	GoneServices []string         `json:"goneServices,omitempty"`
+	// Rest is the rules without services, when any of it changed.
+	Rest          *rules.Rules      `json:"rest,omitempty"`
 	Instances     []engine.Instance `json:"instances,omitempty"` // new or changed
 	GoneInstances []string          `json:"goneInstances,omitempty"`
 

@@ -108,12 +108,8 @@ func (r *Revisions) publish(
 		if err != nil {
 			return Decision{}, err
 		}
-		rev.Number, rev.At, rev.Author, rev.Bundles = now.Revision.Number+1, r.Now().
-			UTC(),
-			cmp.Or(
-				rev.Author,
-				"unknown",
-			), bundles
+		rev.Number, rev.At = now.Revision.Number+1, r.Now().UTC()
+		rev.Author, rev.Bundles = cmp.Or(rev.Author, "unknown"), bundles
 		c, err := r.consequence(rev, p)
 		if err != nil {
 			return Decision{}, err

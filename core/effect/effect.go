@@ -116,30 +116,37 @@ func (t *Tally) of(g group) *stats.Counts {
 
 // Figure is one measurement on both sides.
 type Figure struct {
-	Before  *float64 `json:"before" jsonschema:"nullable" doc:"null without requests"`
-	After   *float64 `json:"after" jsonschema:"nullable"`
-	Change  *float64 `json:"change" jsonschema:"nullable" doc:"after less before"`
-	Low     *float64 `json:"low" jsonschema:"nullable" doc:"95% interval of the change; null where the requests are too few to bound it, and of load"`
-	High    *float64 `json:"high" jsonschema:"nullable"`
-	Verdict Verdict  `json:"verdict" doc:"better or worse, faster or slower, no clear change, or too few requests"`
+	Before *float64 `json:"before"` // null without requests
+	After  *float64 `json:"after"`
+	Change *float64 `json:"change"` // after less before
+	// 95% interval of the change; null where the requests are too few to bound it, and of load
+	Low  *float64 `json:"low"`
+	High *float64 `json:"high"`
+	// better or worse, faster or slower, no clear change, or too few requests
+	Verdict Verdict `json:"verdict"`
 }
 
 // Row is one group of requests on both sides.
 type Row struct {
-	Kind     Kind         `json:"kind" doc:"mesh, caller, service, route, version or link"`
-	Name     string       `json:"name" doc:"NAME, SERVICE/VERSION, LADDER/ROUTE or CALLER > SERVICE; empty of the mesh"`
-	Before   Side         `json:"before"`
-	After    Side         `json:"after"`
-	Verdict  Verdict      `json:"verdict" doc:"of success"`
-	Success  Figure       `json:"success" doc:"0 to 1"`
-	FirstTry Figure       `json:"firstTry" doc:"success of first tries, 0 to 1"`
-	P50MS    Figure       `json:"p50MS"`
-	P95MS    Figure       `json:"p95MS"`
-	P99MS    Figure       `json:"p99MS"`
-	Load     Figure       `json:"load" doc:"tries for each request"`
-	Reasons  []Reason     `json:"reasons,omitempty" doc:"why the mesh answered by itself, or saw no answer"`
-	Shares   []ShareCheck `json:"shares,omitempty" doc:"of a route with several targets: what each got against its weight, on the side after"`
-	ShareP   *float64     `json:"shareP,omitempty" doc:"probability that chance alone deviates so far from the weights (chi-square); absent where the test does not hold"`
+	Kind Kind `json:"kind"` // mesh, caller, service, route, version or link
+	// NAME, SERVICE/VERSION, LADDER/ROUTE or CALLER > SERVICE; empty of the mesh
+	Name     string  `json:"name"`
+	Before   Side    `json:"before"`
+	After    Side    `json:"after"`
+	Verdict  Verdict `json:"verdict"`  // of success
+	Success  Figure  `json:"success"`  // 0 to 1
+	FirstTry Figure  `json:"firstTry"` // success of first tries, 0 to 1
+	P50MS    Figure  `json:"p50MS"`
+	P95MS    Figure  `json:"p95MS"`
+	P99MS    Figure  `json:"p99MS"`
+	Load     Figure  `json:"load"` // tries for each request
+	// why the mesh answered by itself, or saw no answer
+	Reasons []Reason `json:"reasons,omitempty"`
+	// of a route with several targets: what each got against its weight, on the side after
+	Shares []ShareCheck `json:"shares,omitempty"`
+	// probability that chance alone deviates so far from the weights (chi-square); absent
+	// where the test does not hold
+	ShareP *float64 `json:"shareP,omitempty"`
 }
 
 // Side is how many requests a group had on one side.
@@ -153,17 +160,17 @@ type Side struct {
 // Reason is how often the mesh gave a reason.
 type Reason struct {
 	Reason string `json:"reason"`
-	Before uint64 `json:"before" doc:"requests"`
+	Before uint64 `json:"before"` // requests
 	After  uint64 `json:"after"`
-	Share  Figure `json:"share" doc:"of the requests, 0 to 1; worse is more often"`
+	Share  Figure `json:"share"` // of the requests, 0 to 1; worse is more often
 }
 
 // ShareCheck is the requests of one target of a route against its weight.
 type ShareCheck struct {
-	Target   string  `json:"target" doc:"SERVICE/VERSION"`
-	Intended float64 `json:"intended" doc:"0 to 1, by the weights"`
+	Target   string  `json:"target"`   // SERVICE/VERSION
+	Intended float64 `json:"intended"` // 0 to 1, by the weights
 	Observed float64 `json:"observed"`
-	Low      float64 `json:"low" doc:"95% interval of what was observed (Wilson)"`
+	Low      float64 `json:"low"` // 95% interval of what was observed (Wilson)
 	High     float64 `json:"high"`
 	Requests uint64  `json:"requests"`
 }

@@ -15,8 +15,10 @@ type Event struct {
 	Service  string        `json:"service"`
 	Version  string        `json:"version,omitempty"`
 	Instance string        `json:"instance,omitempty"`
-	Kind     string        `json:"kind"` // breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down, up, health-ignored, health-used, spills, settled, unreachable, reachable
-	Detail   string        `json:"detail"`
+	// breaker-open, breaker-probing, breaker-closed, sidelined, still-sidelined, returned, down,
+	// up, health-ignored, health-used, spills, settled, unreachable or reachable
+	Kind   string `json:"kind"`
+	Detail string `json:"detail"`
 }
 
 // maxEvents bounds the events that wait to be told.

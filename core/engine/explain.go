@@ -11,27 +11,30 @@ import (
 
 // Explanation says what would happen to a request and why, without sending it.
 type Explanation struct {
-	Ladders  []Ladder  `json:"ladders" doc:"the routes that were looked at, the gateway's before the service's"`
-	Odds     []Odds    `json:"odds" doc:"where the request goes, and how likely"`
-	Settings []Setting `json:"settings" doc:"every setting that holds, with its origin"`
-	Answer   *Answered `json:"answer,omitempty" doc:"set when a route answers by itself, with a redirect or a fixed reply"`
-	Refusal  *Refusal  `json:"refusal,omitempty" doc:"set when the mesh refuses the request"`
-	Path     string    `json:"path" doc:"path that the instance gets"`
+	// the routes that were looked at, the gateway's before the service's
+	Ladders  []Ladder  `json:"ladders"`
+	Odds     []Odds    `json:"odds"`     // where the request goes, and how likely
+	Settings []Setting `json:"settings"` // every setting that holds, with its origin
+	// set when a route answers by itself, with a redirect or a fixed reply
+	Answer  *Answered `json:"answer,omitempty"`
+	Refusal *Refusal  `json:"refusal,omitempty"` // set when the mesh refuses the request
+	Path    string    `json:"path"`              // path that the instance gets
 }
 
 // Ladder is the routes of one service or gateway, in match order.
 type Ladder struct {
-	Kind  string `json:"kind" doc:"gateway or service"`
-	Name  string `json:"name"`
-	Plain bool   `json:"plain,omitempty" doc:"the service has no routes: plain balancing over all its instances"`
+	Kind string `json:"kind"` // gateway or service
+	Name string `json:"name"`
+	// the service has no routes: plain balancing over all its instances
+	Plain bool   `json:"plain,omitempty"`
 	Rungs []Rung `json:"rungs"`
 }
 
 // Rung is one route and what became of the request there.
 type Rung struct {
 	Route  string       `json:"route"`
-	Result string       `json:"result" doc:"taken, passed (a condition failed) or not reached"`
-	Why    string       `json:"why" doc:"the condition that decided: expected and found"`
+	Result string       `json:"result"` // taken, passed (a condition failed) or not reached
+	Why    string       `json:"why"`    // the condition that decided: expected and found
 	At     rules.Origin `json:"at"`
 }
 
@@ -39,25 +42,25 @@ type Rung struct {
 type Odds struct {
 	Service   string  `json:"service"`
 	Version   string  `json:"version"`
-	Site      string  `json:"site,omitempty" doc:"when rules send to its instances at that site alone"`
-	Share     float64 `json:"share" doc:"0 to 1"`
-	Instances int     `json:"instances" doc:"known now"`
+	Site      string  `json:"site,omitempty"` // when rules send to its instances at that site alone
+	Share     float64 `json:"share"`          // 0 to 1
+	Instances int     `json:"instances"`      // known now
 }
 
 // Setting is one effective setting or action.
 type Setting struct {
 	Name    string       `json:"name"`
 	Value   string       `json:"value"`
-	From    string       `json:"from" doc:"the level that set it, or built in"`
-	Origin  rules.Origin `json:"origin" doc:"where it was written; empty: built in"`
-	Service string       `json:"service,omitempty" doc:"set when the request can go to several services"`
+	From    string       `json:"from"`              // the level that set it, or built in
+	Origin  rules.Origin `json:"origin"`            // where it was written; empty: built in
+	Service string       `json:"service,omitempty"` // set when the request can go to several services
 }
 
 // Answered is what a route answers by itself.
 type Answered struct {
 	Status   int    `json:"status"`
-	Location string `json:"location,omitempty" doc:"of a redirect"`
-	Body     string `json:"body,omitempty" doc:"of a fixed reply"`
+	Location string `json:"location,omitempty"` // of a redirect
+	Body     string `json:"body,omitempty"`     // of a fixed reply
 }
 
 // Refusal is the mesh's own answer.

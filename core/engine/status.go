@@ -12,9 +12,9 @@ import (
 // Status is how the guards of one called service stand in one proxy.
 type Status struct {
 	Service  string          `json:"service"`
-	Versions []VersionStatus `json:"versions,omitempty" doc:"those that have something to tell, by name"`
-	Retries  *RetryStatus    `json:"retries,omitempty" doc:"absent where nothing is retried"`
-	Limits   []LimitStatus   `json:"limits,omitempty" doc:"of its routes"`
+	Versions []VersionStatus `json:"versions,omitempty"` // those that have something to tell, by name
+	Retries  *RetryStatus    `json:"retries,omitempty"`  // absent where nothing is retried
+	Limits   []LimitStatus   `json:"limits,omitempty"`   // of its routes
 }
 
 // VersionStatus is how the guards of one version stand.
@@ -23,23 +23,26 @@ type VersionStatus struct {
 	Breaker   *BreakerStatus `json:"breaker,omitempty"`
 	Queue     *QueueStatus   `json:"queue,omitempty"`
 	Sidelined []OutStatus    `json:"sidelined,omitempty"`
-	Down      []string       `json:"down,omitempty" doc:"instances whose health checks fail"`
-	Shut      []string       `json:"shut,omitempty" doc:"instances that a drill takes down"`
+	Down      []string       `json:"down,omitempty"` // instances whose health checks fail
+	Shut      []string       `json:"shut,omitempty"` // instances that a drill takes down
 
-	Unreachable []ReachStatus `json:"unreachable,omitempty" doc:"instances to which this caller gets no connection"`
+	// instances to which this caller gets no connection
+	Unreachable []ReachStatus `json:"unreachable,omitempty"`
 
-	Mistrusted bool         `json:"mistrusted,omitempty" doc:"more than half are unhealthy at once, so all are called"`
-	Sites      []SiteStatus `json:"sites,omitempty" doc:"in the order of failover"`
+	// more than half are unhealthy at once, so all are called
+	Mistrusted bool         `json:"mistrusted,omitempty"`
+	Sites      []SiteStatus `json:"sites,omitempty"` // in the order of failover
 }
 
 // BreakerStatus is how a breaker stands.
 type BreakerStatus struct {
-	State   string `json:"state" doc:"closed, open or probing"`
-	SinceMS int64  `json:"sinceMS" doc:"for how long"`
-	LeftMS  int64  `json:"leftMS,omitempty" doc:"until probes are let through, when it is open"`
-	Seen    uint64 `json:"seen" doc:"requests in its window; of an open or probing one, those that opened it"`
-	Failed  uint64 `json:"failed"`
-	Slow    uint64 `json:"slow"`
+	State   string `json:"state"`            // closed, open or probing
+	SinceMS int64  `json:"sinceMS"`          // for how long
+	LeftMS  int64  `json:"leftMS,omitempty"` // until probes are let through, when it is open
+	// requests in its window; of an open or probing one, those that opened it
+	Seen   uint64 `json:"seen"`
+	Failed uint64 `json:"failed"`
+	Slow   uint64 `json:"slow"`
 }
 
 // QueueStatus is what is under way and what waits.
@@ -53,40 +56,42 @@ type QueueStatus struct {
 // OutStatus is a sidelined instance.
 type OutStatus struct {
 	Instance string `json:"instance"`
-	Cause    string `json:"cause" doc:"the last failure: a status or a reason"`
-	LeftMS   int64  `json:"leftMS" doc:"until a request tries it; 0: the next one does"`
-	ForMS    int64  `json:"forMS" doc:"length of this stay"`
-	Times    int    `json:"times" doc:"stays in a row"`
-	Trial    bool   `json:"trial,omitempty" doc:"a request is trying it"`
+	Cause    string `json:"cause"`           // the last failure: a status or a reason
+	LeftMS   int64  `json:"leftMS"`          // until a request tries it; 0: the next one does
+	ForMS    int64  `json:"forMS"`           // length of this stay
+	Times    int    `json:"times"`           // stays in a row
+	Trial    bool   `json:"trial,omitempty"` // a request is trying it
 }
 
 // ReachStatus is an instance to which no connection comes about.
 type ReachStatus struct {
 	Instance string `json:"instance"`
-	Cause    string `json:"cause" doc:"what became of the last attempt"`
-	ForMS    int64  `json:"forMS" doc:"since it could last be reached"`
-	NextMS   int64  `json:"nextMS" doc:"until it is tried again"`
+	Cause    string `json:"cause"`  // what became of the last attempt
+	ForMS    int64  `json:"forMS"`  // since it could last be reached
+	NextMS   int64  `json:"nextMS"` // until it is tried again
 }
 
 // SiteStatus is one site in the order of failover.
 type SiteStatus struct {
 	Site   string  `json:"site"`
-	Usable float64 `json:"usable" doc:"part of its instances that take requests, 0 to 1"`
-	Share  float64 `json:"share" doc:"of the requests that goes there now, 0 to 1"`
+	Usable float64 `json:"usable"` // part of its instances that take requests, 0 to 1
+	Share  float64 `json:"share"`  // of the requests that goes there now, 0 to 1
 }
 
 // RetryStatus is the budget for retries.
 type RetryStatus struct {
-	Requests uint64 `json:"requests" doc:"in the last 10 s"`
-	Retries  uint64 `json:"retries" doc:"of these"`
-	Left     int    `json:"left" doc:"retries that may be sent now, by the budget of the service or else its first route that retries"`
+	Requests uint64 `json:"requests"` // in the last 10 s
+	Retries  uint64 `json:"retries"`  // of these
+	// retries that may be sent now, by the budget of the service or else its first route that
+	// retries
+	Left int `json:"left"`
 }
 
 // LimitStatus is a limit of a route.
 type LimitStatus struct {
 	Route string `json:"route"`
-	Keys  int    `json:"keys" doc:"values that it knows now"`
-	Most  int    `json:"most" doc:"that it can know"`
+	Keys  int    `json:"keys"` // values that it knows now
+	Most  int    `json:"most"` // that it can know
 }
 
 // Acts tells whether one of the guards does something to requests now.

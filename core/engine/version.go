@@ -143,7 +143,12 @@ func (p *pool) whyNone(what string) string {
 	for _, w := range []struct {
 		n    int
 		what string
-	}{{shut, "taken down by a drill"}, {down, "unhealthy by health checks"}, {lost, "unreachable"}, {out, "sidelined"}} {
+	}{
+		{shut, "taken down by a drill"},
+		{down, "unhealthy by health checks"},
+		{lost, "unreachable"},
+		{out, "sidelined"},
+	} {
 		if w.n > 0 {
 			why = append(why, fmt.Sprintf("%d %s", w.n, w.what))
 		}

@@ -300,7 +300,9 @@ func unfit(v View, isOdd bool) string {
 // another slash or a dot follows. See readings. Five searches by the processor's
 // wide instructions are quicker than one loop over the bytes.
 func isOdd(path string) bool {
-	return strings.IndexByte(path, '%') >= 0 || strings.IndexByte(path, ';') >= 0 || strings.IndexByte(path, '\\') >= 0 ||
+	return strings.IndexByte(path, '%') >= 0 ||
+		strings.IndexByte(path, ';') >= 0 ||
+		strings.IndexByte(path, '\\') >= 0 ||
 		strings.Contains(path, "//") ||
 		strings.Contains(path, "/.")
 }

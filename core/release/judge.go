@@ -53,9 +53,9 @@ func (s *Sample) plus(o *Sample) (sum Sample) {
 // Side is one version in a judgement.
 type Side struct {
 	Requests uint64   `json:"requests"`
-	Bad      uint64   `json:"bad" doc:"failed or refused"`
-	Success  *float64 `json:"success" jsonschema:"nullable" doc:"0 to 1; null without requests"`
-	P99MS    *float64 `json:"p99MS" jsonschema:"nullable"`
+	Bad      uint64   `json:"bad"`     // failed or refused
+	Success  *float64 `json:"success"` // 0 to 1; null without requests
+	P99MS    *float64 `json:"p99MS"`
 }
 
 func sideOf(c *stats.Counts) Side {
@@ -70,29 +70,33 @@ func sideOf(c *stats.Counts) Side {
 
 // Finding is what became of one expectation.
 type Finding struct {
-	Expectation string   `json:"expectation"`
-	Verdict     Verdict  `json:"verdict"`
-	Value       *float64 `json:"value" jsonschema:"nullable" doc:"shares and differences of shares 0 to 1, times in seconds, counts as they are"`
-	Low         *float64 `json:"low,omitempty" doc:"limits of the value, as sure as the judgement is"`
-	High        *float64 `json:"high,omitempty"`
-	Measured    string   `json:"measured" doc:"the same in words"`
-	Over        string   `json:"over" doc:"of which time it is: in the stage so far, or since the last judgement"`
+	Expectation string  `json:"expectation"`
+	Verdict     Verdict `json:"verdict"`
+	// shares and differences of shares 0 to 1, times in seconds, counts as they are
+	Value    *float64 `json:"value"`
+	Low      *float64 `json:"low,omitempty"` // limits of the value, as sure as the judgement is
+	High     *float64 `json:"high,omitempty"`
+	Measured string   `json:"measured"` // the same in words
+	// of which time it is: in the stage so far, or since the last judgement
+	Over string `json:"over"`
 }
 
 // Judgement is one look at a step.
 type Judgement struct {
 	At       time.Time `json:"at"`
-	Step     int       `json:"step" doc:"of the plan, from 0"`
+	Step     int       `json:"step"` // of the plan, from 0
 	StepName string    `json:"stepName"`
-	Verdict  Verdict   `json:"verdict" doc:"met, too few requests, unsure or missed"`
+	Verdict  Verdict   `json:"verdict"` // met, too few requests, unsure or missed
 	Findings []Finding `json:"findings"`
-	To       Side      `json:"to" doc:"the new version, in the stage so far"`
-	From     Side      `json:"from" doc:"the old one"`
-	NewTo    Side      `json:"newTo" doc:"the new version, since the last judgement"`
+	To       Side      `json:"to"`    // the new version, in the stage so far
+	From     Side      `json:"from"`  // the old one
+	NewTo    Side      `json:"newTo"` // the new version, since the last judgement
 	NewFrom  Side      `json:"newFrom"`
-	Share    float64   `json:"share" doc:"what the new version got of the requests of both since the last judgement, 0 to 1; in the dark copies for each request of the old one"`
-	Sure     float64   `json:"sure" doc:"how sure it is where it says missed, 0 to 1"`
-	Misses   int       `json:"misses" doc:"missed in a row, with this one"`
+	// what the new version got of the requests of both since the last judgement, 0 to 1; in
+	// the dark copies for each request of the old one
+	Share  float64 `json:"share"`
+	Sure   float64 `json:"sure"`   // how sure it is where it says missed, 0 to 1
+	Misses int     `json:"misses"` // missed in a row, with this one
 }
 
 // Worst is the finding that decided, and nil when all is well.

@@ -25,11 +25,12 @@ const (
 
 // Step is one step of a release.
 type Step struct {
-	Kind  Kind          `json:"kind" doc:"dark, cohort, weight or watch"`
-	Name  string        `json:"name" doc:"as people call it, such as 15%"`
-	Share rules.Percent `json:"share" doc:"that the new version gets, or of dark is copied, in thousandths of a percent"`
-	Each  time.Duration `json:"each" doc:"how long it is judged at least, in nanoseconds"`
-	Hold  bool          `json:"hold" doc:"it waits for a person at its end"`
+	Kind Kind   `json:"kind"` // dark, cohort, weight or watch
+	Name string `json:"name"` // as people call it, such as 15%
+	// that the new version gets, or of dark is copied, in thousandths of a percent
+	Share rules.Percent `json:"share"`
+	Each  time.Duration `json:"each"` // how long it is judged at least, in nanoseconds
+	Hold  bool          `json:"hold"` // it waits for a person at its end
 }
 
 // Steps are what the release goes through.
@@ -68,7 +69,7 @@ func planned(p *rules.Release) int {
 
 // Place is a route that a release changes.
 type Place struct {
-	Ladder string `json:"ladder" doc:"service or gateway"`
+	Ladder string `json:"ladder"` // service or gateway
 	Route  string `json:"route"`
 }
 

@@ -37,11 +37,13 @@ const (
 
 // Event is something that happened to a release.
 type Event struct {
-	At   time.Time `json:"at"`
-	Kind string    `json:"kind" doc:"started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed or away"`
-	Step string    `json:"step,omitempty"`
-	By   string    `json:"by,omitempty"`
-	Text string    `json:"text"`
+	At time.Time `json:"at"`
+	// started, asked, shifted, in-force, judged, held, resumed, skipped, withdrawn, completed
+	// or away
+	Kind string `json:"kind"`
+	Step string `json:"step,omitempty"`
+	By   string `json:"by,omitempty"`
+	Text string `json:"text"`
 }
 
 // Run is a release that is running or is over. It holds everything that it needs to

@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// Live is what is known of the running mesh when rules are checked. The zero value knows nothing, and nothing is said on its account.
+// Live is what is known of the running mesh when rules are checked. The zero value
+// knows nothing, and causes no findings.
 type Live struct {
 	Known    bool                // whether Versions, Links and Busy say anything
 	Versions map[string][]string // service to the versions that have an instance now

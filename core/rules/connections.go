@@ -42,7 +42,8 @@ func (c *checker) connections(s *Service, path string) {
 // ofRequests tells whether a condition looks at something that a connection
 // does not have.
 func ofRequests(w Condition) bool {
-	return w.Path != "" || w.PathRegex != "" || len(w.Methods)+len(w.Hosts)+len(w.Headers)+len(w.Query)+len(w.Cookies) > 0 ||
+	return w.Path != "" || w.PathRegex != "" ||
+		len(w.Methods)+len(w.Hosts)+len(w.Headers)+len(w.Query)+len(w.Cookies) > 0 ||
 		slices.ContainsFunc(w.Any, ofRequests) ||
 		slices.ContainsFunc(w.All, ofRequests) ||
 		slices.ContainsFunc(w.Not, ofRequests)

@@ -10,10 +10,10 @@ import (
 
 // Change is one difference between two rule sets.
 type Change struct {
-	Path   string `json:"path" doc:"place in the rules; routes stand by name"`
-	Before string `json:"before,omitempty" doc:"value before; empty when added"`
-	After  string `json:"after,omitempty" doc:"value after; empty when removed"`
-	At     Origin `json:"at" doc:"where the new value stands, or stood when removed"`
+	Path   string `json:"path"`             // place in the rules; routes stand by name
+	Before string `json:"before,omitempty"` // value before; empty when added
+	After  string `json:"after,omitempty"`  // value after; empty when removed
+	At     Origin `json:"at"`               // where the new value stands, or stood when removed
 }
 
 // Kind is added, removed or changed.

@@ -15,7 +15,8 @@ import (
 //	share(sailings/v2) = 15% ± 2%
 //	refused(limited) = 0
 type Expectation struct {
-	Metric string  `json:"metric"`       // success, first-try, load-factor, rps, requests, failed, refused, share, p50, p90, p95, p99
+	// success, first-try, load-factor, rps, requests, failed, refused, share, p50, p90, p95 or p99
+	Metric string  `json:"metric"`
 	Of     string  `json:"of,omitempty"` // of share: service/version; of refused: a reason
 	Op     string  `json:"op"`           // =, <, <=, > or >=
 	Value  float64 `json:"value"`        // shares 0 to 1, times in seconds, counts as they are

@@ -102,15 +102,18 @@ func Kinds() []Kind {
 
 // Finding is one mistake or warning.
 type Finding struct {
-	Severity Severity `json:"severity" doc:"mistake (refuses publishing) or warning"`
-	Code     Code     `json:"code" doc:"stable name of the kind of finding"`
-	At       Origin   `json:"at" doc:"where it is"`
-	Path     string   `json:"path,omitempty" doc:"place in the document, such as services.sailings.routes[1].send"`
-	Message  string   `json:"message" doc:"what is wrong"`
-	Expected string   `json:"expected,omitempty" doc:"what would be right, with the nearest known name"`
-	Also     *Origin  `json:"also,omitempty" doc:"the other place, when two places disagree"`
-	Source   string   `json:"source,omitempty" doc:"the source line, or, of a long one, the part around the column"`
-	SourceAt int      `json:"sourceAt,omitempty" doc:"column at which source begins, when that is not the first"`
+	Severity Severity `json:"severity"` // mistake (refuses publishing) or warning
+	Code     Code     `json:"code"`     // stable name of the kind of finding
+	At       Origin   `json:"at"`       // where it is
+	// place in the document, such as services.sailings.routes[1].send
+	Path     string  `json:"path,omitempty"`
+	Message  string  `json:"message"`            // what is wrong
+	Expected string  `json:"expected,omitempty"` // what would be right, with the nearest known name
+	Also     *Origin `json:"also,omitempty"`     // the other place, when two places disagree
+	// the source line, or, of a long one, the part around the column
+	Source string `json:"source,omitempty"`
+	// column at which source begins, when that is not the first
+	SourceAt int `json:"sourceAt,omitempty"`
 }
 
 // Text writes the finding for a terminal: position, message, the source line

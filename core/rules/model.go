@@ -16,8 +16,8 @@ import (
 
 // File is one rule file as it was given.
 type File struct {
-	Name string `json:"name" doc:"path as the author gave it; positions refer to it"`
-	Text string `json:"text" doc:"the whole file, YAML or JSON"`
+	Name string `json:"name"` // path as the author gave it; positions refer to it
+	Text string `json:"text"` // the whole file, YAML or JSON
 }
 
 // Origin is the place where something was written. Line and Col count from 1;

@@ -132,8 +132,10 @@ func (r *reader) receivers(n *yaml.Node, path string) (out []Receiver) {
 		}
 		if isMapping(n) {
 			seen := r.mapping(n, path, fields{
-				"url":  read,
-				"mode": func(n *yaml.Node, path string) { to.Binary = r.choice(n, path, "structured", "binary") == "binary" },
+				"url": read,
+				"mode": func(n *yaml.Node, path string) {
+					to.Binary = r.choice(n, path, "structured", "binary") == "binary"
+				},
 				"gate": func(n *yaml.Node, path string) { to.Gate = r.yes(n, path) },
 			})
 			r.need(n, path, seen, "this receiver", "url")

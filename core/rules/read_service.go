@@ -133,6 +133,7 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 		},
 		"routes": func(n *yaml.Node, path string) { g.Routes = r.routes(n, path) },
 	})
+	examples := map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}
 	for _, key := range []string{"listen", "hosts"} {
 		if !seen.has(key) {
 			r.mistake(
@@ -140,7 +141,7 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 				path,
 				CodeMissing,
 				fmt.Sprintf("gateway %s has no %s", g.Name, key),
-				key+", such as "+map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}[key],
+				key+", such as "+examples[key],
 			)
 		}
 	}

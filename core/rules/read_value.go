@@ -245,7 +245,8 @@ func (r *reader) regex(n *yaml.Node, path string) (string, bool) {
 			CodeTooLarge,
 			fmt.Sprintf("the expression takes %d steps, all expressions so far %d", size, r.programs),
 			fmt.Sprintf(
-				"at most %d in one expression and %d in a rule set: repeat less, or use prefix, contains or a path with *",
+				"at most %d in one expression and %d in a rule set: "+
+					"repeat less, or use prefix, contains or a path with *",
 				maxRegex,
 				maxPrograms,
 			),
@@ -350,8 +351,9 @@ func (r *reader) host(n *yaml.Node, path string) (string, bool) {
 	}
 	h := strings.TrimSuffix(strings.ToLower(s), ".")
 	rest := strings.TrimPrefix(h, "*.")
-	if h != "*" &&
-		(rest == "" || strings.ContainsAny(rest, "*/:@ \t\\\"'<>?#") || strings.Contains(rest, "..") || strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' || c == 0x7f })) {
+	isBad := rest == "" || strings.ContainsAny(rest, "*/:@ \t\\\"'<>?#") || strings.Contains(rest, "..") ||
+		strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' || c == 0x7f })
+	if h != "*" && isBad {
 		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a host name", s), expected)
 		return "", false
 	}

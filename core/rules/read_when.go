@@ -20,7 +20,8 @@ func (r *reader) conditions(n *yaml.Node, path string) []Condition {
 	return out
 }
 
-const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; or no when at all, which always holds"
+const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; " +
+	"or no when at all, which always holds"
 
 func (r *reader) condition(n *yaml.Node, path string) Condition {
 	c, before := Condition{At: r.at(n)}, len(r.findings)
@@ -218,7 +219,13 @@ func (r *reader) test(name string, n *yaml.Node, path string, not bool) []Test {
 			"a plain value, or one of is, in, prefix, suffix, contains, regex, present, not",
 		)
 	} else if not && len(seen) > 1 {
-		r.mistake(n, path, CodeBadValue, "not takes one comparison, but here are several", "one comparison under each not")
+		r.mistake(
+			n,
+			path,
+			CodeBadValue,
+			"not takes one comparison, but here are several",
+			"one comparison under each not",
+		)
 	}
 	return out
 }

@@ -8,12 +8,13 @@ import (
 // Release is one entry of the section `releases`: moving a service from one
 // version to another in judged stages.
 type Release struct {
-	Name      string        `json:"name"`
-	Service   string        `json:"service"`
-	Route     string        `json:"route,omitempty"` // empty: every route that sends to From
-	From      string        `json:"from"`
-	To        string        `json:"to"`
-	Dark      Percent       `json:"dark,omitempty"`    // share of the requests that To gets copies of, before it answers anybody
+	Name    string `json:"name"`
+	Service string `json:"service"`
+	Route   string `json:"route,omitempty"` // empty: every route that sends to From
+	From    string `json:"from"`
+	To      string `json:"to"`
+	// Dark is the share of the requests of which To gets copies, before it answers anybody.
+	Dark      Percent       `json:"dark,omitempty"`
 	FirstTo   *Condition    `json:"firstTo,omitempty"` // a cohort before any weight
 	Stages    []Percent     `json:"stages"`
 	Each      time.Duration `json:"each"`            // how long a stage lasts
@@ -61,19 +62,20 @@ type Trial struct {
 
 // Load is a stream of requests.
 type Load struct {
-	From    string      `json:"from,omitempty"` // calling service, whose proxy takes them; empty: Nightjar's own
-	To      string      `json:"to"`             // service or gateway
-	Method  string      `json:"method"`
-	Path    string      `json:"path"`
-	Headers []Field     `json:"headers,omitempty"`
-	Cookies []Field     `json:"cookies,omitempty"`
-	Body    string      `json:"body,omitempty"`
-	Rate    Rate        `json:"rate"`            // zero with Steps
-	Steps   []Rate      `json:"steps,omitempty"` // one after the other, each for an equal part of the time
-	Spike   *Spike      `json:"spike,omitempty"`
-	Random  bool        `json:"random,omitempty"` // arrivals as of many callers who know nothing of each other; else evenly spaced
-	Shares  []LoadShare `json:"shares,omitempty"` // parts of the requests that differ; the rest is as above
-	At      Origin      `json:"at"`
+	From    string  `json:"from,omitempty"` // calling service, whose proxy takes them; empty: Nightjar's own
+	To      string  `json:"to"`             // service or gateway
+	Method  string  `json:"method"`
+	Path    string  `json:"path"`
+	Headers []Field `json:"headers,omitempty"`
+	Cookies []Field `json:"cookies,omitempty"`
+	Body    string  `json:"body,omitempty"`
+	Rate    Rate    `json:"rate"`            // zero with Steps
+	Steps   []Rate  `json:"steps,omitempty"` // one after the other, each for an equal part of the time
+	Spike   *Spike  `json:"spike,omitempty"`
+	// Random: requests arrive as from many independent callers; else evenly spaced.
+	Random bool        `json:"random,omitempty"`
+	Shares []LoadShare `json:"shares,omitempty"` // parts of the requests that differ; the rest is as above
+	At     Origin      `json:"at"`
 }
 
 // Rate is a number of requests in a time.

@@ -195,8 +195,8 @@ func (v *Resolver) Route(s *Service, rt *Route) Settings {
 type Holding struct {
 	Name   string `json:"name"`
 	Value  string `json:"value"`
-	From   string `json:"from" doc:"the level that set it, or built in"`
-	Origin Origin `json:"origin" doc:"where it was written; empty: built in"`
+	From   string `json:"from"`   // the level that set it, or built in
+	Origin Origin `json:"origin"` // where it was written; empty: built in
 }
 
 // builtIn is what holds where no level says anything.
@@ -261,8 +261,8 @@ func holdings(names []string, groups ...[]Layer) []Holding {
 	}
 	for _, b := range builtIn {
 		_, decided := found[b.Name]
-		if !decided &&
-			(slices.Contains(names, b.Name) || b.Name == "guard" && !guarded && slices.Contains(names, "guard.breaker")) {
+		isUnguarded := b.Name == "guard" && !guarded && slices.Contains(names, "guard.breaker")
+		if !decided && (slices.Contains(names, b.Name) || isUnguarded) {
 			b.From = "built in"
 			out = append(out, b)
 		}

@@ -139,7 +139,8 @@ func signatures(c *Condition) []string {
 // implies tells whether every request for which a holds is one for which b
 // holds. It may say no where the truth is yes.
 func implies(a, b *Condition) bool {
-	if b.Path != "" && !(a.Path != "" && pathCovers(b.Path, a.Path)) || b.PathRegex != "" && b.PathRegex != a.PathRegex ||
+	if b.Path != "" && !(a.Path != "" && pathCovers(b.Path, a.Path)) ||
+		b.PathRegex != "" && b.PathRegex != a.PathRegex ||
 		!within(a.Methods, b.Methods) ||
 		!within(a.From, b.From) ||
 		!within(a.Sites, b.Sites) {

@@ -7,7 +7,8 @@ import (
 
 // Condition holds when all of its entries hold. An empty one always holds.
 type Condition struct {
-	Path      string      `json:"path,omitempty"` // /a/b, with * for one segment, and with a final ** for what is under it
+	// Path is such as /a/b, with * for one segment, and a final ** for everything below.
+	Path      string      `json:"path,omitempty"`
 	PathRegex string      `json:"pathRegex,omitempty"`
 	Methods   []string    `json:"methods,omitempty"`
 	Hosts     []string    `json:"hosts,omitempty"` // exact or *.suffix

@@ -19,14 +19,18 @@ type Tally struct {
 
 // Judgement is what became of one expectation.
 type Judgement struct {
-	Expectation string   `json:"expectation" doc:"as it was written"`
-	Met         bool     `json:"met"`
-	Sure        bool     `json:"sure" doc:"the whole 95% interval says the same"`
-	Value       *float64 `json:"value" jsonschema:"nullable" doc:"what was measured: shares 0 to 1, times in seconds, counts as they are; null without requests"`
-	Low         *float64 `json:"low,omitempty" doc:"95% interval of the value, where chance has a part in it"`
-	High        *float64 `json:"high,omitempty"`
-	Measured    string   `json:"measured" doc:"the same in words"`
-	Hopeless    bool     `json:"hopeless,omitempty" doc:"while the trial runs: whatever comes, it cannot be met any more"`
+	Expectation string `json:"expectation"` // as it was written
+	Met         bool   `json:"met"`
+	Sure        bool   `json:"sure"` // the whole 95% interval says the same
+	// what was measured: shares 0 to 1, times in seconds, counts as they are; null without
+	// requests
+	Value *float64 `json:"value"`
+	// 95% interval of the value, where chance has a part in it
+	Low      *float64 `json:"low,omitempty"`
+	High     *float64 `json:"high,omitempty"`
+	Measured string   `json:"measured"` // the same in words
+	// while the trial runs: whatever comes, it cannot be met any more
+	Hopeless bool `json:"hopeless,omitempty"`
 }
 
 // hair is how far floating point may be off.

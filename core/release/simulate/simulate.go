@@ -53,7 +53,8 @@ func Run(p *rules.Release, w World, seed uint64) Outcome {
 	r := release.Start(p, []release.Place{{Ladder: p.Service, Route: "all"}}, &base, "simulation", now)
 	var fresh release.Sample
 	var out Outcome
-	for ; !r.State.Over() && (r.State != release.Held || r.By == release.ByJudge) && now.Sub(began) < maxTime; now = now.Add(time.Second) {
+	isHeld := func() bool { return r.State == release.Held && r.By != release.ByJudge }
+	for ; !r.State.Over() && !isHeld() && now.Sub(began) < maxTime; now = now.Add(time.Second) {
 		if r.Asking {
 			r.Gate(now, "")
 		}
