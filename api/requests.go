@@ -98,14 +98,20 @@ func (s *Server) requestOperations() []Operation {
 
 // filterOf reads a filter of requests.
 func filterOf(c *echo.Context) (wire.Filter, error) {
-	q := model.RequestFilter{From: c.QueryParam("from"), To: c.QueryParam("to"), Version: c.QueryParam("version"),
-		Instance: c.QueryParam(
-			"instance",
-		), Route: c.QueryParam("route"), Method: c.QueryParam("method"), Path: c.QueryParam("path"),
-		Status: c.QueryParam(
-			"status",
-		), Reason: c.QueryParam("reason"), Outcome: c.QueryParam("outcome"), Header: c.QueryParam("header"),
-		Request: c.QueryParam("request")}
+	q := model.RequestFilter{
+		From:     c.QueryParam("from"),
+		To:       c.QueryParam("to"),
+		Version:  c.QueryParam("version"),
+		Instance: c.QueryParam("instance"),
+		Route:    c.QueryParam("route"),
+		Method:   c.QueryParam("method"),
+		Path:     c.QueryParam("path"),
+		Status:   c.QueryParam("status"),
+		Reason:   c.QueryParam("reason"),
+		Outcome:  c.QueryParam("outcome"),
+		Header:   c.QueryParam("header"),
+		Request:  c.QueryParam("request"),
+	}
 	attempts, err := number(c, "attempts", 0, 0, 1000)
 	if err != nil {
 		return wire.Filter{}, err

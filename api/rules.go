@@ -156,10 +156,14 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 	}
 	return s.control.Revisions.Publish(
 		c.Request().Context(),
-		revisions.Publication{Bundle: cmp.Or(in.Bundle, model.MainBundle),
-			Files: from.ToFiles(
-				in.Files,
-			), Author: in.Author, Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)},
+		revisions.Publication{
+			Bundle:  cmp.Or(in.Bundle, model.MainBundle),
+			Files:   from.ToFiles(in.Files),
+			Author:  in.Author,
+			Message: in.Message,
+			Expect:  expect,
+			Wait:    wait(in.WaitMS),
+		},
 	)
 }
 

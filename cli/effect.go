@@ -85,10 +85,7 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 			pair(row.Success, out.Share),
 			points(row.Success),
 			marked(row.Verdict),
-			pair(
-				row.FirstAttempt,
-				out.Share,
-			),
+			pair(row.FirstAttempt, out.Share),
 			pair(row.AttemptsPerRequest, perRequest),
 			pair(row.P95MS, millisOf),
 			latencyWord(row.P95MS),

@@ -34,7 +34,13 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 		if inPlace {
 			width = pageWidth(f)
 		}
-		err := show(cmd.Context(), &out.Printer{W: &page, Format: a.format, Lines: true, Colour: inPlace, Width: width})
+		err := show(cmd.Context(), &out.Printer{
+			W:      &page,
+			Format: a.format,
+			Lines:  true,
+			Colour: inPlace,
+			Width:  width,
+		})
 		switch {
 		case cmd.Context().Err() != nil:
 			return nil

@@ -104,11 +104,7 @@ func (a *app) releaseList() *cobra.Command {
 							r.State,
 							stepName(&r),
 							last,
-							fmt.Sprintf(
-								"%d of %d",
-								r.Bad,
-								r.Requests,
-							),
+							fmt.Sprintf("%d of %d", r.Bad, r.Requests),
 							cmp.Or(r.StartedBy, "–"),
 							r.Began.Local().Format(time.DateTime),
 							whyText(s, &r),

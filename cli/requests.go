@@ -225,12 +225,7 @@ func csvPrinter(w io.Writer) func(*model.RequestRecord) error {
 				strconv.Itoa(r.Status),
 				r.Outcome,
 				r.Reason,
-				strconv.FormatFloat(
-					r.DurationMS,
-					'f',
-					3,
-					64,
-				),
+				strconv.FormatFloat(r.DurationMS, 'f', 3, 64),
 				strconv.Itoa(attempts(r)),
 				fmt.Sprint(r.RequestBytes),
 				fmt.Sprint(r.ResponseBytes),

@@ -95,62 +95,117 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 	if cfg.Now == nil {
 		cfg.Now = time.Now
 	}
-	st, log := cfg.Store, cmp.Or(cfg.Log, slog.New(slog.DiscardHandler))
-	c := &Control{Program: cfg.Program, Traces: traces.New(), Journal: journal.New(st), log: log, now: cfg.Now}
+	cfg.Log = cmp.Or(cfg.Log, slog.New(slog.DiscardHandler))
+	c := &Control{Program: cfg.Program, Traces: traces.New(), log: cfg.Log, now: cfg.Now}
 	c.Traces.Exporter = cfg.Exporter
-	c.Fleet = fleet.New(
-		fleet.Config{Mesh: st.Mesh(), IsNew: st.IsNew(), Traced: cfg.Traced, Journal: c.Journal, Now: cfg.Now},
-	)
-	var err error
+	for _, open := range []func(context.Context, Config) error{c.openMesh, c.openRules, c.openRuns} {
+		if err := open(ctx, cfg); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
+
+// openMesh opens what knows the proxies: registry, figures, drills and the feed.
+func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
+	st := cfg.Store
+	c.Journal = journal.New(st)
+	c.Fleet = fleet.New(fleet.Config{
+		Mesh:    st.Mesh(),
+		IsNew:   st.IsNew(),
+		Traced:  cfg.Traced,
+		Journal: c.Journal,
+		Now:     cfg.Now,
+	})
 	if c.Figures, err = figures.Open(ctx, st, cfg.Now); err != nil {
-		return nil, fmt.Errorf("reading the telemetry: %w", err)
+		return fmt.Errorf("reading the telemetry: %w", err)
 	}
 	if c.Drills, err = drills.Open(ctx, st, c.Fleet, c.Journal, cfg.Now); err != nil {
-		return nil, fmt.Errorf("reading the drills: %w", err)
-	}
-	c.Revisions, err = revisions.Open(
-		ctx,
-		revisions.Config{Records: st, Fleet: c.Fleet, Journal: c.Journal, Live: c.live, Now: cfg.Now},
-	)
-	if err != nil {
-		return nil, fmt.Errorf("reading the rules in force: %w", err)
+		return fmt.Errorf("reading the drills: %w", err)
 	}
 	c.Feed = feed.New(c.Fleet, c.Traces, cfg.Now)
-	c.Calls = calls.New(
-		calls.Config{Fleet: c.Fleet, Current: c.Revisions.Current, Drills: c.Drills.Specs, Now: cfg.Now},
-	)
-	c.Effects = effects.New(
-		effects.Config{
-			Records: st,
-			Figures: c.Figures,
-			Current: c.Revisions.Current,
-			Drills:  c.Drills.List,
-			Now:     cfg.Now,
-		},
-	)
-	c.Outbox = outbox.New(outbox.Config{Records: st, Key: cfg.Key, Log: log, Now: cfg.Now})
-	c.Releases, err = releases.Open(
-		ctx,
-		releases.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures,
-			Calls: c.Calls, Outbox: c.Outbox, Journal: c.Journal, Log: log, Now: cfg.Now},
-	)
+	return nil
+}
+
+// openRules opens the rules in force, and what looks at them and at the mesh.
+func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
+	c.Revisions, err = revisions.Open(ctx, revisions.Config{
+		Records: cfg.Store,
+		Fleet:   c.Fleet,
+		Journal: c.Journal,
+		Live:    c.live,
+		Now:     cfg.Now,
+	})
 	if err != nil {
-		return nil, fmt.Errorf("reading the releases: %w", err)
+		return fmt.Errorf("reading the rules in force: %w", err)
 	}
-	c.Trials, err = trials.Open(ctx, trials.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Calls: c.Calls,
-		Drills: c.Drills, Journal: c.Journal, Log: log, Now: cfg.Now, StartProxy: cfg.StartProxy})
+	c.Calls = calls.New(calls.Config{
+		Fleet:   c.Fleet,
+		Current: c.Revisions.Current,
+		Drills:  c.Drills.Specs,
+		Now:     cfg.Now,
+	})
+	c.Effects = effects.New(effects.Config{
+		Records: cfg.Store,
+		Figures: c.Figures,
+		Current: c.Revisions.Current,
+		Drills:  c.Drills.List,
+		Now:     cfg.Now,
+	})
+	return nil
+}
+
+// openRuns opens what people let run: releases, trials and forecasts; and the views,
+// which show all of it.
+func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
+	c.Outbox = outbox.New(outbox.Config{Records: cfg.Store, Key: cfg.Key, Log: cfg.Log, Now: cfg.Now})
+	c.Releases, err = releases.Open(ctx, releases.Config{
+		Records:   cfg.Store,
+		Revisions: c.Revisions,
+		Fleet:     c.Fleet,
+		Figures:   c.Figures,
+		Calls:     c.Calls,
+		Outbox:    c.Outbox,
+		Journal:   c.Journal,
+		Log:       cfg.Log,
+		Now:       cfg.Now,
+	})
 	if err != nil {
-		return nil, fmt.Errorf("reading the trials: %w", err)
+		return fmt.Errorf("reading the releases: %w", err)
 	}
-	c.Forecasts = forecasts.New(
-		forecasts.Config{Figures: c.Figures, Revisions: c.Revisions, Trials: c.Trials, Fleet: c.Fleet,
-			Table: c.Calls.Table, Drills: c.Drills.Specs, Traces: c.Traces},
-	)
-	c.Views = views.New(
-		views.Config{Records: st, Revisions: c.Revisions, Fleet: c.Fleet, Figures: c.Figures, Drills: c.Drills,
-			Releases: c.Releases.Summaries, Now: cfg.Now},
-	)
-	return c, nil
+	c.Trials, err = trials.Open(ctx, trials.Config{
+		Records:    cfg.Store,
+		Revisions:  c.Revisions,
+		Fleet:      c.Fleet,
+		Calls:      c.Calls,
+		Drills:     c.Drills,
+		Journal:    c.Journal,
+		Log:        cfg.Log,
+		Now:        cfg.Now,
+		StartProxy: cfg.StartProxy,
+	})
+	if err != nil {
+		return fmt.Errorf("reading the trials: %w", err)
+	}
+	c.Forecasts = forecasts.New(forecasts.Config{
+		Figures:   c.Figures,
+		Revisions: c.Revisions,
+		Trials:    c.Trials,
+		Fleet:     c.Fleet,
+		Table:     c.Calls.Table,
+		Drills:    c.Drills.Specs,
+		Traces:    c.Traces,
+	})
+	c.Views = views.New(views.Config{
+		Records:   cfg.Store,
+		Revisions: c.Revisions,
+		Fleet:     c.Fleet,
+		Figures:   c.Figures,
+		Drills:    c.Drills,
+		Releases:  c.Releases.Summaries,
+		Now:       cfg.Now,
+	})
+	return nil
 }
 
 // live is the mesh as it is now, for the checker of rules.
@@ -245,10 +300,10 @@ func (c *Control) close(ctx context.Context) {
 	c.Outbox.Wait()
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), closeTime)
 	defer stop()
-	last := map[string]func(context.Context) error{"activity": c.Journal.Write, "telemetry": c.Figures.Write}
-	for what, write := range last {
-		if err := write(ctx); err != nil {
-			c.log.Error("the last "+what+" could not be written", "error", err)
-		}
+	if err := c.Journal.Write(ctx); err != nil {
+		c.log.Error("the last activity could not be written", "error", err)
+	}
+	if err := c.Figures.Write(ctx); err != nil {
+		c.log.Error("the last telemetry could not be written", "error", err)
 	}
 }

@@ -89,7 +89,13 @@ func Start(ctx context.Context, sources []Source, opt Options, done func()) *Run
 		opt.Wait = 30 * time.Second
 	}
 	ends, end := context.WithCancel(ctx)
-	r := &Run{opt: opt, ctx: ctx, ends: ends, idle: map[string][]*conn{}, all: map[*conn]bool{}}
+	r := &Run{
+		opt:  opt,
+		ctx:  ctx,
+		ends: ends,
+		idle: map[string][]*conn{},
+		all:  map[*conn]bool{},
+	}
 	go func() {
 		r.pace(ctx, sources)
 		stop := context.AfterFunc(ctx, r.hurry)

@@ -273,8 +273,16 @@ func (p *Proxy) open(name, address string) (net.Listener, error) {
 // listen makes a listener whose requests go to a Router or an Inbound.
 func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
 	return carry.Open(
-		carry.Config{Name: name, Listener: l, Pools: p.pools, Transport: p.transport, Recorder: p.recorder, Log: p.log,
-			Callers: p.callers, LeastRate: func() float64 { return math.Float64frombits(p.leastRate.Load()) }},
+		carry.Config{
+			Name:      name,
+			Listener:  l,
+			Pools:     p.pools,
+			Transport: p.transport,
+			Recorder:  p.recorder,
+			Log:       p.log,
+			Callers:   p.callers,
+			LeastRate: func() float64 { return math.Float64frombits(p.leastRate.Load()) },
+		},
 		h,
 	)
 }

@@ -147,8 +147,16 @@ func (s *Service) close() {
 // startProxy starts a proxy in this process that no other proxy knows of.
 func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
 	p, err := proxy.New(
-		proxy.Config{ID: ProbeID, Caller: l.Caller, Gateway: l.Gateway, Site: l.Site, Snapshots: l.Snapshots,
-			Program: s.cfg.Program, Log: s.cfg.Log, Drain: time.Second},
+		proxy.Config{
+			ID:        ProbeID,
+			Caller:    l.Caller,
+			Gateway:   l.Gateway,
+			Site:      l.Site,
+			Snapshots: l.Snapshots,
+			Program:   s.cfg.Program,
+			Log:       s.cfg.Log,
+			Drain:     time.Second,
+		},
 	)
 	if err != nil {
 		return "", nil, err

@@ -91,8 +91,15 @@ func (g *Group) Change(which string, c model.StandInChange) ([]model.StandIn, er
 	for _, s := range chosen {
 		s.change(&c)
 		g.journal.Add(
-			store.Activity{At: time.Now().UTC(), Who: c.By, Kind: "standin-set", Service: s.Service, Version: s.Version,
-				Instance: s.Instance, Detail: inWords(&c)},
+			store.Activity{
+				At:       time.Now().UTC(),
+				Who:      c.By,
+				Kind:     "standin-set",
+				Service:  s.Service,
+				Version:  s.Version,
+				Instance: s.Instance,
+				Detail:   inWords(&c),
+			},
 		)
 	}
 	return g.List(), nil

@@ -35,7 +35,13 @@ func Ferry() []Member {
 	tides := Call{Service: "tides", Path: "/tides/next"}
 	office := Call{Service: "harbour-office", Path: "/register", Share: 0.2}
 	sailings := func(median time.Duration, calls []Call, board ...string) Profile {
-		return Profile{Median: median, Spread: 0.35, Errors: 0.002, Calls: calls, Board: board}
+		return Profile{
+			Median: median,
+			Spread: 0.35,
+			Errors: 0.002,
+			Calls:  calls,
+			Board:  board,
+		}
 	}
 	kiosk := Profile{
 		Median: 3 * ms,
@@ -71,6 +77,12 @@ func Ferry() []Member {
 		member("berths", "v1", "b", south, free),
 		member("berths", "v2", "a", north, windows),
 		member("tides", "v1", "a", south, water),
-		{Service: "harbour-office", Version: "legacy", ID: "harbour-office-legacy", Outside: true, Profile: register},
+		{
+			Service: "harbour-office",
+			Version: "legacy",
+			ID:      "harbour-office-legacy",
+			Outside: true,
+			Profile: register,
+		},
 	}
 }

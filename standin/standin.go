@@ -78,7 +78,13 @@ var passedOn = []string{"Traceparent", "Tracestate", "X-Crew", "Cookie"}
 
 // New makes a stand-in whose calls go to the proxy at outbound.
 func New(service, version, instance, site, outbound string, p Profile) *StandIn {
-	s := &StandIn{Service: service, Version: version, Instance: instance, Site: site, sample: p, outbound: outbound,
+	s := &StandIn{
+		Service:  service,
+		Version:  version,
+		Instance: instance,
+		Site:     site,
+		sample:   p,
+		outbound: outbound,
 		client: &http.Client{
 			Timeout: 10 * time.Second,
 			Transport: &http.Transport{
@@ -86,7 +92,8 @@ func New(service, version, instance, site, outbound string, p Profile) *StandIn 
 				MaxIdleConnsPerHost: max(p.AtOnce, usualConcurrency),
 				IdleConnTimeout:     20 * time.Second,
 			},
-		}}
+		},
+	}
 	s.Set(p)
 	return s
 }
@@ -111,7 +118,13 @@ type called struct {
 }
 
 func (s *StandIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	a := answer{Service: s.Service, Version: s.Version, Instance: s.Instance, Site: s.Site, Path: r.URL.Path}
+	a := answer{
+		Service:  s.Service,
+		Version:  s.Version,
+		Instance: s.Instance,
+		Site:     s.Site,
+		Path:     r.URL.Path,
+	}
 	status := s.now.Load().work(s, r, &a)
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)

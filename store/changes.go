@@ -41,8 +41,15 @@ func insert[T any](tx *gorm.DB, rows []T) error {
 type AddRevision struct{ Revision }
 
 func (c AddRevision) write(tx *gorm.DB) error {
-	row := revisionRow{Number: c.Number, Kind: c.Kind, Bundle: c.Bundle, Author: c.Author, Message: c.Message,
-		At: c.At.UTC(), Base: c.Base}
+	row := revisionRow{
+		Number:  c.Number,
+		Kind:    c.Kind,
+		Bundle:  c.Bundle,
+		Author:  c.Author,
+		Message: c.Message,
+		At:      c.At.UTC(),
+		Base:    c.Base,
+	}
 	if c.Base == 0 {
 		text, err := encode(c.Bundles)
 		if err != nil {
@@ -61,7 +68,13 @@ func (c SaveChecked) write(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return tx.Save(&checkedRow{Bundle: c.Bundle, Files: text, By: c.By, At: c.At.UTC(), Mistakes: c.Mistakes}).Error
+	return tx.Save(&checkedRow{
+		Bundle:   c.Bundle,
+		Files:    text,
+		By:       c.By,
+		At:       c.At.UTC(),
+		Mistakes: c.Mistakes,
+	}).Error
 }
 
 // SaveDraft saves a draft in place of the version before its own; version 1 is the
@@ -73,7 +86,14 @@ func (c SaveDraft) write(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	row := draftRow{Bundle: c.Bundle, By: c.By, Files: text, Base: c.Base, Version: c.Version, At: c.At.UTC()}
+	row := draftRow{
+		Bundle:  c.Bundle,
+		By:      c.By,
+		Files:   text,
+		Base:    c.Base,
+		Version: c.Version,
+		At:      c.At.UTC(),
+	}
 	if c.Version == 1 {
 		err := tx.Create(&row).Error
 		if isDuplicate(err) {
@@ -125,8 +145,15 @@ func (c AddDrill) write(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return tx.Create(&drillRow{Number: c.Number, By: c.By, Cohort: c.When, Began: c.Began.UTC(), Ends: c.Ends.UTC(),
-		Stopped: c.Stopped.UTC(), Spec: text}).Error
+	return tx.Create(&drillRow{
+		Number:  c.Number,
+		By:      c.By,
+		Cohort:  c.When,
+		Began:   c.Began.UTC(),
+		Ends:    c.Ends.UTC(),
+		Stopped: c.Stopped.UTC(),
+		Spec:    text,
+	}).Error
 }
 
 // StopDrill records that a drill was stopped before its end.
@@ -230,7 +257,14 @@ type AddTrial struct{ Trial }
 
 func (c AddTrial) write(tx *gorm.DB) error {
 	return tx.Create(
-		&trialRow{Number: c.Number, Name: c.Name, State: c.State, Began: c.Began.UTC(), Head: "{}", Body: []byte{}},
+		&trialRow{
+			Number: c.Number,
+			Name:   c.Name,
+			State:  c.State,
+			Began:  c.Began.UTC(),
+			Head:   "{}",
+			Body:   []byte{},
+		},
 	).Error
 }
 
@@ -250,8 +284,15 @@ func (c EndTrial) write(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
-	return tx.Save(&trialRow{Number: c.Number, Name: c.Name, State: c.State, Began: c.Began.UTC(), Ended: c.Ended.UTC(),
-		Head: text, Body: body}).Error
+	return tx.Save(&trialRow{
+		Number: c.Number,
+		Name:   c.Name,
+		State:  c.State,
+		Began:  c.Began.UTC(),
+		Ended:  c.Ended.UTC(),
+		Head:   text,
+		Body:   body,
+	}).Error
 }
 
 // InterruptTrials gives trials of one state, whose end was never recorded, another.
@@ -273,7 +314,14 @@ func (c SaveRelease) write(tx *gorm.DB) error {
 		return err
 	}
 	return tx.Save(
-		&releaseRow{Number: c.Number, Name: c.Name, State: c.State, Over: c.IsOver, Began: c.Began.UTC(), Run: text},
+		&releaseRow{
+			Number: c.Number,
+			Name:   c.Name,
+			State:  c.State,
+			Over:   c.IsOver,
+			Began:  c.Began.UTC(),
+			Run:    text,
+		},
 	).Error
 }
 

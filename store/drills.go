@@ -38,8 +38,14 @@ func (s *Store) Drills(ctx context.Context, limit int) ([]Drill, error) {
 	}
 	out := make([]Drill, len(rows))
 	for i, row := range rows {
-		out[i] = Drill{Number: row.Number, By: row.By, When: row.Cohort, Began: row.Began.UTC(), Ends: row.Ends.UTC(),
-			Stopped: row.Stopped.UTC()}
+		out[i] = Drill{
+			Number:  row.Number,
+			By:      row.By,
+			When:    row.Cohort,
+			Began:   row.Began.UTC(),
+			Ends:    row.Ends.UTC(),
+			Stopped: row.Stopped.UTC(),
+		}
 		if err := decode(row.Spec, &out[i].Spec, "drill %d", row.Number); err != nil {
 			return nil, err
 		}

@@ -67,7 +67,13 @@ func (s *Store) Releases(ctx context.Context, q ReleaseQuery, visit func(r Relea
 		return err
 	}
 	for _, row := range rows {
-		r := Release{Number: row.Number, Name: row.Name, State: row.State, IsOver: row.Over, Began: row.Began.UTC()}
+		r := Release{
+			Number: row.Number,
+			Name:   row.Name,
+			State:  row.State,
+			IsOver: row.Over,
+			Began:  row.Began.UTC(),
+		}
 		read := func(into any) error { return decode(row.Run, into, "release %d", row.Number) }
 		if err := visit(r, read); err != nil {
 			return err

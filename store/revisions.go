@@ -67,8 +67,15 @@ type revisionRow struct {
 func (revisionRow) TableName() string { return "revisions" }
 
 func (row revisionRow) head() Revision {
-	return Revision{Number: row.Number, Kind: row.Kind, Bundle: row.Bundle, Author: row.Author, Message: row.Message,
-		At: row.At.UTC(), Base: row.Base}
+	return Revision{
+		Number:  row.Number,
+		Kind:    row.Kind,
+		Bundle:  row.Bundle,
+		Author:  row.Author,
+		Message: row.Message,
+		At:      row.At.UTC(),
+		Base:    row.Base,
+	}
 }
 
 func heads(rows []revisionRow) []Revision {
@@ -111,7 +118,13 @@ type draftRow struct {
 func (draftRow) TableName() string { return "drafts" }
 
 func (row draftRow) head() Draft {
-	return Draft{Bundle: row.Bundle, By: row.By, Base: row.Base, Version: row.Version, At: row.At.UTC()}
+	return Draft{
+		Bundle:  row.Bundle,
+		By:      row.By,
+		Base:    row.Base,
+		Version: row.Version,
+		At:      row.At.UTC(),
+	}
 }
 
 // Revision returns one revision with the text of its files and its overlays;

@@ -35,7 +35,13 @@ func routingStep(l engine.Ladder) model.RoutingStep {
 }
 
 func setting(s engine.Setting) model.Setting {
-	return model.Setting{Name: s.Name, Value: s.Value, From: s.From, At: model.Origin(s.Origin), Service: s.Service}
+	return model.Setting{
+		Name:    s.Name,
+		Value:   s.Value,
+		From:    s.From,
+		At:      model.Origin(s.Origin),
+		Service: s.Service,
+	}
 }
 
 // GuardStatus is the state of the guards of one called service.
@@ -62,16 +68,28 @@ func versionGuards(v engine.VersionStatus) model.VersionGuards {
 		IgnoresHealth: v.Mistrusted,
 	}
 	if b := v.Breaker; b != nil {
-		out.Breaker = &model.BreakerStatus{State: b.State, SinceMS: b.SinceMS, ProbeInMS: b.LeftMS, Requests: b.Seen,
-			Failed: b.Failed, Slow: b.Slow}
+		out.Breaker = &model.BreakerStatus{
+			State:     b.State,
+			SinceMS:   b.SinceMS,
+			ProbeInMS: b.LeftMS,
+			Requests:  b.Seen,
+			Failed:    b.Failed,
+			Slow:      b.Slow,
+		}
 	}
 	if q := v.Queue; q != nil {
 		out.Queue = &model.QueueStatus{InFlight: q.InFlight, InFlightLimit: q.InFlightMax, Waiting: q.Waiting,
 			WaitingLimit: q.WaitingMax}
 	}
 	for _, o := range v.Sidelined {
-		out.Sidelined = append(out.Sidelined, model.SidelinedInstance{Instance: o.Instance, Cause: o.Cause,
-			LeftMS: o.LeftMS, DurationMS: o.ForMS, InARow: o.Times, IsProbed: o.Trial})
+		out.Sidelined = append(out.Sidelined, model.SidelinedInstance{
+			Instance:   o.Instance,
+			Cause:      o.Cause,
+			LeftMS:     o.LeftMS,
+			DurationMS: o.ForMS,
+			InARow:     o.Times,
+			IsProbed:   o.Trial,
+		})
 	}
 	for _, u := range v.Unreachable {
 		out.Unreachable = append(out.Unreachable,

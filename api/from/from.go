@@ -118,7 +118,13 @@ func Revisions(in []store.Revision) []model.Revision { return list(in, Revision)
 
 // Draft is a draft with its files, if it has them.
 func Draft(d store.Draft) model.Draft {
-	out := model.Draft{Bundle: d.Bundle, By: d.By, Base: d.Base, Version: d.Version, At: d.At}
+	out := model.Draft{
+		Bundle:  d.Bundle,
+		By:      d.By,
+		Base:    d.Base,
+		Version: d.Version,
+		At:      d.At,
+	}
 	if d.Files != nil {
 		out.Files = Files(d.Files)
 	}

@@ -56,8 +56,14 @@ func Request(r wire.Record) model.RequestRecord {
 		IsTraced:      r.Traced,
 	}
 	for _, s := range r.Segments {
-		out.Segments = append(out.Segments, model.Segment{Kind: s.Kind, Instance: s.Instance, StartMS: s.FromMS,
-			DurationMS: s.MS, Status: s.Status, Reason: s.Reason})
+		out.Segments = append(out.Segments, model.Segment{
+			Kind:       s.Kind,
+			Instance:   s.Instance,
+			StartMS:    s.FromMS,
+			DurationMS: s.MS,
+			Status:     s.Status,
+			Reason:     s.Reason,
+		})
 	}
 	return out
 }

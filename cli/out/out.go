@@ -56,7 +56,13 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		_, err = p.W.Write(text)
 		return err
 	}
-	s := &Sheet{w: p.W, CSV: p.Format == "csv", Wide: p.Format == "wide", Colour: p.Colour, Width: p.Width}
+	s := &Sheet{
+		w:      p.W,
+		CSV:    p.Format == "csv",
+		Wide:   p.Format == "wide",
+		Colour: p.Colour,
+		Width:  p.Width,
+	}
 	if f, ok := p.W.(*os.File); ok && !s.CSV {
 		s.Colour, s.Width = Terminal(f), Columns(f)
 	}

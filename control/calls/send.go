@@ -34,10 +34,22 @@ func (c *Calls) Send(ctx context.Context, q model.CallRequest, report func(model
 	}
 	explanation := c.explain(q.RequestSpec, req)
 	s := &sending{
-		q: q, request: req, door: door, key: c.Fleet.Key(), client: newClient(q.Concurrency), odds: explanation.Odds,
-		began: time.Now(), counts: map[target]int{},
-		result: model.CallResult{Planned: q.Count, Instances: map[string]int{}, Routes: map[string]int{},
-			Status: map[string]int{}, Reasons: map[string]int{}, Revisions: map[string]int{}},
+		q:       q,
+		request: req,
+		door:    door,
+		key:     c.Fleet.Key(),
+		client:  newClient(q.Concurrency),
+		odds:    explanation.Odds,
+		began:   time.Now(),
+		counts:  map[target]int{},
+		result: model.CallResult{
+			Planned:   q.Count,
+			Instances: map[string]int{},
+			Routes:    map[string]int{},
+			Status:    map[string]int{},
+			Reasons:   map[string]int{},
+			Revisions: map[string]int{},
+		},
 	}
 	defer s.client.CloseIdleConnections()
 	first := s.state()

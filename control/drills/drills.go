@@ -189,7 +189,13 @@ func (d *Drills) Start(ctx context.Context, q model.DrillRequest) (model.Drill, 
 		return model.Drill{}, err
 	}
 	now := d.now().UTC()
-	one := store.Drill{Number: d.last + 1, By: cmp.Or(q.By, "unknown"), When: q.When, Began: now, Ends: now.Add(length)}
+	one := store.Drill{
+		Number: d.last + 1,
+		By:     cmp.Or(q.By, "unknown"),
+		When:   q.When,
+		Began:  now,
+		Ends:   now.Add(length),
+	}
 	spec.ID = fmt.Sprintf("drill-%d", one.Number)
 	one.Spec = wire.Drill{Drill: spec, Ends: one.Ends, ForMS: length.Milliseconds()}
 	if err := d.records.Apply(ctx, store.AddDrill{Drill: one}); err != nil {
@@ -224,7 +230,13 @@ func read(q model.DrillRequest) (spec engine.Drill, length time.Duration, err er
 	if err != nil || length < time.Second || length > maxTime {
 		return no("for: a drill takes from 1s to 1h, such as 30s, not %q", q.For)
 	}
-	spec = engine.Drill{Service: q.Service, Version: q.Version, Site: q.Site, Instance: q.Instance, Down: q.Down}
+	spec = engine.Drill{
+		Service:  q.Service,
+		Version:  q.Version,
+		Site:     q.Site,
+		Instance: q.Instance,
+		Down:     q.Down,
+	}
 	if q.Fail != "" {
 		if spec.Fail, err = rules.ParsePercent(q.Fail); err != nil || spec.Fail == 0 {
 			return no("fail: %q is not a share above 0, such as 30%%", q.Fail)

@@ -128,8 +128,16 @@ func (e *Effects) view(ctx context.Context, rev store.Revision, q model.EffectQu
 // compute compares the windows before and after a revision, or, when its number is
 // 0, a moment.
 func (e *Effects) compute(ctx context.Context, rev store.Revision, q model.EffectQuery) (*record, error) {
-	r := &record{Revision: rev.Number, At: rev.At.UTC(), Kind: rev.Kind, Author: rev.Author, Message: rev.Message,
-		Settle: q.Settle, Rows: []effect.Row{}, Notes: []string{}}
+	r := &record{
+		Revision: rev.Number,
+		At:       rev.At.UTC(),
+		Kind:     rev.Kind,
+		Author:   rev.Author,
+		Message:  rev.Message,
+		Settle:   q.Settle,
+		Rows:     []effect.Row{},
+		Notes:    []string{},
+	}
 	if err := e.setWindows(ctx, r, rev, q.Window); err != nil {
 		return nil, err
 	}

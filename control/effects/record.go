@@ -67,8 +67,15 @@ type summary struct {
 }
 
 func (r *record) summary() summary {
-	s := summary{Revision: r.Revision, At: r.At, Kind: r.Kind, Author: r.Author, Message: r.Message,
-		IsComplete: r.IsComplete, Due: r.Due}
+	s := summary{
+		Revision:   r.Revision,
+		At:         r.At,
+		Kind:       r.Kind,
+		Author:     r.Author,
+		Message:    r.Message,
+		IsComplete: r.IsComplete,
+		Due:        r.Due,
+	}
 	for i := range r.Rows {
 		row := &r.Rows[i]
 		switch {

@@ -18,8 +18,15 @@ func (f *Fleet) instances() []engine.Instance {
 	out := []engine.Instance{}
 	for _, p := range f.proxies {
 		if p.Inbound != "" {
-			out = append(out, engine.Instance{ID: p.ID, Service: p.Service, Version: p.Version, Site: p.Site,
-				Address: p.Inbound, Doubted: p.isUnconfirmed, Down: p.Down != ""})
+			out = append(out, engine.Instance{
+				ID:      p.ID,
+				Service: p.Service,
+				Version: p.Version,
+				Site:    p.Site,
+				Address: p.Inbound,
+				Doubted: p.isUnconfirmed,
+				Down:    p.Down != "",
+			})
 		}
 	}
 	slices.SortFunc(out, func(a, b engine.Instance) int { return cmp.Compare(a.ID, b.ID) })

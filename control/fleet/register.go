@@ -157,8 +157,15 @@ func placeOf(r wire.Registration) [7]string {
 // logChanges logs what changed in a proxy's health and problems.
 func (f *Fleet) logChanges(before *proxy, r wire.Registration) {
 	add := func(kind, detail string) {
-		f.journal.Add(store.Activity{At: f.now().UTC(), Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version,
-			Instance: r.ID, Detail: detail})
+		f.journal.Add(store.Activity{
+			At:       f.now().UTC(),
+			Who:      r.ID,
+			Kind:     kind,
+			Service:  r.Service,
+			Version:  r.Version,
+			Instance: r.ID,
+			Detail:   detail,
+		})
 	}
 	switch {
 	case before.Down == "" && r.Down != "":

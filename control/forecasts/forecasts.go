@@ -85,8 +85,13 @@ func (f *Forecasts) Forecast(ctx context.Context, q model.ForecastRequest) (mode
 	if err != nil {
 		return model.Forecast{}, err
 	}
-	out := model.Forecast{Revision: p.now.Revision.Number, Before: model.SideMeasured, After: model.SideForecast,
-		Draft: from.Changes(p.changes), Seed: p.seed}
+	out := model.Forecast{
+		Revision: p.now.Revision.Number,
+		Before:   model.SideMeasured,
+		After:    model.SideForecast,
+		Draft:    from.Changes(p.changes),
+		Seed:     p.seed,
+	}
 	sets := []*rules.Rules{p.now.Rules}
 	if p.draft != nil {
 		out.Before, out.After = model.SideInForce, model.SideDraft

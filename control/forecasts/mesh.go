@@ -291,8 +291,14 @@ func (k *builder) roots() {
 			continue
 		}
 		k.m.streams = append(k.m.streams, stream{
-			Stream: forecast.Stream{Name: at.caller, Caller: at.caller, To: at.to, Kinds: kinds[at], Counted: warmUp},
-			load:   rules.Load{Rate: rules.Rate{Count: rates[at], Per: time.Second}, Random: true},
+			Stream: forecast.Stream{
+				Name:    at.caller,
+				Caller:  at.caller,
+				To:      at.to,
+				Kinds:   kinds[at],
+				Counted: warmUp,
+			},
+			load: rules.Load{Rate: rules.Rate{Count: rates[at], Per: time.Second}, Random: true},
 		})
 	}
 	for _, caller := range slices.Sorted(maps.Keys(lost)) {

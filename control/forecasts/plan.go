@@ -180,8 +180,16 @@ func (p *plan) addTrial() {
 	if d := t.Drill; d != nil {
 		p.mesh.drills = append(
 			p.mesh.drills,
-			engine.Drill{ID: "trial", Service: d.Service, Version: d.Version, Site: d.Site,
-				Fail: d.Fail, Status: 503, Delay: d.Delay, Down: d.Down},
+			engine.Drill{
+				ID:      "trial",
+				Service: d.Service,
+				Version: d.Version,
+				Site:    d.Site,
+				Fail:    d.Fail,
+				Status:  503,
+				Delay:   d.Delay,
+				Down:    d.Down,
+			},
 		)
 	}
 }
@@ -202,7 +210,13 @@ func (p *plan) trialStream(i int) stream {
 	path, query, _ := strings.Cut(l.Path, "?")
 	kind := func(weight float64, headers, cookies []rules.Field) forecast.Kind {
 		fields := fieldsOf(slices.Concat(l.Headers, headers), slices.Concat(l.Cookies, cookies))
-		r := &forecast.Request{Method: l.Method, Path: path, Query: query, Host: host, Fields: fields}
+		r := &forecast.Request{
+			Method: l.Method,
+			Path:   path,
+			Query:  query,
+			Host:   host,
+			Fields: fields,
+		}
 		if h := fields["Host"]; len(h) > 0 {
 			r.Host = h[0]
 		}

@@ -138,9 +138,17 @@ func (r *Releases) recount(x *running) {
 	}
 	p := &x.run.Plan
 	x.step = x.run.Step
-	x.counter = &counter{service: p.Service, from: p.From, to: p.To, routes: map[release.Place]bool{},
-		isDark: x.run.Now().Kind == release.Dark, revision: x.run.Revision, since: r.Now().Unix(),
-		taken: r.Now(), seenAt: r.Now()}
+	x.counter = &counter{
+		service:  p.Service,
+		from:     p.From,
+		to:       p.To,
+		routes:   map[release.Place]bool{},
+		isDark:   x.run.Now().Kind == release.Dark,
+		revision: x.run.Revision,
+		since:    r.Now().Unix(),
+		taken:    r.Now(),
+		seenAt:   r.Now(),
+	}
 	o, _ := x.run.Overlay()
 	for _, at := range x.run.Places {
 		x.counter.routes[at] = true
@@ -209,7 +217,14 @@ func (r *Releases) log(x *running, kind, who, detail string) {
 		text += ", " + detail
 	}
 	r.Journal.Add(
-		store.Activity{At: r.Now().UTC(), Who: who, Kind: kind, Service: p.Service, Version: p.To, Detail: text},
+		store.Activity{
+			At:      r.Now().UTC(),
+			Who:     who,
+			Kind:    kind,
+			Service: p.Service,
+			Version: p.To,
+			Detail:  text,
+		},
 	)
 }
 

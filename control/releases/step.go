@@ -374,10 +374,19 @@ func (r *Releases) Summaries() []model.ReleaseSummary {
 		if run.State.Over() || len(out) >= maxSummaries {
 			continue
 		}
-		s := model.ReleaseSummary{Number: n, Name: run.Plan.Name, Service: run.Plan.Service, From: run.Plan.From,
-			To: run.Plan.To, State: string(run.State), Step: run.Now().Name,
+		s := model.ReleaseSummary{
+			Number:      n,
+			Name:        run.Plan.Name,
+			Service:     run.Plan.Service,
+			From:        run.Plan.From,
+			To:          run.Plan.To,
+			State:       string(run.State),
+			Step:        run.Now().Name,
 			LeftSeconds: max(0, (run.Now().Each - run.Spent).Seconds()),
-			Why:         run.Why, Places: from.Routes(run.Places), Cohorts: []model.RouteRef{}}
+			Why:         run.Why,
+			Places:      from.Routes(run.Places),
+			Cohorts:     []model.RouteRef{},
+		}
 		if o, isOn := run.Overlay(); isOn && o.FirstTo != nil {
 			for _, at := range run.Places {
 				s.Cohorts = append(s.Cohorts, model.RouteRef{Parent: at.Ladder, Route: o.CohortRoute(at.Route)})

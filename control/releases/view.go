@@ -139,7 +139,13 @@ func (r *Releases) Get(ctx context.Context, name string) (model.Release, error) 
 func notification(n store.Notice) model.Notification {
 	var event struct{ Type string }
 	json.Unmarshal([]byte(n.Event), &event) // that of a record is there
-	out := model.Notification{URL: n.URL, Type: event.Type, State: n.State, Attempts: n.Attempts, Response: n.Response}
+	out := model.Notification{
+		URL:      n.URL,
+		Type:     event.Type,
+		State:    n.State,
+		Attempts: n.Attempts,
+		Response: n.Response,
+	}
 	if n.State == store.NoticeWaiting {
 		out.Due = &n.Due
 	}
@@ -178,8 +184,15 @@ func (r *Releases) List(ctx context.Context, before uint, limit int) (model.Rele
 		if slices.ContainsFunc(out.Releases, isRunning) {
 			continue
 		}
-		d := model.DeclaredRelease{Name: p.Name, Service: p.Service, Route: p.Route, From: p.From, To: p.To,
-			Steps: steps(release.Steps(p)), At: p.At.String()}
+		d := model.DeclaredRelease{
+			Name:    p.Name,
+			Service: p.Service,
+			Route:   p.Route,
+			From:    p.From,
+			To:      p.To,
+			Steps:   steps(release.Steps(p)),
+			At:      p.At.String(),
+		}
 		if places, err := release.Places(now.Written, p); err != nil {
 			d.Blocked = err.Error()
 		} else if err := r.startable(&now, p, places); err != nil {

@@ -115,7 +115,13 @@ func (r *Revisions) Check(
 	}
 	r.checking.Lock()
 	defer r.checking.Unlock()
-	checked := store.Checked{Bundle: bundle, Files: files, By: by, At: r.Now().UTC(), Mistakes: rep.Mistakes}
+	checked := store.Checked{
+		Bundle:   bundle,
+		Files:    files,
+		By:       by,
+		At:       r.Now().UTC(),
+		Mistakes: rep.Mistakes,
+	}
 	if err := r.Records.Apply(ctx, store.SaveChecked{Checked: checked}); err != nil {
 		return rep, err
 	}
@@ -149,8 +155,13 @@ func (r *Revisions) Unpublished(ctx context.Context) ([]model.Unpublished, error
 			continue
 		}
 		if mistakes := rules.Mistakes(p.found); mistakes > 0 || len(p.changes) > 0 {
-			out = append(out, model.Unpublished{Bundle: k.Bundle, By: k.By, At: k.At, Mistakes: mistakes,
-				Changes: len(rules.Condense(p.changes))})
+			out = append(out, model.Unpublished{
+				Bundle:   k.Bundle,
+				By:       k.By,
+				At:       k.At,
+				Mistakes: mistakes,
+				Changes:  len(rules.Condense(p.changes)),
+			})
 		}
 	}
 	r.checked = &unpublishedFiles{out, now.Revision.Number}

@@ -151,8 +151,16 @@ func (k record) view() model.Trial {
 		out.Draft = from.Changes(k.Draft)
 	}
 	for _, p := range k.Points {
-		out.Points = append(out.Points, model.Point{At: p.At, OK: p.OK, Failed: p.Failed, Refused: p.Refused,
-			Success: p.Success, P50MS: p.P50MS, P95MS: p.P95MS, P99MS: p.P99MS})
+		out.Points = append(out.Points, model.Point{
+			At:      p.At,
+			OK:      p.OK,
+			Failed:  p.Failed,
+			Refused: p.Refused,
+			Success: p.Success,
+			P50MS:   p.P50MS,
+			P95MS:   p.P95MS,
+			P99MS:   p.P99MS,
+		})
 	}
 	return out
 }

@@ -77,8 +77,16 @@ func (r *run) snapshot(sequence uint64) wire.Snapshot {
 		s.Drills = append(s.Drills, wire.Drill{
 			Ends:  t.Now().Add(maxTime),
 			ForMS: maxTime.Milliseconds(),
-			Drill: engine.Drill{ID: "rehearsal", Service: d.Service, Version: d.Version, Site: d.Site, Fail: d.Fail,
-				Status: 503, Delay: d.Delay, Down: d.Down},
+			Drill: engine.Drill{
+				ID:      "rehearsal",
+				Service: d.Service,
+				Version: d.Version,
+				Site:    d.Site,
+				Fail:    d.Fail,
+				Status:  503,
+				Delay:   d.Delay,
+				Down:    d.Down,
+			},
 		})
 	}
 	return s

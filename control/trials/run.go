@@ -90,10 +90,21 @@ func (t *Trials) begin(ctx context.Context, p *Plan, q model.TrialRequest) (_ *r
 	now := t.Now().UTC()
 	r.head = store.Trial{Number: t.last + 1, Name: p.Trial.Name, State: model.TrialRunning, Began: now}
 	r.begins = time.Now().Add(p.Trial.WarmUp + 20*time.Millisecond)
-	r.record = record{Number: r.head.Number, Name: r.head.Name, By: r.by, State: r.head.State, Began: now,
-		Revision: t.Revisions.Current().Revision.Number, Draft: p.Changes, IsRehearsal: isRehearsal,
-		For: p.Trial.For.Seconds(), WarmUp: p.Trial.WarmUp.Seconds(), Loads: inWords(p.Trial.Load),
-		Planned: r.planned, Notes: []string{}}
+	r.record = record{
+		Number:      r.head.Number,
+		Name:        r.head.Name,
+		By:          r.by,
+		State:       r.head.State,
+		Began:       now,
+		Revision:    t.Revisions.Current().Revision.Number,
+		Draft:       p.Changes,
+		IsRehearsal: isRehearsal,
+		For:         p.Trial.For.Seconds(),
+		WarmUp:      p.Trial.WarmUp.Seconds(),
+		Loads:       inWords(p.Trial.Load),
+		Planned:     r.planned,
+		Notes:       []string{},
+	}
 	if isRehearsal {
 		r.record.Notes = append(r.record.Notes, "The requests of the trial follow the draft at their first hop. "+
 			"What the workloads call for them further on follows the rules in force.")
@@ -124,8 +135,14 @@ func (r *run) startDrill(ctx context.Context) error {
 		return nil
 	}
 	by := fmt.Sprintf("trial %d", r.head.Number)
-	q := model.DrillRequest{Service: d.Service, Version: d.Version, Site: d.Site, Down: d.Down, By: by,
-		For: (r.plan.Trial.For + r.plan.Trial.WarmUp + time.Second).String()}
+	q := model.DrillRequest{
+		Service: d.Service,
+		Version: d.Version,
+		Site:    d.Site,
+		Down:    d.Down,
+		By:      by,
+		For:     (r.plan.Trial.For + r.plan.Trial.WarmUp + time.Second).String(),
+	}
 	if d.Fail > 0 {
 		q.Fail = d.Fail.String() + "%"
 	}
@@ -420,8 +437,16 @@ func (r *run) pointRecords() []pointRecord {
 		}
 		if was := &r.shown[i]; was.OK+was.Failed+was.Refused != t.Requests() {
 			p := t.Point(int64(i))
-			*was = pointRecord{At: p.At, OK: p.OK, Failed: p.Failed, Refused: p.Refused, Success: p.Success,
-				P50MS: p.P50MS, P95MS: p.P95MS, P99MS: p.P99MS}
+			*was = pointRecord{
+				At:      p.At,
+				OK:      p.OK,
+				Failed:  p.Failed,
+				Refused: p.Refused,
+				Success: p.Success,
+				P50MS:   p.P50MS,
+				P95MS:   p.P95MS,
+				P99MS:   p.P99MS,
+			}
 		}
 	}
 	return slices.Clone(r.shown)

@@ -141,8 +141,13 @@ func (g *groups) figures(t *figures.Tally) model.Figures {
 func (g *groups) services(m *members) []model.Service {
 	out := []model.Service{}
 	for _, name := range m.serviceNames() {
-		s := model.Service{Name: name, Timeout: rules.DefaultTimeout.String(), Figures: g.figures(at(g.service, name)),
-			Routes: []model.Route{}, Guards: append([]model.GuardState{}, m.guards[name]...)}
+		s := model.Service{
+			Name:    name,
+			Timeout: rules.DefaultTimeout.String(),
+			Figures: g.figures(at(g.service, name)),
+			Routes:  []model.Route{},
+			Guards:  append([]model.GuardState{}, m.guards[name]...),
+		}
 		declared := m.declared[name]
 		if declared != nil {
 			s.IsDeclared, s.Owner, s.Labels = true, declared.Owner, declared.Labels
@@ -176,9 +181,13 @@ func (g *groups) versions(name string, m *members) []model.Version {
 	out := []model.Version{}
 	for _, v := range slices.Sorted(maps.Keys(isDeclared)) {
 		k := version{name, v}
-		one := model.Version{Name: v, IsDeclared: isDeclared[v], Figures: g.figures(at(g.version, k)),
-			Observed:  figures.Share(g.requests.version[k], g.requests.service[name]),
-			Instances: append([]model.Instance{}, instances[v]...)}
+		one := model.Version{
+			Name:       v,
+			IsDeclared: isDeclared[v],
+			Figures:    g.figures(at(g.version, k)),
+			Observed:   figures.Share(g.requests.version[k], g.requests.service[name]),
+			Instances:  append([]model.Instance{}, instances[v]...),
+		}
 		if share, ok := intended(v); ok {
 			one.Intended = &share
 		}
@@ -204,8 +213,14 @@ func (g *groups) instances(name string, m *members) (out map[string][]model.Inst
 		}
 	}
 	for _, p := range m.instances[name] {
-		add(p.Version, model.Instance{ID: p.ID, Site: p.Site, Address: p.Inbound, Unhealthy: p.Unhealthy,
-			IsUnconfirmed: p.State == model.ProxyUnconfirmed, Unreachable: workloadProblem(p)})
+		add(p.Version, model.Instance{
+			ID:            p.ID,
+			Site:          p.Site,
+			Address:       p.Inbound,
+			Unhealthy:     p.Unhealthy,
+			IsUnconfirmed: p.State == model.ProxyUnconfirmed,
+			Unreachable:   workloadProblem(p),
+		})
 	}
 	return out, count
 }
@@ -342,12 +357,15 @@ func (g *groups) gateways(m *members) []model.Gateway {
 		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
 		out = append(
 			out,
-			model.Gateway{Name: gw.Name, Listen: gw.Listen, Hosts: gw.Hosts, Figures: g.figures(at(g.gateway, gw.Name)),
-				IsRunning: slices.ContainsFunc(
-					m.proxies,
-					isServing,
-				), Routes: g.routes(gw.Name, nil, gw.Routes, m.resolver),
-				Guards: append([]model.GuardState{}, m.guards[gw.Name]...)},
+			model.Gateway{
+				Name:      gw.Name,
+				Listen:    gw.Listen,
+				Hosts:     gw.Hosts,
+				Figures:   g.figures(at(g.gateway, gw.Name)),
+				IsRunning: slices.ContainsFunc(m.proxies, isServing),
+				Routes:    g.routes(gw.Name, nil, gw.Routes, m.resolver),
+				Guards:    append([]model.GuardState{}, m.guards[gw.Name]...),
+			},
 		)
 	}
 	slices.SortFunc(out, func(a, b model.Gateway) int { return cmp.Compare(a.Name, b.Name) })

@@ -209,7 +209,14 @@ func (v *Views) marks(ctx context.Context, begin, end int64) ([]model.Mark, erro
 		if at := d.Began.Unix(); at >= begin && at < end {
 			out = append(
 				out,
-				model.Mark{At: at, Ends: d.Ends.Unix(), Kind: model.MarkDrill, Name: d.ID, Text: d.What, By: d.By},
+				model.Mark{
+					At:   at,
+					Ends: d.Ends.Unix(),
+					Kind: model.MarkDrill,
+					Name: d.ID,
+					Text: d.What,
+					By:   d.By,
+				},
 			)
 		}
 	}
@@ -290,8 +297,14 @@ type members struct {
 }
 
 func newMembers(rs *rules.Rules, proxies []model.Proxy, guards map[string][]model.GuardState) *members {
-	m := &members{rules: rs, resolver: rules.NewResolver(rs), proxies: proxies, declared: map[string]*rules.Service{},
-		instances: map[string][]*model.Proxy{}, guards: guards}
+	m := &members{
+		rules:     rs,
+		resolver:  rules.NewResolver(rs),
+		proxies:   proxies,
+		declared:  map[string]*rules.Service{},
+		instances: map[string][]*model.Proxy{},
+		guards:    guards,
+	}
 	for _, s := range rs.Services {
 		m.declared[s.Name] = s
 	}

@@ -200,13 +200,8 @@ func Compare(before, after *Tally, weights func(route string) []Target) []Row {
 		}
 		r := compare(b, a)
 		r.Kind, r.Name = g.Kind, g.name
-		r.Before.RPS, r.After.RPS = perSecond(
-			r.Before.Requests,
-			before.Seconds,
-		), perSecond(
-			r.After.Requests,
-			after.Seconds,
-		)
+		r.Before.RPS = perSecond(r.Before.Requests, before.Seconds)
+		r.After.RPS = perSecond(r.After.Requests, after.Seconds)
 		if g.Kind == Route && weights != nil {
 			r.share(after.targets[g.name], weights(g.name))
 		}

@@ -63,9 +63,15 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 		}
 		for _, in := range rule.Instances {
 			address, secure := in.Address()
-			instances = append(instances[:len(instances):len(instances)], Instance{ID: rule.Name + "@" + address,
-				Service: rule.Name, Version: in.Version, Site: in.Site,
-				Address: address, Outside: true, Secure: secure})
+			instances = append(instances[:len(instances):len(instances)], Instance{
+				ID:      rule.Name + "@" + address,
+				Service: rule.Name,
+				Version: in.Version,
+				Site:    in.Site,
+				Address: address,
+				Outside: true,
+				Secure:  secure,
+			})
 		}
 	}
 	sorted := make([]*Instance, len(instances))

@@ -79,7 +79,14 @@ func (p *pool) spilled(now time.Duration) {
 
 func (v *version) tell(now time.Duration, kind, instance, detail string) {
 	v.memory.log.add(
-		Event{At: now, Service: v.service, Version: v.name, Instance: instance, Kind: kind, Detail: detail},
+		Event{
+			At:       now,
+			Service:  v.service,
+			Version:  v.name,
+			Instance: instance,
+			Kind:     kind,
+			Detail:   detail,
+		},
 	)
 }
 

@@ -61,7 +61,13 @@ func (b *builder) remember() {
 
 // state is a version with the machines that the previous table had for it.
 func (b *builder) state(s *service, name string) *version {
-	v := &version{service: s.name, name: name, memory: b.t.memory, rules: &s.settings, counts: defaultCounts}
+	v := &version{
+		service: s.name,
+		name:    name,
+		memory:  b.t.memory,
+		rules:   &s.settings,
+		counts:  defaultCounts,
+	}
 	if old := b.opt.Previous.version(s.name, name); old != nil {
 		v.breaker, v.queue, v.lasting, v.before = old.breaker, old.queue, old.lasting, old.peers
 	} else {

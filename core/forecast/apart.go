@@ -114,11 +114,8 @@ func guess(mean float64) []float64 {
 func grid(bins []stats.Bin, step float64) []float64 {
 	out, total := make([]float64, cells), 0.0
 	for _, b := range bins {
-		low, next := float64(
-			stats.BucketMiddle(int(b.Bucket)),
-		), float64(
-			stats.BucketMiddle(min(int(b.Bucket)+1, stats.NumBuckets-1)),
-		)
+		low := float64(stats.BucketMiddle(int(b.Bucket)))
+		next := float64(stats.BucketMiddle(min(int(b.Bucket)+1, stats.NumBuckets-1)))
 		wide := max(next-low, 1)
 		from, to := (low-wide/2)/step, (low+wide/2)/step
 		total += float64(b.N)

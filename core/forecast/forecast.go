@@ -38,7 +38,13 @@ const endless = 1 << 62
 // seed have the same result, and a request of another run with the same seed
 // meets the same luck. The streams are used up.
 func Run(rs *rules.Rules, m *Mesh, opt Options) (*Result, error) {
-	s := &sim{rules: rs, mesh: m, opt: opt, servers: map[string]*server{}, byCaller: map[string][]*proxy{}}
+	s := &sim{
+		rules:    rs,
+		mesh:     m,
+		opt:      opt,
+		servers:  map[string]*server{},
+		byCaller: map[string][]*proxy{},
+	}
 	for i := range m.Instances {
 		in := &m.Instances[i]
 		s.server(in).proxy = s.proxy(Proxy{ID: in.ID, Caller: in.Service, Site: in.Site})

@@ -226,7 +226,14 @@ func find(e *rules.Expectation, p *rules.Release, s *Sample, base *stats.Counts,
 	t := trial.Tally{Counts: s.To, Versions: s.Versions}
 	const more = math.MaxUint32 // requests to come: nobody knows how many
 	j := trial.JudgeAt(e, &t, s.Seconds, more, alpha)
-	f := Finding{Expectation: e.Text, Verdict: Unsure, Value: j.Value, Low: j.Low, High: j.High, Measured: j.Measured}
+	f := Finding{
+		Expectation: e.Text,
+		Verdict:     Unsure,
+		Value:       j.Value,
+		Low:         j.Low,
+		High:        j.High,
+		Measured:    j.Measured,
+	}
 	switch chance := j.Low != nil; {
 	case j.Value == nil:
 		f.Verdict = Few

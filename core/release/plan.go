@@ -45,7 +45,13 @@ func Steps(p *rules.Release) []Step {
 	for _, s := range p.Stages {
 		out = append(
 			out,
-			Step{Kind: Weight, Name: s.String() + "%", Share: s, Each: p.Each, Hold: slices.Contains(p.HoldAt, s)},
+			Step{
+				Kind:  Weight,
+				Name:  s.String() + "%",
+				Share: s,
+				Each:  p.Each,
+				Hold:  slices.Contains(p.HoldAt, s),
+			},
 		)
 	}
 	if n := len(p.Stages); p.Watch > 0 && n > 0 {
@@ -134,7 +140,14 @@ type Overlay struct {
 // OverlayAt is what a release changes in a step; in the zero Step From has
 // everything.
 func OverlayAt(p *rules.Release, places []Place, s Step) Overlay {
-	o := Overlay{Release: p.Name, Places: places, Service: p.Service, From: p.From, To: p.To, At: p.At}
+	o := Overlay{
+		Release: p.Name,
+		Places:  places,
+		Service: p.Service,
+		From:    p.From,
+		To:      p.To,
+		At:      p.At,
+	}
 	switch s.Kind {
 	case Dark:
 		o.Copies = s.Share

@@ -162,7 +162,13 @@ func (r *Run) Overlay() (Overlay, bool) {
 }
 
 func (r *Run) event(now time.Time, kind, by, text string) {
-	r.Events = append(r.Events, Event{At: now, Kind: kind, Step: r.Now().Name, By: by, Text: text})
+	r.Events = append(r.Events, Event{
+		At:   now,
+		Kind: kind,
+		Step: r.Now().Name,
+		By:   by,
+		Text: text,
+	})
 }
 
 // Wake tells that nobody looked until now: that time does not count.

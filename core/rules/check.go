@@ -83,11 +83,25 @@ func (c *checker) oneOf(name, kind string, collect func() []string) string {
 func (c *checker) add(f Finding) { c.findings = append(c.findings, f) }
 
 func (c *checker) mistake(at Origin, path string, code Code, msg, expected string) {
-	c.add(Finding{Severity: Mistake, Code: code, At: at, Path: path, Message: msg, Expected: expected})
+	c.add(Finding{
+		Severity: Mistake,
+		Code:     code,
+		At:       at,
+		Path:     path,
+		Message:  msg,
+		Expected: expected,
+	})
 }
 
 func (c *checker) warn(at Origin, path string, code Code, msg, expected string, also ...Origin) {
-	f := Finding{Severity: Warning, Code: code, At: at, Path: path, Message: msg, Expected: expected}
+	f := Finding{
+		Severity: Warning,
+		Code:     code,
+		At:       at,
+		Path:     path,
+		Message:  msg,
+		Expected: expected,
+	}
 	if len(also) > 0 && also[0] != (Origin{}) {
 		f.Also = &also[0]
 	}
@@ -118,8 +132,15 @@ func (c *checker) references() {
 		path := "gateways." + g.Name
 		if s := c.services[g.Name]; s != nil {
 			also := s.At
-			c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: g.At, Path: path, Also: &also,
-				Message: g.Name + " is both a service and a gateway", Expected: "a different name for one of them"})
+			c.add(Finding{
+				Severity: Mistake,
+				Code:     CodeDeclaredTwice,
+				At:       g.At,
+				Path:     path,
+				Also:     &also,
+				Message:  g.Name + " is both a service and a gateway",
+				Expected: "a different name for one of them",
+			})
 		}
 		c.ladder(nil, g.Routes, path)
 	}
@@ -312,8 +333,15 @@ func (c *checker) unknownVersion(at Origin, path string, s *Service, version str
 		expected = fmt.Sprintf("%s/VERSION to send to service %s", version, version)
 	}
 	decl := s.At
-	c.add(Finding{Severity: Mistake, Code: CodeUnknownVersion, At: at, Path: path, Also: &decl,
-		Message: fmt.Sprintf("service %s declares no version %s", s.Name, version), Expected: expected})
+	c.add(Finding{
+		Severity: Mistake,
+		Code:     CodeUnknownVersion,
+		At:       at,
+		Path:     path,
+		Also:     &decl,
+		Message:  fmt.Sprintf("service %s declares no version %s", s.Name, version),
+		Expected: expected,
+	})
 }
 
 func (c *checker) settings(s *Settings, path string) {
@@ -419,7 +447,12 @@ func (c *checker) policies() {
 			where = append(where, "service "+s.Name)
 		}
 		also := a.At
-		c.add(Finding{Severity: Mistake, Code: CodePolicyConflict, At: b.At, Path: "policies." + b.Name, Also: &also,
+		c.add(Finding{
+			Severity: Mistake,
+			Code:     CodePolicyConflict,
+			At:       b.At,
+			Path:     "policies." + b.Name,
+			Also:     &also,
 			Message: fmt.Sprintf(
 				"policies %s and %s both set %s of %s, and have the same number of labels",
 				a.Name,
@@ -427,7 +460,8 @@ func (c *checker) policies() {
 				name,
 				strings.Join(where, " of "),
 			),
-			Expected: "one more label in one of them, or the setting in only one of them"})
+			Expected: "one more label in one of them, or the setting in only one of them",
+		})
 	})
 }
 

@@ -41,12 +41,19 @@ func (c *checker) releases() {
 		for k, before := range first {
 			if k.service == r.Service && k.from == r.From && (k.route == r.Route || k.route == "" || r.Route == "") {
 				also := before.At
-				c.add(Finding{Severity: Mistake, Code: CodeDeclaredTwice, At: r.At, Path: path, Also: &also,
+				c.add(Finding{
+					Severity: Mistake,
+					Code:     CodeDeclaredTwice,
+					At:       r.At,
+					Path:     path,
+					Also:     &also,
 					Message: fmt.Sprintf(
 						"release %s already changes the same route away from %s",
 						before.Name,
 						r.From,
-					), Expected: "one release from a version of a route"})
+					),
+					Expected: "one release from a version of a route",
+				})
 				break
 			}
 		}

@@ -38,9 +38,13 @@ func read(files []File) (rules *Rules, findings []Finding, whole bool) {
 	}
 	if total > MaxBytes {
 		return rules, []Finding{
-			{Severity: Mistake, Code: CodeTooLarge, At: Origin{File: files[0].Name, Line: 1, Col: 1},
+			{
+				Severity: Mistake,
+				Code:     CodeTooLarge,
+				At:       Origin{File: files[0].Name, Line: 1, Col: 1},
 				Message:  fmt.Sprintf("the rule files have %d bytes", total),
-				Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes)},
+				Expected: fmt.Sprintf("at most %d bytes in one rule set", MaxBytes),
+			},
 		}, false
 	}
 	shared := &common{rules: rules, first: map[string]Origin{}}
@@ -149,8 +153,13 @@ func (r *reader) syntax(err error) {
 			at.Line, at.Col = le.Mark.Line, max(le.Mark.Column, 1)
 		}
 	}
-	r.findings = append(r.findings, Finding{Severity: Mistake, Code: CodeSyntax, At: at, Message: msg,
-		Expected: "one YAML or JSON document in UTF-8, indented with spaces"})
+	r.findings = append(r.findings, Finding{
+		Severity: Mistake,
+		Code:     CodeSyntax,
+		At:       at,
+		Message:  msg,
+		Expected: "one YAML or JSON document in UTF-8, indented with spaces",
+	})
 }
 
 // measure finds the first value that is nested too deeply, or the value at which
@@ -178,7 +187,14 @@ func (r *reader) at(n *yaml.Node) Origin { return Origin{File: r.file, Line: n.L
 func (r *reader) mistake(n *yaml.Node, path string, code Code, msg, expected string) {
 	r.findings = append(
 		r.findings,
-		Finding{Severity: Mistake, Code: code, At: r.at(n), Path: path, Message: msg, Expected: expected},
+		Finding{
+			Severity: Mistake,
+			Code:     code,
+			At:       r.at(n),
+			Path:     path,
+			Message:  msg,
+			Expected: expected,
+		},
 	)
 }
 

@@ -11,8 +11,13 @@ import (
 )
 
 func (r *reader) release(k, v *yaml.Node, path string) {
-	rel := &Release{Name: k.Value, Each: time.Minute, OnSuccess: "leave", At: r.at(k),
-		Judge: Judge{Least: 50, Every: 10 * time.Second, Patience: 5 * time.Minute}}
+	rel := &Release{
+		Name:      k.Value,
+		Each:      time.Minute,
+		OnSuccess: "leave",
+		At:        r.at(k),
+		Judge:     Judge{Least: 50, Every: 10 * time.Second, Patience: 5 * time.Minute},
+	}
 	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
 		return
 	}

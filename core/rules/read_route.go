@@ -130,11 +130,17 @@ func (r *reader) remainder(rt *Route, path string) {
 		if !open {
 			r.findings = append(
 				r.findings,
-				Finding{Severity: Mistake, Code: CodeBadValue, At: at, Path: path + "." + key,
+				Finding{
+					Severity: Mistake,
+					Code:     CodeBadValue,
+					At:       at,
+					Path:     path + "." + key,
 					Message: fmt.Sprintf(
 						"the %s keeps the rest of the path (/**), but the route's conditions have no such path",
 						key,
-					), Expected: "a path that ends in /** in every condition of when, or no /** here"},
+					),
+					Expected: "a path that ends in /** in every condition of when, or no /** here",
+				},
 			)
 		}
 	}

@@ -191,7 +191,13 @@ func (r *reader) guard(s *Settings, n *yaml.Node, path string) {
 }
 
 func (r *reader) breaker(n *yaml.Node, path string) *Breaker {
-	b := &Breaker{Over: 10 * time.Second, Least: 20, OpenFor: 10 * time.Second, Probes: 3, Origin: r.at(n)}
+	b := &Breaker{
+		Over:    10 * time.Second,
+		Least:   20,
+		OpenFor: 10 * time.Second,
+		Probes:  3,
+		Origin:  r.at(n),
+	}
 	time1 := func(to *time.Duration) func(*yaml.Node, string) {
 		return func(n *yaml.Node, path string) {
 			d, ok := r.duration(n, path, time.Millisecond)

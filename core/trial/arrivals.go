@@ -42,15 +42,8 @@ func NewArrivals(l *rules.Load, warmUp, length time.Duration, seed uint64) *Arri
 		}
 	}
 	for i, r := range rates {
-		from, to := length*time.Duration(
-			i,
-		)/time.Duration(
-			len(rates),
-		), length*time.Duration(
-			i+1,
-		)/time.Duration(
-			len(rates),
-		)
+		from := length * time.Duration(i) / time.Duration(len(rates))
+		to := length * time.Duration(i+1) / time.Duration(len(rates))
 		if i == 0 {
 			from = -warmUp
 		}

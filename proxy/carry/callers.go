@@ -60,8 +60,13 @@ func MaxCallers() int {
 // NewCallers bounds the connections of a proxy to most, and those of one address to
 // perAddress; 0: no bound of its own.
 func NewCallers(most, perAddress int, epoch time.Time) *Callers {
-	return &Callers{most: most, perAddress: perAddress, now: func() time.Duration { return time.Since(epoch) },
-		conns: map[*caller]struct{}{}, byAddress: map[string]int{}}
+	return &Callers{
+		most:       most,
+		perAddress: perAddress,
+		now:        func() time.Duration { return time.Since(epoch) },
+		conns:      map[*caller]struct{}{},
+		byAddress:  map[string]int{},
+	}
 }
 
 // admit takes a new connection in, which is to be dropped by drop while it waits

@@ -207,8 +207,15 @@ func (g *general) passTrailer(out *http.Request) {
 // copyRequest sends a copy of the request to the mirror.
 func (g *general) copyRequest(out *http.Request, body []byte) {
 	url := forward.URL(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
-	g.to.mirrors.send(&http.Request{Method: out.Method, Proto: out.Proto, ProtoMajor: 1, ProtoMinor: 1, Host: out.Host,
-		URL: url, Header: out.Header.Clone()}, body, g.to.TimeLeft)
+	g.to.mirrors.send(&http.Request{
+		Method:     out.Method,
+		Proto:      out.Proto,
+		ProtoMajor: 1,
+		ProtoMinor: 1,
+		Host:       out.Host,
+		URL:        url,
+		Header:     out.Header.Clone(),
+	}, body, g.to.TimeLeft)
 }
 
 // interimPasser passes interim answers on, as long as the attempt lasts: the

@@ -77,7 +77,13 @@ type served struct {
 }
 
 func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (keep bool) {
-	q := served{in: in, b: b, shard: shard, began: in.now(), isCopy: b.Header(wire.HeaderMirror) != nil}
+	q := served{
+		in:     in,
+		b:      b,
+		shard:  shard,
+		began:  in.now(),
+		isCopy: b.Header(wire.HeaderMirror) != nil,
+	}
 	if v := b.Header(wire.HeaderCaller); len(v) > 0 {
 		q.caller = v[0]
 	}

@@ -69,9 +69,17 @@ func Open(cfg Config, h Handler) *Listener {
 	if cfg.Stall == 0 {
 		cfg.Stall = stallTimeout
 	}
-	l := &Listener{Config: cfg, handler: h, src: h.source(), conns: map[*plain]struct{}{},
-		fallbacks: map[net.Conn]*caller{}, hijacked: map[net.Conn]*caller{},
-		handed: make(chan net.Conn), closed: make(chan struct{}), ended: make(chan struct{})}
+	l := &Listener{
+		Config:    cfg,
+		handler:   h,
+		src:       h.source(),
+		conns:     map[*plain]struct{}{},
+		fallbacks: map[net.Conn]*caller{},
+		hijacked:  map[net.Conn]*caller{},
+		handed:    make(chan net.Conn),
+		closed:    make(chan struct{}),
+		ended:     make(chan struct{}),
+	}
 	boundUnsent(cfg.Listener)
 	base, cut := context.WithCancelCause(context.Background())
 	l.cut = cut
@@ -223,7 +231,14 @@ func (l *Listener) take(conn *net.TCPConn) {
 		conn.Close()
 		return
 	}
-	c := &plain{listener: l, src: l.src, conn: conn, raw: raw, remote: conn.RemoteAddr().String(), at: at}
+	c := &plain{
+		listener: l,
+		src:      l.src,
+		conn:     conn,
+		raw:      raw,
+		remote:   conn.RemoteAddr().String(),
+		at:       at,
+	}
 	if l.Recorder != nil {
 		c.shard = l.Recorder.Assign()
 	}

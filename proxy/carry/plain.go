@@ -402,8 +402,13 @@ func (c *plain) refuseUnread(why *http1.Refusal) {
 	c.req = http1.Request{Method: "GET"}
 	c.looked, c.isLast, c.received = 0, true, 0
 	h := http.Header{}
-	refusal := forward.Refusal{Status: why.Status, Reason: reason, Detail: why.Why, Proxy: c.src.Proxy,
-		Request: c.listener.handler.outsider()}
+	refusal := forward.Refusal{
+		Status:  why.Status,
+		Reason:  reason,
+		Detail:  why.Why,
+		Proxy:   c.src.Proxy,
+		Request: c.listener.handler.outsider(),
+	}
 	c.reply(why.Status, h, refusal.Text(h))
 	c.listener.handler.refused(c, &c.Exchange, c.shard, &refusal)
 	// Closing with bytes unread would reset the connection and take the answer

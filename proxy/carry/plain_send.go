@@ -283,8 +283,15 @@ func (c *plain) copyRequest(head, body []byte) {
 	}
 	url := forward.URL(c.to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?")
 	c.to.mirrors.send(
-		&http.Request{Method: copied.Method, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Host: copied.Host,
-			URL: url, Header: h},
+		&http.Request{
+			Method:     copied.Method,
+			Proto:      "HTTP/1.1",
+			ProtoMajor: 1,
+			ProtoMinor: 1,
+			Host:       copied.Host,
+			URL:        url,
+			Header:     h,
+		},
 		append([]byte(nil), body...),
 		c.to.TimeLeft,
 	)

@@ -75,7 +75,13 @@ type carried struct {
 }
 
 func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep bool) {
-	c := carried{router: r, b: b, x: x, shard: shard, began: r.now()}
+	c := carried{
+		router: r,
+		b:      b,
+		x:      x,
+		shard:  shard,
+		began:  r.now(),
+	}
 	c.now = c.began
 	defer func() { x.End(c.ending, c.now) }()
 	c.trace = r.Observe.Trace(b.Header(observe.HeaderTraceparent), true)
@@ -165,7 +171,13 @@ func (c *carried) misfit() string {
 // refused tells the observer of a request that could not be read.
 func (r *Router) refused(b bearer, x *engine.Exchange, shard *observe.Shard, why *forward.Refusal) {
 	*x = engine.Exchange{}
-	c := carried{router: r, b: b, x: x, shard: shard, began: r.now()}
+	c := carried{
+		router: r,
+		b:      b,
+		x:      x,
+		shard:  shard,
+		began:  r.now(),
+	}
 	if t := r.Table.Load(); t != nil {
 		c.revision = t.Revision()
 	}

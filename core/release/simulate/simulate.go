@@ -87,9 +87,8 @@ func Run(p *rules.Release, w World, seed uint64) Outcome {
 			fresh = release.Sample{}
 		}
 	}
-	out.State, out.By, out.Why, out.Took, out.Looks, out.Stage = r.State, r.By, r.Why, now.Sub(
-		began,
-	), r.Looks, r.Now().Share
+	out.State, out.By, out.Why = r.State, r.By, r.Why
+	out.Took, out.Looks, out.Stage = now.Sub(began), r.Looks, r.Now().Share
 	out.Bad, out.More = r.Cost()
 	return out
 }
