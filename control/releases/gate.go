@@ -17,15 +17,17 @@ const maxAsking = 64
 // errStale means that the answer of a receiver is not of interest any more.
 var errStale = errors.New("the release has continued without the answer")
 
-// ask asks the receivers that a release has to ask before its next step, beside
-// everything else; their answer comes back as a step of its own. The caller holds
-// the lock of changes.
-func (r *Releases) ask(ctx context.Context, x *running, next *release.Run) {
-	if x.asking != nil && !next.Asking {
+// ask asks the receivers that a release has to ask before its next step, in the
+// background; their answer comes back as a step of its own. When the release does
+// not wait for an answer any more, it stops asking. The caller holds the lock of
+// changes.
+func (r *Releases) ask(x *running) {
+	run := x.run
+	if x.asking != nil && !run.Asking {
 		x.asking()
 		x.asking = nil
 	}
-	if x.asking != nil || !next.Asking || r.isClosing() {
+	if x.asking != nil || !run.Asking || r.isClosing() {
 		return
 	}
 	asking := 0
@@ -37,13 +39,13 @@ func (r *Releases) ask(ctx context.Context, x *running, next *release.Run) {
 	if asking >= maxAsking {
 		return // a later step asks
 	}
-	step := next.Steps()[next.Step+1].Name
+	step := run.Steps()[run.Step+1].Name
 	e := release.Event{At: r.Now().UTC(), Kind: "gate", Step: step, Text: fmt.Sprintf("may stage %s begin?", step)}
-	text, err := eventOf(x.number, next, e, 0)
-	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), outbox.SendTime)
+	text, err := eventOf(x.number, run, e, 0)
+	ctx, stop := context.WithTimeout(context.Background(), outbox.SendTime)
 	x.asking = stop
 	var gates []rules.Receiver
-	for _, to := range next.Plan.Notify {
+	for _, to := range run.Plan.Notify {
 		if to.Gate {
 			gates = append(gates, to)
 		}

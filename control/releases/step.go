@@ -33,7 +33,6 @@ func (r *Releases) Step(ctx context.Context) error {
 		var changes []change
 		for _, x := range r.all() {
 			if next := r.step(x, at, acknowledged); next != nil {
-				r.ask(ctx, x, next)
 				changes = append(changes, change{x, next})
 			}
 		}
@@ -68,8 +67,8 @@ func (r *Releases) step(x *running, now time.Time, acknowledged uint) *release.R
 	if len(next.Events) > 0 || len(next.Judgements) > 0 || next.Shift || next.Looks != x.run.Looks {
 		return next
 	}
-	r.ask(context.Background(), x, next)
 	r.set(x, next)
+	r.ask(x)
 	return nil
 }
 
@@ -163,9 +162,7 @@ func (r *Releases) apply(stored []change) {
 		case hasLooked:
 			r.counters.settle(x.counter)
 		}
-		if next.State.Over() && x.asking != nil {
-			x.asking()
-		}
+		r.ask(x)
 	}
 }
 

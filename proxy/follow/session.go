@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"slices"
@@ -31,11 +30,6 @@ const (
 	maxSnapshot = 64 << 20         // bytes of one line
 	minBackoff  = 50 * time.Millisecond
 	maxBackoff  = 3 * time.Second
-	maxUnsent   = 120 // telemetry kept while the service is away, in seconds
-	// What was counted is told of by whole seconds of the clock, so that the two sides
-	// of a call count in the same ones. Not all proxies tell at once.
-	telemetryTick   = time.Second
-	telemetrySpread = 150 * time.Millisecond
 )
 
 // Session is a proxy's side of the talk with the service. Make one with NewSession.
@@ -92,11 +86,6 @@ var errNameTaken = errors.New("the name is taken")
 // takenFor is how long a name has to be taken at the start of a proxy: the service
 // may not have noticed yet that the process before is gone.
 const takenFor = 3 * time.Second
-
-type unsentDelta struct {
-	at    time.Time
-	delta wire.Delta
-}
 
 // NewSession makes a session by which a follower is sent snapshots.
 func NewSession(cfg SessionConfig, f *Follower) *Session {
@@ -165,30 +154,6 @@ func (s *Session) Run(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(pauses.NextBackOff()):
 		}
-	}
-}
-
-// count tells of what was counted, until ctx is done.
-func (s *Session) count(ctx context.Context) {
-	spread := time.Duration(rand.Int64N(int64(telemetrySpread)))
-	wait := func(d time.Duration) bool {
-		select {
-		case <-ctx.Done():
-			return false
-		case <-time.After(d):
-			return true
-		}
-	}
-	for {
-		now := time.Now()
-		if !wait(now.Truncate(telemetryTick).Add(telemetryTick).Sub(now)) {
-			return
-		}
-		s.Collect()
-		if !wait(spread) {
-			return
-		}
-		s.Flush()
 	}
 }
 
@@ -330,111 +295,6 @@ func (s *Session) Withdraw() bool {
 	return err == nil
 }
 
-// Collect keeps what was counted since the last time, and drops the oldest
-// when too much is kept.
-func (s *Session) Collect() {
-	s.sending.Lock()
-	defer s.sending.Unlock()
-	now := time.Now()
-	middle := now.Add(-min(now.Sub(s.taken), telemetryTick) / 2) // of what is counted now
-	s.taken = now
-	d := wire.Delta{Nonce: s.cfg.Nonce, Caller: s.follower.cfg.Caller, CallerVersion: s.cfg.CallerVersion}
-	d.Series, d.Open = s.cfg.Recorder.Collect(s.cfg.Self)
-	s.tellOthers()
-	s.guards(&d)
-	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 {
-		return
-	}
-	s.wasOpen = len(d.Open) > 0 // that none is open any more is news too
-	s.seq++
-	d.Sequence = s.seq
-	for i := range s.unsent { // what they say of the guards is no news any more
-		s.unsent[i].delta.Status = nil
-	}
-	s.unsent = append(s.unsent, unsentDelta{middle, d})
-	s.forget(len(s.unsent) - maxUnsent)
-}
-
-// tellOthers says in the log that requests were counted without their names, for
-// want of room: once a minute at most.
-func (s *Session) tellOthers() {
-	n := s.cfg.Recorder.Others()
-	if n == s.others || time.Since(s.othersAt) < time.Minute {
-		return
-	}
-	s.cfg.Log.Warn(
-		"too many different routes, instances and callers to count each by itself: these requests count as \"other\"",
-		"requests",
-		n-s.others,
-	)
-	s.others, s.othersAt = n, time.Now()
-}
-
-// forget drops the n oldest of what is kept.
-func (s *Session) forget(n int) {
-	if n > 0 {
-		s.unsent = append(s.unsent[:0], s.unsent[n:]...)
-		s.sent = max(s.sent-n, 0)
-	}
-}
-
-// stillTold is after how many quiet seconds the guards are told of once more.
-const stillTold = 5
-
-// guards adds how the guards stand, every second while one of them acts.
-func (s *Session) guards(d *wire.Delta) {
-	table, now := s.follower.Table.Load(), s.follower.now()
-	if table == nil {
-		return
-	}
-	d.Events = table.Events(now)
-	status := table.Status(now)
-	if s.quiet++; len(d.Series) > 0 || len(d.Events) > 0 || slices.ContainsFunc(status, engine.Status.Acts) {
-		s.quiet = 0
-	}
-	if s.quiet%stillTold == 0 && (len(status) > 0 || len(d.Events) > 0) {
-		d.Status = status
-	}
-}
-
-// sendAgain sends once more what the service may have lost, since it may be
-// another process now. What it has it passes over.
-func (s *Session) sendAgain() {
-	s.sending.Lock()
-	defer s.sending.Unlock()
-	s.sent = 0
-}
-
-// Flush sends what was not sent yet, oldest first. What was sent is kept until
-// the service says that it cannot lose it any more; a service that comes back
-// without it asks for it again.
-func (s *Session) Flush() {
-	s.sending.Lock()
-	defer s.sending.Unlock()
-	asked := false
-	for s.sent < len(s.unsent) {
-		u := &s.unsent[s.sent]
-		u.delta.AgoMS, u.delta.Holds = time.Since(u.at).Milliseconds(), s.unsent[0].delta.Sequence
-		var kept wire.Kept
-		if s.call(context.Background(), http.MethodPost, "/telemetry", u.delta, &kept) != nil {
-			return
-		}
-		if kept.Again {
-			if asked { // it asked already, and has been sent all there is
-				return
-			}
-			s.sent, asked = 0, true
-			continue
-		}
-		s.sent++
-		safe := 0
-		for safe < s.sent && s.unsent[safe].delta.Sequence <= kept.Sequence {
-			safe++
-		}
-		s.forget(safe)
-	}
-}
-
 // call makes one bounded call to the service.
 func (s *Session) call(ctx context.Context, method, path string, in, out any) error {
 	ctx, stop := context.WithTimeout(ctx, callTimeout)
@@ -486,21 +346,4 @@ func said(resp *http.Response) error {
 		return fmt.Errorf("the service says: %s", p.Detail)
 	}
 	return fmt.Errorf("the service answered %s", resp.Status)
-}
-
-// tell sends what there is to tell of single requests. What the service does
-// not take is lost, and counted.
-func (s *Session) tell() {
-	var seen wire.Seen
-	seen.Watches, seen.Failures = s.follower.cfg.Feed.Take()
-	seen.Spans, seen.Lost = s.follower.cfg.Spans.Take()
-	seen.Lost += s.lost
-	if len(seen.Watches)+len(seen.Failures)+len(seen.Spans) == 0 {
-		return
-	}
-	if err := s.call(s.ctx, http.MethodPost, "/seen", seen, nil); err != nil {
-		s.lost = seen.Lost + uint64(len(seen.Spans))
-		return
-	}
-	s.lost = 0
 }
