@@ -41,7 +41,7 @@ const (
 
 	glanceEvery = time.Second
 	lingerTime  = 3 * time.Second        // how long requests in flight count after the end
-	endsTime    = 100 * time.Millisecond // of a step, to write ends into the rules; others wait for the next step
+	endsTime    = 100 * time.Millisecond // of a step, to write completed releases into the rules; others wait for the next step
 	maxRunning  = 2000                   // at once
 	baseTime    = 5 * 60                 // seconds before the start by which the old version is measured
 )
@@ -292,7 +292,7 @@ func (r *Releases) isFree(p *rules.Release, places []release.Place) error {
 	}
 	for _, x := range all {
 		run := r.current(x)
-		if run.State.Over() {
+		if run.State.Over() && !run.IsEnding() {
 			continue
 		}
 		if run.Plan.Name == p.Name {

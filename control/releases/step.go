@@ -44,7 +44,10 @@ func (r *Releases) Step(ctx context.Context) error {
 // nothing to store.
 func (r *Releases) step(x *running, now time.Time, acknowledged uint) *release.Run {
 	next := x.run.Copy()
-	if next.State.Over() && !next.Shift {
+	if next.IsEnding() {
+		return next
+	}
+	if next.State.Over() {
 		if now.Sub(next.Ended) < lingerTime {
 			return nil
 		}
@@ -91,11 +94,14 @@ func (r *Releases) decide(ctx context.Context, now revisions.Current, changes []
 	var stored []change
 	for _, c := range changes {
 		next := c.next
-		if next.Shift && next.State.Over() && time.Since(began) > endsTime {
-			continue // the weights stay until the next step
+		// A new version that has all requests already can wait until they are written into
+		// the rules. An old version that is to get them back never waits.
+		isLate := next.State == release.Completed && next.Shift && time.Since(began) > endsTime
+		if isLate && c.x.run != nil && c.x.run.IsEnding() {
+			continue // it is stored so already
 		}
 		var revision uint
-		if next.Shift {
+		if next.Shift && !isLate {
 			number++
 			revision = number
 			rev := store.Revision{
@@ -187,7 +193,7 @@ func (r *Releases) Published(
 	var stored []change
 	hasRoom := true
 	for _, x := range r.all() {
-		if x.run.State.Over() {
+		if x.run.State.Over() && !x.run.IsEnding() {
 			continue
 		}
 		o, _ := x.run.Overlay()
@@ -219,7 +225,7 @@ func (r *Releases) rows(number uint, run *release.Run, revision uint, hasRoom bo
 		Number: number,
 		Name:   run.Plan.Name,
 		State:  string(run.State),
-		IsOver: run.State.Over(),
+		IsOver: run.State.Over() && !run.IsEnding(), // else the service continues with it
 		Began:  run.Began,
 	}
 	out := []store.Change{store.SaveRelease{Release: head, Run: run}}

@@ -113,9 +113,9 @@ func (r *Run) Withdraw(now time.Time, by, why string) error {
 }
 
 // WithdrawForPublish withdraws a release whose route a newer publish has changed: what was
-// published holds.
+// published holds. It withdraws a completed one too while it is ending.
 func (r *Run) WithdrawForPublish(now time.Time, revision uint, author, what string) {
-	if !r.State.Over() {
+	if !r.State.Over() || r.IsEnding() {
 		r.withdraw(
 			now,
 			ByPublish,

@@ -134,6 +134,10 @@ func (r *Run) Steps() []Step {
 	return r.steps
 }
 
+// IsEnding tells whether the release is over, and the weights of its end are not in
+// force yet.
+func (r *Run) IsEnding() bool { return r.State.Over() && r.Shift }
+
 // Now is the step that is in force; the zero Step before the first.
 func (r *Run) Now() Step {
 	if r.Step < 0 || r.Step >= len(r.Steps()) {

@@ -9,21 +9,16 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/chromedp/chromedp"
 
 	"nightjar/api/model"
 	"nightjar/client"
 	"nightjar/core/stats"
 	"nightjar/store"
 	"nightjar/telemetry"
-	"nightjar/test/browser"
 	"nightjar/wire"
 )
 
@@ -133,36 +128,8 @@ func ingest(b *bench) error {
 	fmt.Printf("\ningest: %d proxies tell of 50 series each, every second for %d s\n", proxies, length)
 	ctx, stop := context.WithTimeout(b.ctx, length*time.Second)
 	defer stop()
-	transport := &http.Transport{MaxIdleConnsPerHost: proxies}
-	defer transport.CloseIdleConnections()
-	post := http.Client{Transport: transport, Timeout: 10 * time.Second}
-	var all sync.WaitGroup
-	var sent, bad atomic.Int64
-	for i := range proxies {
-		all.Go(func() {
-			time.Sleep(time.Duration(i) * time.Second / proxies)
-			t := time.NewTicker(time.Second)
-			defer t.Stop()
-			for seq := uint64(1); ; seq++ {
-				body, _ := json.Marshal(reported(i, proxies, seq))
-				resp, err := post.Post("http://"+server+wire.Prefix+fmt.Sprint("bench-", i)+"/telemetry", "application/json", bytes.NewReader(body))
-				if sent.Add(1); err != nil {
-					bad.Add(1)
-				} else {
-					if resp.StatusCode != http.StatusOK {
-						bad.Add(1)
-					}
-					io.Copy(io.Discard, resp.Body)
-					resp.Body.Close()
-				}
-				select {
-				case <-ctx.Done():
-					return
-				case <-t.C:
-				}
-			}
-		})
-	}
+	var r reporters
+	r.start(ctx, server, proxies)
 	time.Sleep(10 * time.Second) // until it runs evenly
 	begun, before := time.Now(), processorTime(pid)
 	time.Sleep(30 * time.Second)
@@ -177,10 +144,53 @@ func ingest(b *bench) error {
 		views = append(views, float64(time.Since(at).Microseconds())/1000)
 	}
 	stop()
-	all.Wait()
-	fmt.Printf("the service used %.2f of a processor and %.0f MiB; %d of %d were not taken; the whole mesh by its API: %s\n", cpu, memory(pid), bad.Load(), sent.Load(), spread(views))
+	r.all.Wait()
+	fmt.Printf("the service used %.2f of a processor and %.0f MiB; %d of %d were not taken; the whole mesh by its API: %s\n",
+		cpu, memory(pid), r.bad.Load(), r.sent.Load(), spread(views))
+	memoryOfAnHour()
+	return nil
+}
 
-	// An hour of it, as fast as the memory takes it.
+// reporters are proxies that report, and count what was not taken.
+type reporters struct {
+	all       sync.WaitGroup
+	sent, bad atomic.Int64
+}
+
+// start lets proxies report once a second, spread over the second, until ctx is done.
+func (r *reporters) start(ctx context.Context, server string, proxies int) {
+	post := http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: proxies}, Timeout: 10 * time.Second}
+	for i := range proxies {
+		r.all.Go(func() {
+			time.Sleep(time.Duration(i) * time.Second / time.Duration(proxies))
+			url := "http://" + server + wire.Prefix + fmt.Sprint("bench-", i) + "/telemetry"
+			t := time.NewTicker(time.Second)
+			defer t.Stop()
+			for seq := uint64(1); ; seq++ {
+				body, _ := json.Marshal(reported(i, proxies, seq))
+				resp, err := post.Post(url, "application/json", bytes.NewReader(body))
+				if r.sent.Add(1); err != nil {
+					r.bad.Add(1)
+				} else {
+					if resp.StatusCode != http.StatusOK {
+						r.bad.Add(1)
+					}
+					io.Copy(io.Discard, resp.Body)
+					resp.Body.Close()
+				}
+				select {
+				case <-ctx.Done():
+					return
+				case <-t.C:
+				}
+			}
+		})
+	}
+}
+
+// memoryOfAnHour prints what an hour of the same reports takes in memory, counted as
+// fast as possible.
+func memoryOfAnHour() {
 	s, now := telemetry.New(), time.Now()
 	for second := range 3600 {
 		for i := range 100 { // each stands for ten proxies of one service
@@ -197,7 +207,6 @@ func ingest(b *bench) error {
 	}
 	active, over := s.State()
 	fmt.Printf("%d series, %d requests without names\n", active, over)
-	return nil
 }
 
 // rollups runs the sample mesh for some minutes and works out what fourteen
@@ -256,130 +265,5 @@ func rollups(b *bench) error {
 	perFine := float64(fine) / float64(slots)
 	days := (most*(store.CoarseTime-store.FineTime)/60 + perFine*store.FineTime/10*1.2) * 1.1 / (1 << 20) // pages and index
 	fmt.Printf("ten seconds take %.0f bytes, a minute %.0f: fourteen days take %.0f MiB\n", perFine, most, days)
-	return nil
-}
-
-// consolePart measures the mesh page with 200 services.
-func consolePart(b *bench) error {
-	dir, err := os.MkdirTemp("", "nightjar-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	addr := freeAddr()
-	server := exec.CommandContext(b.ctx, "bin/nightjar", "serve", "--addr", addr, "--data", filepath.Join(dir, "data"))
-	if err := server.Start(); err != nil {
-		return err
-	}
-	b.children = append(b.children, server)
-	c, err := client.New(addr)
-	if err != nil {
-		return err
-	}
-	const services = 200
-	var text bytes.Buffer
-	text.WriteString("services:\n")
-	for i := range services {
-		fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2], owner: team-%d, routes: [{name: all, send: {v1: 90, v2: 10}}]}\n", i, i%12)
-	}
-	for range 100 {
-		if _, err = c.Publish(b.ctx, model.PublishRequest{Files: []model.File{{Name: "many.yaml", Text: text.String()}}}, nil); err == nil {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	if err != nil {
-		return err
-	}
-	ctx, stop := context.WithCancel(b.ctx)
-	var telling sync.WaitGroup
-	defer func() { stop(); telling.Wait() }()
-	send := func(method, path string, v any) {
-		body, _ := json.Marshal(v)
-		req, _ := http.NewRequestWithContext(ctx, method, "http://"+addr+wire.Prefix+path, bytes.NewReader(body))
-		req.Header.Set("Content-Type", "application/json")
-		if resp, err := http.DefaultClient.Do(req); err == nil {
-			io.Copy(io.Discard, resp.Body)
-			resp.Body.Close()
-		}
-	}
-	telling.Go(func() {
-		for seq := uint64(1); ctx.Err() == nil; seq++ {
-			begun := time.Now()
-			for i := range services {
-				id := fmt.Sprint("bench-", i)
-				if seq%4 == 1 {
-					send(http.MethodPut, id, wire.Registration{ID: id, Nonce: id, Service: fmt.Sprint("service-", i), Version: "v1", Site: []string{"north", "south"}[i%2], Inbound: fmt.Sprintf("127.0.0.1:%d", 20_000+i)})
-				}
-				d := wire.Delta{Nonce: id, Sequence: seq, Holds: 1, Caller: fmt.Sprint("service-", i)}
-				for k := range 4 {
-					if to := i*3 + k + 1; to < services {
-						d.Series = append(d.Series, wire.Series{Revision: 1, Service: fmt.Sprint("service-", to), Version: "v1", Instance: fmt.Sprint("bench-", to), RouteOf: fmt.Sprint("service-", to), Route: "all",
-							Counts: stats.Counts{OK: 20 + seq%7, Failed: uint64(k) * (seq % 2), Tries: 20, Latency: []stats.Bin{{Bucket: uint16(800 + k), N: 20 + seq%7}}}})
-					}
-				}
-				send(http.MethodPost, id+"/telemetry", d)
-			}
-			select {
-			case <-ctx.Done():
-			case <-time.After(time.Until(begun.Add(time.Second))):
-			}
-		}
-	})
-	tab, end, err := browser.Open(ctx, filepath.Join(dir, "profile"))
-	if err != nil {
-		return err
-	}
-	defer end()
-	time.Sleep(5 * time.Second)
-	fmt.Printf("\nconsole: %d services that call each other\n", services)
-	for _, page := range []struct{ path, what, there string }{{"/?by=owner", "cards", "document.querySelectorAll('.card').length >= 12"}, {"/?by=service", "200 cards", "document.querySelectorAll('.card').length >= 200"},
-		{"/services/service-3", "ladder", "document.querySelector('[data-test=route-all]')"}, {"/requests", "filters", "document.querySelector('[data-test=pause]')"}, {"/requests", "table", "document.querySelector('.MuiDataGrid-root')"},
-		{"/traces", "filters", "document.querySelector('[data-test=grid-traces]')"}, {"/traces", "table", "document.querySelector('.MuiDataGrid-root')"}} {
-		var opened []float64
-		for range 5 {
-			if err := chromedp.Do(tab, chromedp.Navigate("about:blank")); err != nil {
-				return err
-			}
-			begun := time.Now()
-			if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+page.path)); err != nil {
-				return err
-			}
-			for {
-				ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+page.there+")"))
-				if err != nil {
-					return err
-				}
-				if ok {
-					break
-				}
-				time.Sleep(5 * time.Millisecond)
-			}
-			opened = append(opened, float64(time.Since(begun).Milliseconds()))
-		}
-		fmt.Printf("%-22s %-9s are there after %.0f ms (median of 5, %.0f to %.0f)\n", page.path, page.what, median(opened), slices.Min(opened), slices.Max(opened))
-	}
-	for _, path := range []string{"/?by=owner", "/?by=service"} {
-		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+path)); err != nil {
-			return err
-		}
-		time.Sleep(4 * time.Second)
-		const frames = `window.frames_ = []; window.last_ = performance.now(); (function next(now) { frames_.push(now - last_); last_ = now; requestAnimationFrame(next); })(last_); true`
-		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](frames)); err != nil {
-			return err
-		}
-		time.Sleep(10 * time.Second)
-		got, err := chromedp.Run(tab, chromedp.Evaluate[[]float64]("frames_"))
-		if err != nil {
-			return err
-		}
-		slices.Sort(got)
-		fmt.Printf("%-22s frames over 10 s: %d, median %.1f ms, 95%% within %.1f ms, longest %.0f ms\n", path, len(got), median(got), got[len(got)*95/100], got[len(got)-1])
-	}
-	behind, err := chromedp.Run(tab, chromedp.Evaluate[float64](`new Promise((done) => { const all = []; const s = new EventSource("/api/v1/live"); s.addEventListener("mesh", (e) => { all.push(Date.now() - 1000 * JSON.parse(e.data).end); if (all.length === 10) { s.close(); done(Math.max(...all)); } }); })`, chromedp.EvalAwaitPromise))
-	if err != nil {
-		return err
-	}
-	fmt.Printf("the newest second on the page is over for %.0f ms at most (10 events)\n", behind)
 	return nil
 }

@@ -1,0 +1,228 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"nightjar/api/model"
+	"nightjar/client"
+	"nightjar/core/stats"
+	"nightjar/test/browser"
+	"nightjar/wire"
+)
+
+// consoleServices is how many services the console shows when it is measured.
+const consoleServices = 200
+
+// consolePart measures the console with 200 services.
+func consolePart(b *bench) error {
+	dir, err := os.MkdirTemp("", "nightjar-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	addr := freeAddr()
+	server := exec.CommandContext(b.ctx, "bin/nightjar", "serve", "--addr", addr, "--data", filepath.Join(dir, "data"))
+	if err := server.Start(); err != nil {
+		return err
+	}
+	b.children = append(b.children, server)
+	if err := publishServices(b.ctx, addr); err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(b.ctx)
+	var reporting sync.WaitGroup
+	defer func() { stop(); reporting.Wait() }()
+	reporting.Go(func() { reportServices(ctx, addr) })
+	tab, end, err := browser.Open(ctx, filepath.Join(dir, "profile"))
+	if err != nil {
+		return err
+	}
+	defer end()
+	time.Sleep(5 * time.Second)
+	fmt.Printf("\nconsole: %d services that call each other\n", consoleServices)
+	for _, p := range consolePages {
+		if err := measureOpening(tab, addr, p); err != nil {
+			return err
+		}
+	}
+	for _, path := range []string{"/?by=owner", "/?by=service"} {
+		if err := measureFrames(tab, addr, path); err != nil {
+			return err
+		}
+	}
+	return measureDelay(tab)
+}
+
+// publishServices publishes the services, as soon as the service answers.
+func publishServices(ctx context.Context, addr string) error {
+	c, err := client.New(addr)
+	if err != nil {
+		return err
+	}
+	var text bytes.Buffer
+	text.WriteString("services:\n")
+	for i := range consoleServices {
+		fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2], owner: team-%d, "+
+			"routes: [{name: all, send: {v1: 90, v2: 10}}]}\n", i, i%12)
+	}
+	q := model.PublishRequest{Files: []model.File{{Name: "many.yaml", Text: text.String()}}}
+	for range 100 {
+		if _, err = c.Publish(ctx, q, nil); err == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return err
+}
+
+// reportServices registers a proxy for each service, and reports its requests every
+// second until ctx is done.
+func reportServices(ctx context.Context, addr string) {
+	send := func(method, path string, v any) {
+		body, _ := json.Marshal(v)
+		req, _ := http.NewRequestWithContext(ctx, method, "http://"+addr+wire.Prefix+path, bytes.NewReader(body))
+		req.Header.Set("Content-Type", "application/json")
+		if resp, err := http.DefaultClient.Do(req); err == nil {
+			io.Copy(io.Discard, resp.Body)
+			resp.Body.Close()
+		}
+	}
+	for seq := uint64(1); ctx.Err() == nil; seq++ {
+		begun := time.Now()
+		for i := range consoleServices {
+			id := fmt.Sprint("bench-", i)
+			if seq%4 == 1 {
+				send(http.MethodPut, id, wire.Registration{
+					ID:      id,
+					Nonce:   id,
+					Service: fmt.Sprint("service-", i),
+					Version: "v1",
+					Site:    []string{"north", "south"}[i%2],
+					Inbound: fmt.Sprintf("127.0.0.1:%d", 20_000+i),
+				})
+			}
+			send(http.MethodPost, id+"/telemetry", callsOf(i, seq))
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Until(begun.Add(time.Second))):
+		}
+	}
+}
+
+// callsOf is a report of the calls of one service to up to four others.
+func callsOf(i int, seq uint64) wire.Delta {
+	d := wire.Delta{Nonce: fmt.Sprint("bench-", i), Sequence: seq, Holds: 1, Caller: fmt.Sprint("service-", i)}
+	for k := range 4 {
+		to := i*3 + k + 1
+		if to >= consoleServices {
+			break
+		}
+		name := fmt.Sprint("service-", to)
+		counts := stats.Counts{OK: 20 + seq%7, Failed: uint64(k) * (seq % 2), Tries: 20}
+		counts.Latency = []stats.Bin{{Bucket: uint16(800 + k), N: 20 + seq%7}}
+		d.Series = append(d.Series, wire.Series{
+			Revision: 1,
+			Service:  name,
+			Version:  "v1",
+			Instance: fmt.Sprint("bench-", to),
+			RouteOf:  name,
+			Route:    "all",
+			Counts:   counts,
+		})
+	}
+	return d
+}
+
+// consolePage is a page with a condition that holds when it is there.
+type consolePage struct{ path, what, there string }
+
+var consolePages = []consolePage{
+	{"/?by=owner", "cards", "document.querySelectorAll('.card').length >= 12"},
+	{"/?by=service", "200 cards", "document.querySelectorAll('.card').length >= 200"},
+	{"/services/service-3", "ladder", "document.querySelector('[data-test=route-all]')"},
+	{"/requests", "filters", "document.querySelector('[data-test=pause]')"},
+	{"/requests", "table", "document.querySelector('.MuiDataGrid-root')"},
+	{"/traces", "filters", "document.querySelector('[data-test=grid-traces]')"},
+	{"/traces", "table", "document.querySelector('.MuiDataGrid-root')"},
+}
+
+// measureOpening prints how long a page takes to be there.
+func measureOpening(tab context.Context, addr string, p consolePage) error {
+	var opened []float64
+	for range 5 {
+		if err := chromedp.Do(tab, chromedp.Navigate("about:blank")); err != nil {
+			return err
+		}
+		begun := time.Now()
+		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+p.path)); err != nil {
+			return err
+		}
+		for {
+			ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+p.there+")"))
+			if err != nil {
+				return err
+			}
+			if ok {
+				break
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+		opened = append(opened, float64(time.Since(begun).Milliseconds()))
+	}
+	fmt.Printf("%-22s %-9s are there after %.0f ms (median of 5, %.0f to %.0f)\n",
+		p.path, p.what, median(opened), slices.Min(opened), slices.Max(opened))
+	return nil
+}
+
+// measureFrames prints how smoothly a page is drawn while its figures change.
+func measureFrames(tab context.Context, addr, path string) error {
+	if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+path)); err != nil {
+		return err
+	}
+	time.Sleep(4 * time.Second)
+	const record = `window.frames_ = []; window.last_ = performance.now();
+(function next(now) { frames_.push(now - last_); last_ = now; requestAnimationFrame(next); })(last_); true`
+	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](record)); err != nil {
+		return err
+	}
+	time.Sleep(10 * time.Second)
+	got, err := chromedp.Run(tab, chromedp.Evaluate[[]float64]("frames_"))
+	if err != nil {
+		return err
+	}
+	slices.Sort(got)
+	fmt.Printf("%-22s frames over 10 s: %d, median %.1f ms, 95%% within %.1f ms, longest %.0f ms\n",
+		path, len(got), median(got), got[len(got)*95/100], got[len(got)-1])
+	return nil
+}
+
+// measureDelay prints how old the newest second on the page is.
+func measureDelay(tab context.Context) error {
+	const listen = `new Promise((done) => {
+  const all = [], s = new EventSource("/api/v1/live");
+  s.addEventListener("mesh", (e) => {
+    all.push(Date.now() - 1000 * JSON.parse(e.data).end);
+    if (all.length === 10) { s.close(); done(Math.max(...all)); }
+  });
+})`
+	delay, err := chromedp.Run(tab, chromedp.Evaluate[float64](listen, chromedp.EvalAwaitPromise))
+	if err != nil {
+		return err
+	}
+	fmt.Printf("the newest second on the page is over for %.0f ms at most (10 events)\n", delay)
+	return nil
+}
