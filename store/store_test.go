@@ -65,6 +65,21 @@ func TestRevisionsOutliveTheProcess(t *testing.T) {
 	}
 }
 
+// TestPragmas: the settings in the address of the database act: a driver ignores
+// those that it does not know, and a write would not survive a power failure.
+func TestPragmas(t *testing.T) {
+	s := openStore(t, t.TempDir())
+	for name, want := range map[string]string{"journal_mode": "wal", "synchronous": "2", "busy_timeout": "5000", "foreign_keys": "1"} {
+		var got string
+		if err := s.write.Raw("PRAGMA " + name).Scan(&got).Error; err != nil || got != want {
+			t.Errorf("%s is %s, want %s (%v)", name, got, want, err)
+		}
+	}
+	if err := s.read.Exec("DELETE FROM activity").Error; err == nil {
+		t.Error("the connections that read can write")
+	}
+}
+
 // TestTimesOfAllZones: a clock that is hours ahead of UTC finds the same rows.
 func TestTimesOfAllZones(t *testing.T) {
 	s, ctx, noon := openStore(t, t.TempDir()), t.Context(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.FixedZone("", 5*3600))
