@@ -89,12 +89,7 @@ func html(c *echo.Context, write func(io.Writer) error) error {
 }
 
 func (s *Server) effects(c *echo.Context) (model.EffectPage, error) {
-	before, limit, err := pageOf(c)
-	if err != nil {
-		return model.EffectPage{}, err
-	}
-	list, err := s.control.Effects.List(c.Request().Context(), before, limit)
-	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Revision })
+	list, next, err := readPage(c, s.control.Effects.List, func(e *model.EffectSummary) uint { return e.Revision })
 	return model.EffectPage{Effects: list, Next: next}, err
 }
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -67,12 +68,10 @@ func (s *Server) adopt(_ *echo.Context, in model.AdoptRequest) (model.AdoptResul
 }
 
 func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
-	before, limit, err := pageOf(c)
-	if err != nil {
-		return model.ActivityPage{}, err
+	read := func(ctx context.Context, before uint, limit int) ([]model.ActivityEntry, error) {
+		return s.control.Journal.List(ctx, c.QueryParam("service"), before, limit)
 	}
-	list, err := s.control.Journal.List(c.Request().Context(), c.QueryParam("service"), before, limit)
-	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Number })
+	list, next, err := readPage(c, read, func(e *model.ActivityEntry) uint { return e.Number })
 	return model.ActivityPage{Activity: list, Next: next}, err
 }
 

@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -216,16 +217,26 @@ func pageOf(c *echo.Context) (before uint, limit int, err error) {
 	return uint(n), limit, err
 }
 
-// nextPage returns the value of "before" that requests the next page; 0: this page is
-// the last. number returns the number of the last entry of this page.
-func nextPage(length, limit int, number func() uint) uint {
-	if length < limit {
-		return 0
+// readPage reads the page of a list that a request asks for. next is the value of
+// "before" that requests the next page; 0: this is the last. number returns the number
+// of an entry.
+func readPage[T any](
+	c *echo.Context,
+	read func(ctx context.Context, before uint, limit int) ([]T, error),
+	number func(*T) uint,
+) (page []T, next uint, err error) {
+	before, limit, err := pageOf(c)
+	if err != nil {
+		return nil, 0, err
 	}
-	if n := number(); n > 1 {
-		return n
+	page, err = read(c.Request().Context(), before, limit)
+	if n := len(page); n > 0 && n >= limit {
+		next = number(&page[n-1])
 	}
-	return 0
+	if next == 1 {
+		next = 0 // there is none below
+	}
+	return page, next, err
 }
 
 // expected reads If-Match, which holds a number in quotes; nil: it is absent.

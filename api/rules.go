@@ -140,12 +140,7 @@ func (s *Server) deleteDraft(c *echo.Context) error {
 }
 
 func (s *Server) revisions(c *echo.Context) (model.RevisionPage, error) {
-	before, limit, err := pageOf(c)
-	if err != nil {
-		return model.RevisionPage{}, err
-	}
-	list, err := s.control.Revisions.List(c.Request().Context(), before, limit)
-	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Number })
+	list, next, err := readPage(c, s.control.Revisions.List, func(e *model.Revision) uint { return e.Number })
 	return model.RevisionPage{Revisions: list, Next: next}, err
 }
 

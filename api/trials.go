@@ -50,12 +50,7 @@ func (s *Server) trialOperations() []Operation {
 }
 
 func (s *Server) trials(c *echo.Context) (model.TrialPage, error) {
-	before, limit, err := pageOf(c)
-	if err != nil {
-		return model.TrialPage{}, err
-	}
-	list, err := s.control.Trials.List(c.Request().Context(), before, limit)
-	next := nextPage(len(list), limit, func() uint { return list[len(list)-1].Number })
+	list, next, err := readPage(c, s.control.Trials.List, func(e *model.Trial) uint { return e.Number })
 	return model.TrialPage{Trials: list, Next: next}, err
 }
 

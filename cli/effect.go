@@ -340,10 +340,10 @@ func (a *app) showEffect(cmd *cobra.Command, q model.EffectQuery, flags *effectF
 func effectLead(s *out.Sheet, e *model.Effect) {
 	if e.Revision > 0 {
 		s.Line(
-			"Revision %d, %s: %q, by %s",
+			"Revision %d, %s%s, by %s",
 			e.Revision,
 			e.At.Local().Format("2006-01-02 15:04:05"),
-			e.Message,
+			quotedMessage(e.Message),
 			e.Author,
 		)
 	} else {

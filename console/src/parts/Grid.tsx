@@ -1,19 +1,7 @@
 import Box from "@mui/material/Box";
-import type { GridColDef, GridValidRowModel } from "@mui/x-data-grid";
+import type { GridValidRowModel } from "@mui/x-data-grid";
 import { lazy, Suspense, type ReactNode } from "react";
-
-export interface Props<R extends GridValidRowModel> {
-  /** Name of the table, and of the file when it is exported. */
-  name: string;
-  columns: GridColDef<R>[];
-  rows: R[];
-  idOf: (row: R) => string;
-  onPick?: (row: R) => void;
-  picked?: string | null;
-  /** In pixels; without it the table is as high as its rows. */
-  height?: number;
-  empty?: string;
-}
+import type { Props } from "./Table";
 
 // The table component is large: it is loaded after the page around it.
 const Table = lazy(() => import("./Table")) as unknown as <R extends GridValidRowModel>(props: Props<R>) => ReactNode;

@@ -1,5 +1,17 @@
-import { DataGrid, type GridRowId, type GridValidRowModel } from "@mui/x-data-grid";
-import type { Props } from "./Grid";
+import { DataGrid, type GridColDef, type GridRowId, type GridValidRowModel } from "@mui/x-data-grid";
+
+export interface Props<R extends GridValidRowModel> {
+  /** Name of the table, and of the file when it is exported. */
+  name: string;
+  columns: GridColDef<R>[];
+  rows: R[];
+  idOf: (row: R) => string;
+  onPick?: (row: R) => void;
+  picked?: string | null;
+  /** In pixels; without it the table is as high as its rows. */
+  height?: number;
+  empty?: string;
+}
 
 /** The table of Grid. */
 export default function Table<R extends GridValidRowModel>({ name, columns, rows, idOf, onPick, picked, height, empty }: Props<R>) {
