@@ -65,14 +65,14 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 		return model.Mesh{}, err
 	}
 	now, proxies := v.Revisions.Current(), v.Fleet.List().Proxies
-	begin, end2 := v.Figures.Span(seconds, end)
+	begin, until := v.Figures.Span(seconds, end)
 	revision := now.Revision.Number
 	if end > 0 {
-		if revision, err = v.revisionAt(ctx, end2); err != nil {
+		if revision, err = v.revisionAt(ctx, until); err != nil {
 			return model.Mesh{}, err
 		}
 	}
-	g, err := v.group(ctx, begin, end2, revision)
+	g, err := v.group(ctx, begin, until, revision)
 	if err != nil {
 		return model.Mesh{}, err
 	}
@@ -83,7 +83,7 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 	}
 	m := model.Mesh{
 		At:          v.Now().UTC(),
-		End:         end2,
+		End:         until,
 		Window:      g.seconds,
 		Revision:    revisionState(now.Revision, proxies),
 		Unpublished: unpublished,
