@@ -32,6 +32,8 @@ require (
 	modernc.org/sqlite v1.62.0
 )
 
+require github.com/spiffe/go-spiffe/v2 v2.9.0
+
 require (
 	codeberg.org/go-fonts/liberation v0.5.0 // indirect
 	codeberg.org/go-latex/latex v0.2.0 // indirect

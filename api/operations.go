@@ -132,7 +132,7 @@ func (op Operation) matching(doc string) Operation {
 func (s *Server) operations() []Operation {
 	var all []Operation
 	parts := [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
-		s.releaseOperations(), s.fleetOperations(), s.ruleOperations()}
+		s.releaseOperations(), s.fleetOperations(), s.memberOperations(), s.ruleOperations()}
 	for _, part := range parts {
 		all = append(all, part...)
 	}

@@ -2,12 +2,17 @@ package api
 
 import (
 	"context"
+	"crypto/tls"
+	"errors"
+	"net"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"nightjar/control/fleet"
+	"nightjar/identity"
 	"nightjar/wire"
 )
 
@@ -19,14 +24,28 @@ const (
 	gatherTime = 50 * time.Millisecond
 )
 
-// proxyRoutes are the endpoints of the proxies; see package wire.
-func (s *Server) proxyRoutes(e *echo.Echo) {
-	g := e.Group(wire.Prefix[:len(wire.Prefix)-1])
+// peerKey is where a request of a proxy has its identity.Peer.
+const peerKey = "peer"
+
+// newMembers makes what proxies reach; see package wire. Everything but joining needs a
+// certificate, and is about the proxy of the certificate alone.
+func (s *Server) newMembers() *echo.Echo {
+	e := echo.New()
+	e.Logger, e.HTTPErrorHandler = s.log, s.fail
+	e.Use(func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, maxBody)
+			return next(c)
+		}
+	})
+	e.POST(wire.JoinPath, s.join)
+	g := e.Group(wire.Prefix[:len(wire.Prefix)-1], s.authenticate)
 	g.PUT("/:id", s.register)
 	g.DELETE("/:id", func(c *echo.Context) error {
 		s.control.Fleet.Withdraw(c.Param("id"), c.QueryParam("nonce"))
 		return c.NoContent(http.StatusNoContent)
 	})
+	g.POST("/:id/certificate", s.renew)
 	g.GET("/:id/snapshots", s.snapshots)
 	g.POST("/:id/acks", func(c *echo.Context) error {
 		var a wire.Ack
@@ -43,6 +62,9 @@ func (s *Server) proxyRoutes(e *echo.Echo) {
 		if err := body(c, &d); err != nil {
 			return err
 		}
+		if err := s.control.Members.CheckDelta(peerOf(c), &d); err != nil {
+			return err
+		}
 		return c.JSON(http.StatusOK, s.control.Count(c.Param("id"), d))
 	})
 	g.POST("/:id/seen", func(c *echo.Context) error {
@@ -50,9 +72,89 @@ func (s *Server) proxyRoutes(e *echo.Echo) {
 		if err := body(c, &seen); err != nil {
 			return err
 		}
+		if err := s.control.Members.CheckSeen(peerOf(c), &seen); err != nil {
+			return err
+		}
 		s.control.Feed.Report(seen)
 		return c.NoContent(http.StatusNoContent)
 	})
+	return e
+}
+
+// membersTLS is how proxies connect. A certificate is not verified before its request,
+// so that the response can say what is wrong with it.
+func (s *Server) membersTLS() *tls.Config {
+	return &tls.Config{
+		MinVersion:             tls.VersionTLS13,
+		SessionTicketsDisabled: true,
+		NextProtos:             []string{"http/1.1"},
+		ClientAuth:             tls.RequestClientCert,
+		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			if own := s.control.Members.Node.Own(); own != nil {
+				return own, nil
+			}
+			return nil, errors.New("the service has no certificate")
+		},
+	}
+}
+
+// authenticate lets a proxy do what its certificate allows.
+func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		state := c.Request().TLS
+		if state == nil {
+			return failed(http.StatusUnauthorized, "identity", "proxies connect by TLS, with a certificate")
+		}
+		peer, err := s.control.Members.Node.Verify(state.PeerCertificates, time.Now())
+		if err != nil {
+			return failed(http.StatusUnauthorized, "identity", "this proxy is not a member: %s. Have it join again, "+
+				"with a token (nightjar join-token create) or the join file of this machine", err)
+		}
+		if peer.ID != c.Param("id") {
+			return failed(http.StatusForbidden, "not-yours", "the certificate is that of proxy %s, which may not speak for %s",
+				peer.ID, c.Param("id"))
+		}
+		c.Set(peerKey, peer)
+		return next(c)
+	}
+}
+
+func peerOf(c *echo.Context) identity.Peer {
+	p, _ := c.Get(peerKey).(identity.Peer)
+	return p
+}
+
+// remoteOf is where a request comes from.
+func remoteOf(r *http.Request) netip.Addr {
+	at, err := netip.ParseAddrPort(r.RemoteAddr)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at.Addr().Unmap()
+}
+
+func (s *Server) join(c *echo.Context) error {
+	var j wire.Join
+	if err := body(c, &j); err != nil {
+		return err
+	}
+	joined, err := s.control.Members.Join(c.Request().Context(), j, remoteOf(c.Request()))
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, joined)
+}
+
+func (s *Server) renew(c *echo.Context) error {
+	var r wire.Renewal
+	if err := body(c, &r); err != nil {
+		return err
+	}
+	joined, err := s.control.Members.Renew(c.Request().Context(), peerOf(c), r)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, joined)
 }
 
 func (s *Server) register(c *echo.Context) error {
@@ -60,19 +162,17 @@ func (s *Server) register(c *echo.Context) error {
 	if err := body(c, &r); err != nil {
 		return err
 	}
-	if r.ID != c.Param("id") {
-		return failed(
-			http.StatusBadRequest,
-			"path",
-			"the path names proxy %s, the body %s: they must be the same",
-			c.Param("id"),
-			r.ID,
-		)
+	peer, members := peerOf(c), s.control.Members
+	if err := members.Check(c.Request().Context(), peer, r, remoteOf(c.Request())); err != nil {
+		return err
 	}
 	lease, err := s.control.Fleet.Register(r)
 	if err != nil {
 		return err
 	}
+	byCurrent := members.Authority.IsByCurrent(c.Request().TLS.PeerCertificates)
+	s.control.Fleet.Certify(r.ID, peer.URI(), peer.Expires, byCurrent)
+	members.Lease(r, byCurrent, &lease)
 	return c.JSON(http.StatusOK, lease)
 }
 
@@ -83,8 +183,8 @@ func (s *Server) snapshots(c *echo.Context) error {
 		return err
 	}
 	defer end()
-	id := c.Param("id")
-	detach, err := s.control.Fleet.Attach(id, c.Request().Header.Get("Nightjar-Nonce"))
+	id, peer := c.Param("id"), peerOf(c)
+	ackNonce, detach, err := s.control.Fleet.Attach(id, c.Request().Header.Get("Nightjar-Nonce"))
 	if err != nil {
 		return err
 	}
@@ -98,6 +198,9 @@ func (s *Server) snapshots(c *echo.Context) error {
 		out.SetWriteDeadline(time.Now().Add(writeTime))
 		_, err := w.Write(line)
 		return err == nil && out.Flush() == nil
+	}
+	if !write([]byte(`{"nonce":"` + ackNonce + "\"}\n")) {
+		return nil
 	}
 	var seen uint64
 	for {
@@ -114,7 +217,8 @@ func (s *Server) snapshots(c *echo.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-alive.C:
-			if !write([]byte("{}\n")) {
+			// It comes back by the certificate that it has by then.
+			if !s.control.Members.Node.IsGood(&peer, time.Now()) || !write([]byte("{}\n")) {
 				return nil
 			}
 		case <-changed:
@@ -142,4 +246,9 @@ func (s *Server) gather(ctx context.Context, id string, seen uint64, changed <-c
 			}
 		}
 	}
+}
+
+// ServeProxies serves the endpoints of the proxies alone on l, until ctx is done.
+func (s *Server) ServeProxies(ctx context.Context, l net.Listener, drain time.Duration) error {
+	return s.serve(ctx, s.members, tls.NewListener(l, s.membersTLS()), drain)
 }

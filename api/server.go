@@ -5,7 +5,6 @@ package api
 import (
 	"cmp"
 	"context"
-	"crypto/subtle"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -16,6 +15,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -25,8 +25,10 @@ import (
 	"nightjar/api/model"
 	"nightjar/control"
 	"nightjar/control/fleet"
+	"nightjar/control/members"
 	"nightjar/control/problem"
 	"nightjar/core/release"
+	"nightjar/identity"
 	"nightjar/store"
 )
 
@@ -41,10 +43,15 @@ type Server struct {
 	console  fs.FS
 	log      *slog.Logger
 	streams  atomic.Int32 // that are open
-	echo     *echo.Echo
+	echo     *echo.Echo   // what people reach
+	members  *echo.Echo   // what proxies reach
 	liveMesh liveMesh
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
+
+	// See SetTokens.
+	reachable func(said string) (string, error)
+	token     func(address, secret string) identity.Token
 }
 
 // StandIns are the stand-ins of a sample mesh.
@@ -61,6 +68,15 @@ type noStandIns struct{}
 func (noStandIns) List() []model.StandIn { return []model.StandIn{} }
 func (noStandIns) Change(string, model.StandInChange) ([]model.StandIn, error) {
 	return nil, problem.Invalid("this service has no stand-ins: \"nightjar demo\" starts some")
+}
+
+// SetTokens names who makes join tokens of secrets. reachable is HOST:PORT where a proxy
+// reaches the service; what a person says comes first.
+func (s *Server) SetTokens(
+	reachable func(said string) (string, error),
+	token func(address, secret string) identity.Token,
+) {
+	s.reachable, s.token = reachable, token
 }
 
 // SetStandIns names the stand-ins that the API shows.
@@ -91,39 +107,23 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
 	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
-	s.proxyRoutes(s.echo)
+	s.members = s.newMembers()
 	s.echo.GET("/*", s.page)
 	return s
 }
 
-// ServeProxies is Serve for the endpoints of the proxies alone, which proxies of
-// other machines may reach: every request has to bring the token (RFC 6750).
-func (s *Server) ServeProxies(ctx context.Context, l net.Listener, token string, drain time.Duration) error {
-	e := echo.New()
-	e.Logger, e.HTTPErrorHandler = s.log, s.fail
-	e.Use(func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			if subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte("Bearer "+token)) != 1 {
-				return failed(
-					http.StatusUnauthorized,
-					"token",
-					"this is not the token of the proxies: start the proxy with --token-file and a copy of "+
-						"the service's file",
-				)
-			}
-			r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
-			return next(c)
-		}
-	})
-	s.proxyRoutes(e)
-	return s.serve(ctx, e, l, drain)
-}
-
 // Serve answers on l until ctx is done; then it ends streams and lets other
 // requests finish, for drain at most.
+// Proxies connect there too, by TLS.
 func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
-	return s.serve(ctx, s.echo, l, drain)
+	both := newSplit(l)
+	var serving sync.WaitGroup
+	var plain, secure error
+	serving.Go(func() { plain = s.serve(ctx, s.echo, both.plain, drain) })
+	serving.Go(func() { secure = s.ServeProxies(ctx, both.secure, drain) })
+	err := both.run()
+	serving.Wait()
+	return errors.Join(err, plain, secure)
 }
 
 func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drain time.Duration) error {
@@ -141,6 +141,9 @@ func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drai
 	go func() { failed <- srv.Serve(l) }()
 	select {
 	case err := <-failed:
+		if errors.Is(err, net.ErrClosed) && ctx.Err() != nil {
+			break // the listener that it shares with others is closed
+		}
 		return err
 	case <-ctx.Done():
 	}
@@ -219,6 +222,7 @@ func asProblem(err error) *failure {
 		taken    fleet.NameTaken
 		unknown  fleet.NotRegistered
 		refused  release.Refused
+		stranger members.Refused
 		large    *http.MaxBytesError
 		status   echo.HTTPStatusCoder
 	)
@@ -242,6 +246,8 @@ func asProblem(err error) *failure {
 		return answer(http.StatusConflict, "not-now")
 	case errors.As(err, &taken):
 		return answer(http.StatusConflict, "name-taken")
+	case errors.As(err, &stranger):
+		return answer(http.StatusForbidden, "not-yours")
 	case errors.As(err, &unknown):
 		return answer(http.StatusNotFound, "not-registered")
 	case errors.As(err, &large):

@@ -60,7 +60,6 @@ ports. Records are kept in a temporary directory unless --data names another one
 				return err
 			}
 			mesh := standin.Mesh{
-				Server:  s.URL(),
 				Gateway: gateway,
 				Outside: outside,
 				Program: a.program,

@@ -22,7 +22,8 @@ func (a *app) fleet() *cobra.Command {
 
 LAG is the time from the commit of the newest revision until it was in force in the
 proxy; for a proxy that is behind, until now. MEMORY is that of the process, which can
-hold several proxies.`,
+hold several proxies. CERTIFICATE is for how long the proxy's certificate is good: it is
+renewed at half of its life.`,
 		Example: `  nightjar fleet
   nightjar fleet -o csv`,
 		Args: exactly(0, ""),
@@ -128,6 +129,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 		"LAST SEEN>",
 		"CONNECTIONS>",
 		"MEMORY (MiB)>",
+		"CERTIFICATE>",
 		"PROGRAM VERSION",
 	}
 	if s.Wide {
@@ -163,6 +165,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 			ago(now.Sub(p.LastSeen)),
 			fmt.Sprint(p.Connections),
 			out.MiB(p.MemoryBytes),
+			certificateLeft(p.Certificate, now),
 			p.Program,
 		}
 		if s.Wide {
@@ -171,6 +174,19 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 		rows = append(rows, row)
 	}
 	s.Table(header, rows)
+}
+
+// certificateLeft is for how long a certificate is good.
+func certificateLeft(c *model.Certificate, now time.Time) string {
+	switch {
+	case c == nil:
+		return "none"
+	case now.After(c.Expires):
+		return "ran out"
+	case c.Expires.Sub(now) > 48*time.Hour:
+		return fmt.Sprintf("%d days", int(c.Expires.Sub(now).Hours()/24))
+	}
+	return hours(c.Expires.Sub(now).Round(time.Minute))
 }
 
 // needsAttention tells whether a person should look at a proxy.

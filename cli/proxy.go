@@ -18,14 +18,13 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"nightjar/client"
 	"nightjar/proxy"
 	"nightjar/proxy/process"
 )
 
 func (a *app) proxy() *cobra.Command {
 	var cfg proxy.Config
-	var state, tokenFile, logged string
+	var state, join, tokenFile, logged string
 	cmd := &cobra.Command{
 		Use:   "proxy",
 		Short: "Run a proxy beside a workload, or a gateway",
@@ -48,14 +47,15 @@ failed requests.`,
 			if err := checkProxy(&cfg); err != nil {
 				return err
 			}
-			server, err := client.ServerURL(a.server)
-			if err != nil {
-				return usagef("--server: %w", err)
+			if tokenFile != "" {
+				return usagef("--token-file is gone: a proxy of another machine joins with a token of its own: " +
+					"nightjar join-token create, then --join FILE")
 			}
-			cfg.Server, cfg.Program = server, a.program
-			if cfg.Token, err = readToken(tokenFile); err != nil {
+			cfg.Program = a.program
+			if err := a.setJoin(cmd, &cfg, join, state); err != nil {
 				return err
 			}
+			var err error
 			if cfg.LogShare, err = shareFlag("--log-requests", logged); err != nil {
 				return err
 			}
@@ -76,10 +76,12 @@ failed requests.`,
 	}
 	proxyFlags(cmd.Flags(), &cfg)
 	f := cmd.Flags()
-	f.StringVar(&tokenFile, "token-file", "",
-		"file with the token for a service on another machine (see serve --proxies)")
+	f.StringVar(&join, "join", "",
+		"file with a join token, or the token (default: the join file of the service on this machine)")
+	f.StringVar(&tokenFile, "token-file", "", "gone")
+	f.MarkHidden("token-file")
 	f.StringVar(&state, "state", defaultState(),
-		"directory where rules and instances are kept, for a start while the service is down; empty: none")
+		"directory where certificate, rules and instances are kept, for the next start; empty: none")
 	f.StringVar(&logged, "log-requests", "0%",
 		"share of the requests to log to standard output, as one line of JSON each")
 	return cmd

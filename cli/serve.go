@@ -5,17 +5,19 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"nightjar/core/rules"
+	"nightjar/identity"
+	"nightjar/identity/authority"
 	"nightjar/service"
 )
 
 func (a *app) serve() *cobra.Command {
-	var addr, data, proxies, tokenFile, traced, otlp string
+	var cfg service.Config
+	var proxies, tokenFile, traced string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -23,44 +25,42 @@ func (a *app) serve() *cobra.Command {
   nightjar serve --addr 127.0.0.1:7700 --data /var/lib/nightjar`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			token, err := readToken(tokenFile)
-			if err != nil {
-				return err
+			if proxies != "" || tokenFile != "" {
+				return usagef("--proxies and --token-file are gone: proxies of other machines connect to --mesh-addr " +
+					"HOST:PORT, by mutual TLS, and join with a token (nightjar join-token create)")
 			}
 			share, err := shareFlag("--trace-share", traced)
 			if err != nil {
 				return err
 			}
-			s, err := service.Open(
-				cmd.Context(),
-				service.Config{
-					Addr:    addr,
-					Proxies: proxies,
-					Token:   token,
-					Data:    data,
-					Traced:  share,
-					OTLP:    otlp,
-					Program: a.program,
-					Drain:   5 * time.Second,
-					Log:     slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil)),
-				},
-			)
+			cfg.Traced, cfg.Program, cfg.Drain = share, a.program, 5*time.Second
+			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			s, err := service.Open(cmd.Context(), cfg)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Console and API at %s, records in %s\n", s.URL(), data)
+			fmt.Fprintf(cmd.OutOrStdout(), "Console and API at %s, records in %s\n", s.URL(), cfg.Data)
 			return s.Run(cmd.Context(), nil)
 		},
 	}
-	cmd.Flags().StringVar(&addr, "addr", "127.0.0.1:7600", "address to listen on")
-	cmd.Flags().
-		StringVar(&proxies, "proxies", "",
-			"HOST:PORT for proxies of other machines, which must show the token of --token-file; empty: none")
-	cmd.Flags().StringVar(&tokenFile, "token-file", "", "file with the token of those proxies")
-	cmd.Flags().StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
-	cmd.Flags().
-		StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
-	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records")
+	f := cmd.Flags()
+	f.StringVar(&cfg.Addr, "addr", "127.0.0.1:7600", "address to listen on")
+	f.StringVar(&cfg.Mesh, "mesh-addr", "",
+		"HOST:PORT where proxies of other machines connect, by mutual TLS; empty: there are none")
+	f.StringVar(&cfg.Domain, "trust-domain", "",
+		"trust domain of all identities, chosen at the first start (default: "+identity.DefaultDomain+")")
+	f.DurationVar(&cfg.Life, "certificate-life", authority.DefaultLife,
+		"how long the certificates of proxies live, 1h to 168h; they are renewed at half of it")
+	f.StringVar(&cfg.CACert, "ca-cert", "",
+		"file with a certificate that signs those of proxies, and those above it, the root last (default: one of its own)")
+	f.StringVar(&cfg.CAKey, "ca-key", "", "file with the key of --ca-cert")
+	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
+	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
+	f.StringVar(&cfg.Data, "data", defaultData(), "directory of the records")
+	for name, v := range map[string]*string{"proxies": &proxies, "token-file": &tokenFile} {
+		f.StringVar(v, name, "", "gone")
+		f.MarkHidden(name)
+	}
 	return cmd
 }
 
@@ -71,22 +71,6 @@ func shareFlag(name, text string) (float64, error) {
 		return 0, usagef("%s %s: expected a share of the requests, such as 1%%", name, text)
 	}
 	return share.Share(), nil
-}
-
-// readToken reads a file with a token; no file is no token.
-func readToken(path string) (string, error) {
-	if path == "" {
-		return "", nil
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return "", usagef("--token-file: %w", err)
-	}
-	token := strings.TrimSpace(string(text))
-	if token == "" || strings.ContainsAny(token, " \t\r\n") {
-		return "", usagef("--token-file %s: expected one word, the token", path)
-	}
-	return token, nil
 }
 
 func defaultData() string {

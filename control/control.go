@@ -3,6 +3,7 @@
 //
 //	journal    the activity log
 //	fleet      proxies: leases, snapshots, acknowledgements
+//	members    who belongs to the mesh: joining, certificates, their authority
 //	figures    what proxies counted, in memory and on disk
 //	drills     failures that are injected for a limited time
 //	revisions  rules: what is in force, history, drafts
@@ -35,6 +36,7 @@ import (
 	"nightjar/control/fleet"
 	"nightjar/control/forecasts"
 	"nightjar/control/journal"
+	"nightjar/control/members"
 	"nightjar/control/outbox"
 	"nightjar/control/releases"
 	"nightjar/control/revisions"
@@ -42,6 +44,8 @@ import (
 	"nightjar/control/views"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/identity"
+	"nightjar/identity/authority"
 	"nightjar/store"
 	"nightjar/telemetry"
 	"nightjar/traces"
@@ -56,13 +60,17 @@ const (
 
 // Config is what the service is made of.
 type Config struct {
-	Store    *store.Store
-	Program  string             // version of the service
-	Traced   float64            // share of the requests without a trace context that proxies trace, 0 to 1
-	Key      ed25519.PrivateKey // signs events; nil: they are not signed
-	Exporter *traces.Exporter   // gets every span too; nil: none does
-	Log      *slog.Logger       // nil: nothing is logged
-	Now      func() time.Time   // nil: time.Now
+	Store     *store.Store
+	Program   string             // version of the service
+	Traced    float64            // share of the requests without a trace context that proxies trace, 0 to 1
+	Key       ed25519.PrivateKey // signs events; nil: they are not signed
+	Exporter  *traces.Exporter   // gets every span too; nil: none does
+	Log       *slog.Logger       // nil: nothing is logged
+	Now       func() time.Time   // nil: time.Now
+	Authority *authority.Authority
+	// Node are the credentials of the service itself, which are Self's.
+	Node *identity.Credentials
+	Self identity.Member
 	// StartProxy: see trials.Config.
 	StartProxy func(ctx context.Context, p trials.LocalProxy) (address string, wait func(), err error)
 }
@@ -74,6 +82,7 @@ type Control struct {
 
 	Journal   *journal.Journal
 	Fleet     *fleet.Fleet
+	Members   *members.Members
 	Figures   *figures.Figures
 	Drills    *drills.Drills
 	Revisions *revisions.Revisions
@@ -117,6 +126,19 @@ func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
 		Journal: c.Journal,
 		Now:     cfg.Now,
 	})
+	c.Members, err = members.Open(members.Config{
+		Records:   st,
+		Authority: cfg.Authority,
+		Node:      cfg.Node,
+		Self:      cfg.Self,
+		Fleet:     c.Fleet,
+		Journal:   c.Journal,
+		Log:       cfg.Log,
+		Now:       cfg.Now,
+	})
+	if err != nil {
+		return err
+	}
 	if c.Figures, err = figures.Open(ctx, st, cfg.Now); err != nil {
 		return fmt.Errorf("reading the telemetry: %w", err)
 	}
@@ -273,6 +295,7 @@ func (c *Control) Run(ctx context.Context) {
 		})
 	}
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.tidy)
+	do(members.StepEvery, "the certificates of the mesh cannot be looked after", c.Members.Step)
 	do(pruneEvery, "the activity log cannot be pruned", c.Journal.Prune)
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)

@@ -16,6 +16,7 @@ import (
 	"nightjar/control/revisions"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
+	"nightjar/identity/authority"
 	"nightjar/store"
 	"nightjar/wire"
 )
@@ -48,7 +49,11 @@ func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *
 	}
 	t.Cleanup(func() { st.Close() })
 	k := &clock{t: t, now: now, store: st}
-	if k.Control, err = New(t.Context(), Config{Store: st, Program: "test", Key: key, Now: func() time.Time { return k.now }}); err != nil {
+	ca, err := authority.Open(authority.Config{Dir: dir + "/authority", Now: func() time.Time { return k.now }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if k.Control, err = New(t.Context(), Config{Store: st, Authority: ca, Program: "test", Key: key, Now: func() time.Time { return k.now }}); err != nil {
 		t.Fatal(err)
 	}
 	return k
@@ -196,7 +201,7 @@ func TestLeases(t *testing.T) {
 	k := newClock(t)
 	k.register("a", "s", "v1")
 	k.register("b", "s", "v1")
-	detach, err := k.Fleet.Attach("b", "n-b")
+	_, detach, err := k.Fleet.Attach("b", "n-b")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,7 +209,7 @@ func TestLeases(t *testing.T) {
 	if _, err := k.Fleet.Register(wire.Registration{ID: "b", Nonce: "other"}); !errors.As(err, &taken) {
 		t.Errorf("a name twice: %v", err)
 	}
-	if _, err := k.Fleet.Attach("ghost", ""); !errors.As(err, new(fleet.NotRegistered)) {
+	if _, _, err := k.Fleet.Attach("ghost", ""); !errors.As(err, new(fleet.NotRegistered)) {
 		t.Errorf("attach without registering: %v", err)
 	}
 	news, changed := k.Fleet.Next("b", 0)
@@ -259,22 +264,30 @@ func TestUnsettledAfterARestart(t *testing.T) {
 
 func TestAwaitCountsConnectedProxies(t *testing.T) {
 	k := newClock(t)
+	nonces := map[string]string{}
 	for _, id := range []string{"a", "b", "away"} {
 		k.register(id, "s", "v1")
 		if id != "away" {
-			if _, err := k.Fleet.Attach(id, "n-"+id); err != nil {
+			nonce, _, err := k.Fleet.Attach(id, "n-"+id)
+			if err != nil {
 				t.Fatal(err)
 			}
+			nonces[id] = nonce
 		}
 	}
-	k.Fleet.Acknowledge("a", wire.Ack{Revision: 1})
-	k.Fleet.Acknowledge("b", wire.Ack{Revision: 0, Error: "no port"})
+	k.Fleet.Acknowledge("a", wire.Ack{Nonce: nonces["a"], Revision: 1})
+	k.Fleet.Acknowledge("b", wire.Ack{Nonce: nonces["b"], Revision: 0, Error: "no port"})
+	for _, lie := range []wire.Ack{{Revision: 1}, {Nonce: nonces["a"], Revision: 1}, {Nonce: nonces["b"], Sequence: 1 << 40, Revision: 1}} {
+		if err := k.Fleet.Acknowledge("b", lie); err == nil {
+			t.Errorf("taken: %+v", lie)
+		}
+	}
 	p := k.mustPublish(two)
 	if p.Rollout.Connected != 2 || p.Rollout.Acknowledged != 1 || fmt.Sprint(p.Rollout.Missing) != "[b: no port]" {
 		t.Errorf("%+v", p.Rollout)
 	}
 	k.now = k.now.Add(7 * time.Millisecond)
-	go k.Fleet.Acknowledge("b", wire.Ack{Revision: 1})
+	go k.Fleet.Acknowledge("b", wire.Ack{Nonce: nonces["b"], Revision: 1})
 	if r := k.Fleet.Await(t.Context(), 1, k.now.Add(-7*time.Millisecond), time.Minute); r.Acknowledged != 2 || r.AfterMS != 7 {
 		t.Errorf("%+v", r)
 	}

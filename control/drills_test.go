@@ -182,7 +182,7 @@ services:
 	if _, err := k.Fleet.Register(kiosk); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.Fleet.Attach("kiosk-1", "n"); err != nil { // it is where requests enter
+	if _, _, err := k.Fleet.Attach("kiosk-1", "n"); err != nil { // it is where requests enter
 		t.Fatal(err)
 	}
 	explain := func(url, from string) model.Explanation {

@@ -65,6 +65,9 @@ func (p *Proxy) problems() []wire.Problem {
 	if s := p.callers.Shortage(); s != "" {
 		out = append(out, wire.Problem{Kind: wire.ProblemConnections, Detail: s})
 	}
+	if s := p.member.Problem(); s != "" {
+		out = append(out, wire.Problem{Kind: wire.ProblemIdentity, Detail: s})
+	}
 	slices.SortFunc(out, func(a, b wire.Problem) int { return strings.Compare(a.Kind, b.Kind) })
 	return out
 }

@@ -24,6 +24,7 @@ import (
 
 	"nightjar/certs"
 	"nightjar/core/engine"
+	"nightjar/identity"
 	"nightjar/metrics"
 	"nightjar/proxy/carry"
 	"nightjar/proxy/follow"
@@ -38,8 +39,7 @@ import (
 // Gateway, or neither: a proxy that only makes calls.
 type Config struct {
 	ID      string // unique name; also the name of the instance beside it
-	Server  string // URL of the service
-	Token   string // that the service wants to see; empty: none
+	Server  string // URL of the service, https://HOST:PORT
 	Service string
 	Version string
 	Site    string
@@ -51,6 +51,13 @@ type Config struct {
 	// Ports are addresses where the workload calls one service each, by its
 	// name: for clients that cannot name a host, and for services that speak TCP.
 	Ports map[string]string
+
+	// Join is what the proxy joins the mesh with, read anew for each attempt. Key is the
+	// file in which its key and certificate are kept; empty: it joins at each start.
+	Join func() (identity.Token, error)
+	Key  string
+	// Credentials, in place of Join, are looked after elsewhere in this process.
+	Credentials *identity.Credentials
 
 	State   string // file in which what the proxy knows is kept, for a start without the service; empty: none
 	TLSDir  string // directory from which the names of TLS files count; the working directory when empty
@@ -80,6 +87,8 @@ type Proxy struct {
 	recorder  *observe.Recorder
 	observer  *observe.Observer
 	follower  *follow.Follower
+	shown     *identity.Credentials // to other proxies
+	member    *follow.Membership
 	session   *follow.Session
 	checks    *health.Checks
 	reach     *health.Reach
@@ -147,6 +156,9 @@ func New(cfg Config) (*Proxy, error) {
 // assemble makes the parts that need no address.
 func (p *Proxy) assemble() {
 	cfg := &p.cfg
+	if p.shown = cfg.Credentials; p.shown == nil {
+		p.shown = &identity.Credentials{}
+	}
 	caller := cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller)
 	p.recorder = observe.NewRecorder(shards, caller)
 	p.observer = &observe.Observer{
@@ -189,11 +201,19 @@ func (p *Proxy) assemble() {
 		Table:   &p.follower.Table,
 		Key:     p.follower.Key,
 	}, p.transport)
+	p.member = follow.NewMembership(follow.MembershipConfig{
+		Member: p.identity(),
+		Server: cfg.Server,
+		Token:  cfg.Join,
+		File:   cfg.Key,
+		Shown:  p.shown,
+		Log:    p.log,
+	})
 	p.session = follow.NewSession(follow.SessionConfig{
 		ID:            cfg.ID,
 		Nonce:         p.nonce,
 		Server:        cfg.Server,
-		Token:         cfg.Token,
+		Membership:    p.member,
 		CallerVersion: cfg.Version,
 		Log:           p.log,
 		Recorder:      p.recorder,
@@ -347,6 +367,15 @@ func (p *Proxy) self() engine.Instance {
 		Site:    p.cfg.Site,
 		Address: p.Inbound(),
 	}
+}
+
+// identity is who this proxy is; the trust domain is the service's.
+func (p *Proxy) identity() identity.Member {
+	name := identity.Name{Kind: identity.Service, Name: cmp.Or(p.cfg.Service, p.cfg.Caller)}
+	if p.cfg.Gateway != "" {
+		name = identity.Name{Kind: identity.Gateway, Name: p.cfg.Gateway}
+	}
+	return identity.Member{Name: name, ID: p.cfg.ID, Version: p.cfg.Version, Site: p.cfg.Site}
 }
 
 // speaks is the protocol of a service.

@@ -14,6 +14,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -23,6 +24,8 @@ import (
 	"nightjar/control"
 	"nightjar/control/fleet"
 	"nightjar/control/trials"
+	"nightjar/identity"
+	"nightjar/identity/authority"
 	"nightjar/proxy"
 	"nightjar/store"
 	"nightjar/traces"
@@ -32,17 +35,18 @@ import (
 // enter the mesh.
 const ProbeID = "nightjar-probe"
 
-const (
-	startTime      = 5 * time.Second // for a local proxy
-	minTokenLength = 16
-)
+const startTime = 5 * time.Second // for a local proxy
 
 // Config of the service.
 type Config struct {
-	Addr    string  // host:port of API and console; the host is a loopback address
-	Data    string  // directory of the records
-	Proxies string  // host:port for proxies of other machines, besides Addr; empty: there are none
-	Token   string  // that those proxies must show; at least 16 characters
+	Addr   string // host:port of API and console; the host is a loopback address
+	Data   string // directory of the records
+	Mesh   string // host:port for proxies of other machines, besides Addr; empty: there are none
+	Domain string // trust domain; identity.DefaultDomain when empty
+	CACert string // file with a certificate that signs others; empty: the mesh has an authority of its own
+	CAKey  string // file with its key
+	// Life of the certificates of proxies; authority.DefaultLife when 0
+	Life    time.Duration
 	Program string  // version of this program
 	Traced  float64 // share of the requests without a trace context that are traced, 0 to 1
 	OTLP    string  // URL that spans are exported to; empty: they are not
@@ -56,6 +60,7 @@ type Service struct {
 	listener net.Listener
 	proxies  net.Listener // nil: proxies of this machine alone
 	store    *store.Store
+	node     *identity.Credentials // of the service itself
 	control  *control.Control
 	server   *api.Server
 }
@@ -84,18 +89,10 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, fmt.Errorf("cannot listen on %s: %w", cfg.Addr, err)
 	}
 	var proxies net.Listener
-	if cfg.Proxies != "" {
-		if len(cfg.Token) < minTokenLength {
-			err = fmt.Errorf(
-				"--proxies lets other machines in and needs a token of at least %d characters: add --token-file FILE",
-				minTokenLength,
-			)
-		} else if proxies, err = net.Listen("tcp", cfg.Proxies); err != nil {
-			err = fmt.Errorf("cannot listen on --proxies %s: %w", cfg.Proxies, err)
-		}
-		if err != nil {
+	if cfg.Mesh != "" {
+		if proxies, err = net.Listen("tcp", cfg.Mesh); err != nil {
 			l.Close()
-			return nil, err
+			return nil, fmt.Errorf("cannot listen on --mesh-addr %s: %w", cfg.Mesh, err)
 		}
 	}
 	s := &Service{cfg: cfg, listener: l, proxies: proxies}
@@ -111,8 +108,26 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.store, err = store.Open(s.cfg.Data); err != nil {
 		return err
 	}
+	ca, err := authority.Open(authority.Config{
+		Dir:    filepath.Join(s.cfg.Data, "authority"),
+		Domain: s.cfg.Domain,
+		Life:   s.cfg.Life,
+		Cert:   s.cfg.CACert,
+		Key:    s.cfg.CAKey,
+	})
+	if err != nil {
+		return fmt.Errorf("the authority: %w", err)
+	}
+	s.node = &identity.Credentials{}
 	c := control.Config{
-		Store:      s.store,
+		Store:     s.store,
+		Authority: ca,
+		Node:      s.node,
+		Self: identity.Member{
+			Name:   identity.Name{Kind: identity.Node, Name: fleet.ServiceCaller},
+			Domain: ca.Domain(),
+			ID:     ProbeID,
+		},
 		Program:    s.cfg.Program,
 		Traced:     s.cfg.Traced,
 		Log:        s.cfg.Log,
@@ -130,7 +145,8 @@ func (s *Service) open(ctx context.Context) (err error) {
 		return err
 	}
 	s.server = api.New(s.control, console.Files(), s.cfg.Log)
-	return nil
+	s.server.SetTokens(s.reachable, s.JoinToken)
+	return s.writeJoinFile()
 }
 
 // close closes what Open opened.
@@ -144,18 +160,103 @@ func (s *Service) close() {
 	}
 }
 
+// JoinFile is the file of a data directory with which proxies of the same machine and
+// the same user join.
+func JoinFile(data string) string { return filepath.Join(data, "join") }
+
+// JoinToken is what a proxy joins with that reaches the service at host:port.
+func (s *Service) JoinToken(address, secret string) identity.Token {
+	t := identity.Token{Server: "https://" + address, Secret: secret}
+	for _, r := range s.control.Members.Authority.Status().Roots {
+		if r.Signs {
+			t.Authority = r.Fingerprint
+		}
+	}
+	return t
+}
+
+// reachable is HOST:PORT where proxies of other machines reach the service, unless a
+// person says where.
+func (s *Service) reachable(said string) (string, error) {
+	if said != "" {
+		if _, _, err := net.SplitHostPort(said); err != nil {
+			return "", fmt.Errorf("%q is not where proxies reach the service: write HOST:PORT, such as 10.0.0.1:7601", said)
+		}
+		return said, nil
+	}
+	if s.proxies == nil {
+		return s.listener.Addr().String(), nil
+	}
+	at := s.proxies.Addr().(*net.TCPAddr)
+	if at.IP.IsUnspecified() {
+		return "", fmt.Errorf("the service listens on all addresses of its machine: say at which one the proxy "+
+			"reaches it, such as --reach 10.0.0.1:%d", at.Port)
+	}
+	return at.String(), nil
+}
+
+// Join is what proxies in this process join with.
+func (s *Service) Join() (identity.Token, error) {
+	return s.JoinToken(s.listener.Addr().String(), s.control.Members.LocalSecret()), nil
+}
+
+// writeJoinFile writes the join file, which is good until the service ends.
+func (s *Service) writeJoinFile() error {
+	t, _ := s.Join()
+	if err := identity.WriteFile(JoinFile(s.cfg.Data), []byte(t.Text()+"\n")); err != nil {
+		return fmt.Errorf("the join file: %w", err)
+	}
+	link, err := JoinLink(s.listener.Addr().String())
+	if err != nil {
+		return nil // proxies name the file then
+	}
+	file, err := filepath.Abs(JoinFile(s.cfg.Data))
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(link), 0o700)
+	}
+	if err == nil {
+		os.Remove(link)
+		err = os.Symlink(file, link)
+	}
+	if err != nil {
+		s.cfg.Log.Warn("proxies of this machine need --join "+JoinFile(s.cfg.Data), "error", err)
+	}
+	return nil
+}
+
+// JoinLink is a link to the join file of the service at host:port, by which proxies of
+// the same user find it.
+func JoinLink(address string) (string, error) {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "nightjar", "join", strings.ReplaceAll(address, ":", "_")), nil
+}
+
 // startProxy starts a proxy in this process that no other proxy knows of.
 func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
+	own := &identity.Credentials{}
+	name := identity.Name{Kind: identity.Service, Name: l.Caller}
+	if l.Gateway != "" {
+		name = identity.Name{Kind: identity.Gateway, Name: l.Gateway}
+	}
+	ca := s.control.Members.Authority
+	who := identity.Member{Name: name, Domain: ca.Domain(), ID: ProbeID, Site: l.Site}
+	if err := ca.Credentials(who, own); err != nil {
+		return "", nil, err
+	}
 	p, err := proxy.New(
 		proxy.Config{
-			ID:        ProbeID,
-			Caller:    l.Caller,
-			Gateway:   l.Gateway,
-			Site:      l.Site,
-			Snapshots: l.Snapshots,
-			Program:   s.cfg.Program,
-			Log:       s.cfg.Log,
-			Drain:     time.Second,
+			ID:          ProbeID,
+			Caller:      l.Caller,
+			Gateway:     l.Gateway,
+			Site:        l.Site,
+			Snapshots:   l.Snapshots,
+			Credentials: own,
+			Program:     s.cfg.Program,
+			Log:         s.cfg.Log,
+			Drain:       time.Second,
 		},
 	)
 	if err != nil {
@@ -187,6 +288,7 @@ func (s *Service) SetStandIns(all api.StandIns) { s.server.SetStandIns(all) }
 // that ends first, so that what it started can still reach the service while it ends.
 func (s *Service) Run(ctx context.Context, within func(context.Context) error) error {
 	defer s.store.Close()
+	defer os.Remove(JoinFile(s.cfg.Data))
 	serving, endServing := context.WithCancel(context.WithoutCancel(ctx))
 	defer endServing()
 	inner, endInner := context.WithCancel(ctx)
@@ -199,7 +301,7 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	})
 	if s.proxies != nil {
 		outer.Go(func() {
-			if err := s.server.ServeProxies(serving, s.proxies, s.cfg.Token, s.cfg.Drain); err != nil {
+			if err := s.server.ServeProxies(serving, s.proxies, s.cfg.Drain); err != nil {
 				s.cfg.Log.Error("proxies of other machines cannot connect any more", "error", err)
 			}
 		})
@@ -209,12 +311,13 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 
 	probe, err := proxy.New(
 		proxy.Config{
-			ID:      ProbeID,
-			Server:  s.URL(),
-			Caller:  fleet.ServiceCaller,
-			Program: s.cfg.Program,
-			Log:     s.cfg.Log,
-			Drain:   s.cfg.Drain,
+			ID:          ProbeID,
+			Server:      "https://" + s.listener.Addr().String(),
+			Caller:      fleet.ServiceCaller,
+			Credentials: s.node,
+			Program:     s.cfg.Program,
+			Log:         s.cfg.Log,
+			Drain:       s.cfg.Drain,
 		},
 	)
 	if err == nil {

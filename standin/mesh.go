@@ -23,7 +23,6 @@ import (
 // Mesh is the sample mesh as it runs beside a service, in the same process but
 // over real sockets: a stand-in and a proxy for every instance, and the gateway.
 type Mesh struct {
-	Server  string // URL of the service
 	Gateway string // host:port of the gateway front-door
 	Outside string // host:port of the harbour office
 	Program string
@@ -65,7 +64,7 @@ func (m Mesh) Run(ctx context.Context, s *service.Service, started func(context.
 		return err
 	}
 	ctx, end := context.WithCancel(ctx)
-	r := &running{mesh: m, ctx: ctx, failed: make(chan error, 1)}
+	r := &running{mesh: m, service: s, ctx: ctx, failed: make(chan error, 1)}
 	defer func() {
 		end()
 		r.proxies.Wait() // first: they let requests finish
@@ -111,6 +110,7 @@ func (m Mesh) checkAddresses() error {
 // running is a mesh that runs.
 type running struct {
 	mesh    Mesh
+	service *service.Service
 	ctx     context.Context
 	proxies sync.WaitGroup
 	all     []*proxy.Proxy
@@ -177,7 +177,11 @@ func (r *running) serve(l net.Listener, h http.Handler) {
 // startProxy starts a proxy, which ends with the mesh.
 func (r *running) startProxy(cfg proxy.Config) (*proxy.Proxy, error) {
 	m := r.mesh
-	cfg.Server, cfg.Program, cfg.Log, cfg.Drain = m.Server, m.Program, m.Log, m.Drain
+	token, err := r.service.Join()
+	if err != nil {
+		return nil, err
+	}
+	cfg.Server, cfg.Join, cfg.Program, cfg.Log, cfg.Drain = token.Server, r.service.Join, m.Program, m.Log, m.Drain
 	p, err := proxy.New(cfg)
 	if err != nil {
 		return nil, err

@@ -43,6 +43,7 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
+		os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache"))
 		binary = filepath.Join(dir, "nightjar")
 		args := []string{"build", "-o", binary}
 		if _, err := exec.LookPath("cc"); err == nil { // as the race detector needs; see the Makefile
@@ -136,7 +137,7 @@ func launch(t *testing.T, ready string, cmd *exec.Cmd) *process {
 	p, args := &process{t: t, cmd: cmd}, cmd.Args
 	p.cmd.Stdout, p.cmd.Stderr = p, p
 	p.cmd.Dir = ".."
-	p.cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+t.TempDir())
+	p.cmd.Env = append(os.Environ(), "NIGHTJAR_STATE="+t.TempDir())
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

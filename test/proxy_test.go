@@ -3,6 +3,7 @@ package test
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
@@ -17,7 +18,9 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/identity"
 	"nightjar/proxy"
+	"nightjar/service"
 	"nightjar/wire"
 )
 
@@ -225,31 +228,67 @@ func answerOf(t *testing.T, address, host string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// TestProxiesOfOtherMachines come in with the token, and nothing else does.
+// joinFile is how proxies in this process join the service at an address.
+func joinFile(server string) func() (identity.Token, error) {
+	return func() (identity.Token, error) {
+		link, err := service.JoinLink(server)
+		if err != nil {
+			return identity.Token{}, err
+		}
+		return identity.ReadToken(link)
+	}
+}
+
+// TestProxiesOfOtherMachines join with a token, once, and come back by their certificate;
+// nothing but their endpoints is at their address.
 func TestProxiesOfOtherMachines(t *testing.T) {
 	t.Parallel()
-	addr, door := freeBase(t), freeBase(t)
-	token := write(t, t.TempDir(), "token", "a-token-of-many-letters\n")
-	if _, errs, code := runIn(t, "", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door); code == 0 || !strings.Contains(errs, "--token-file") {
-		t.Errorf("without a token: exit %d: %s", code, errs)
+	addr, door, data, state := freeBase(t), freeBase(t), t.TempDir(), t.TempDir()
+	if _, errs, code := runIn(t, "", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door); code != 2 || !strings.Contains(errs, "--mesh-addr") {
+		t.Errorf("the flag of earlier versions: exit %d: %s", code, errs)
 	}
-	p := newMesh(t, start(t, "Console and API", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door, "--token-file", token), addr)
-	start(t, "this is not the token", "proxy", "--server", door, "--service", "lamp", "--version", "v1", "--name", "stranger", "--state", "")
-	start(t, "proxy ready", "proxy", "--server", door, "--service", "lamp", "--version", "v1", "--name", "friend", "--token-file", token, "--state", "")
+	serve := []string{"serve", "--addr", addr, "--data", data, "--mesh-addr", door}
+	first := start(t, "Console and API", serve...)
+	p := newMesh(t, first, addr)
+	text, errs, code := runIn(t, "", "join-token", "create", "--server", addr, "--service", "lamp")
+	if code != 0 {
+		t.Fatal(errs)
+	}
+	token := write(t, t.TempDir(), "token", text)
+	bad := write(t, t.TempDir(), "token", strings.TrimSpace(text)[:60])
+	if _, errs, code := runIn(t, "", "proxy", "--join", bad, "--service", "lamp", "--version", "v1"); code != 2 || !strings.Contains(errs, "incomplete") {
+		t.Errorf("half a token: exit %d: %s", code, errs)
+	}
+	lamp := func(name string, more ...string) []string {
+		return append([]string{"proxy", "--join", token, "--service", "lamp", "--version", "v1", "--name", name, "--state", state}, more...)
+	}
+	start(t, "is for lamp, not for kiosk", "proxy", "--join", token, "--service", "kiosk", "--version", "v1", "--name", "stranger", "--state", "")
+	friend := start(t, "proxy ready", lamp("friend")...)
 	p.member("friend", "follows", follows)
+	start(t, "is used up", lamp("thief")...)
 	for _, path := range []string{"/api/v1/mesh", "/", "/mesh/v1/proxies/x/snapshots"} {
-		resp, err := http.Get("http://" + door + path)
+		resp, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}).Get("https://" + door + path)
 		if err != nil {
 			t.Fatal(err)
 		}
 		resp.Body.Close()
-		if resp.StatusCode != http.StatusUnauthorized {
+		if resp.StatusCode != http.StatusUnauthorized && resp.StatusCode != http.StatusNotFound {
 			t.Errorf("%s: %s", path, resp.Status)
 		}
 	}
 	f, err := p.api.Fleet(t.Context())
 	if err != nil || len(f.Proxies) != 2 {
 		t.Errorf("%+v, %v", f, err)
+	}
+	for _, one := range []*process{friend, first} {
+		one.cmd.Process.Kill()
+		<-one.done
+	}
+	start(t, "Console and API", serve...)
+	start(t, "proxy ready", lamp("friend")...)
+	p.member("friend", "follows", follows)
+	if err := os.Remove(filepath.Join(state, "friend.identity")); err != nil {
+		t.Errorf("key and certificate are kept: %v", err)
 	}
 }
 
@@ -335,7 +374,7 @@ func TestAHundredProxiesComeBack(t *testing.T) {
 		}
 	}()
 	for i := range 100 {
-		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "http://" + p.addr, Service: "lamp", Version: "v1", App: strings.TrimPrefix(p.member("lamp-v1", "is there", follows).Inbound, "http://"), Drain: 100 * time.Millisecond})
+		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "https://" + p.addr, Join: joinFile(p.addr), Service: "lamp", Version: "v1", App: strings.TrimPrefix(p.member("lamp-v1", "is there", follows).Inbound, "http://"), Drain: 100 * time.Millisecond})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,6 +1,6 @@
-// Package wire is what proxies and the service say to each other: registration
-// under a lease, the stream of snapshots with its acknowledgements, and
-// telemetry. All of it is JSON over HTTP below Prefix.
+// Package wire is what proxies and the service say to each other: joining, registration
+// under a lease, the stream of snapshots with its acknowledgements, and telemetry. All
+// of it is JSON over HTTP below Prefix, on mutual TLS.
 package wire
 
 import (
@@ -12,8 +12,11 @@ import (
 )
 
 // Prefix of the paths: PUT and DELETE {id}, GET {id}/snapshots (a stream of
-// lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen.
+// lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen, POST {id}/certificate.
 const Prefix = "/mesh/v1/proxies/"
+
+// JoinPath takes a Join, by POST.
+const JoinPath = "/mesh/v1/join"
 
 // Headers that proxies add to requests and answers inside the mesh.
 const (
@@ -53,6 +56,8 @@ type Registration struct {
 	Takes string `json:"takes,omitempty"`
 	// Mesh is the id of the mesh that the proxy follows; empty: none yet.
 	Mesh string `json:"mesh,omitempty"`
+	// Trusts is the generation of the authorities that the proxy trusts.
+	Trusts uint64 `json:"trusts,omitempty"`
 	Vitals
 }
 
@@ -68,7 +73,7 @@ type Vitals struct {
 
 // Problem is something that is wrong with a proxy now.
 type Problem struct {
-	Kind   string `json:"kind"` // workload, listener, certificate or connections
+	Kind   string `json:"kind"` // workload, listener, certificate, connections or identity
 	Detail string `json:"detail"`
 }
 
@@ -78,6 +83,7 @@ const (
 	ProblemListener    = "listener"    // a gateway does not listen where the rules say
 	ProblemCertificate = "certificate" // a gateway has none that it could show for its hosts
 	ProblemConnections = "connections" // callers found no room for theirs
+	ProblemIdentity    = "identity"    // its own certificate cannot be renewed
 )
 
 // Lease is the answer to a Registration.
@@ -86,6 +92,43 @@ type Lease struct {
 	// Take is the id of the mesh that the proxy is to follow from now on, whatever it
 	// followed before, since a person said so.
 	Take string `json:"take,omitempty"`
+	// Trust is the authorities to trust from now on; absent: those that it trusts.
+	Trust *Trust `json:"trust,omitempty"`
+	// Renew: its certificate is to be renewed now, since another authority signs.
+	Renew bool `json:"renew,omitempty"`
+}
+
+// Trust is the authorities that members trust.
+type Trust struct {
+	Domain     string `json:"domain"`
+	Generation uint64 `json:"generation"`
+	Roots      string `json:"roots"` // certificates in PEM
+}
+
+// Join asks for a first certificate, with the secret of a join token or of the join
+// file. It is the one message that needs no certificate.
+type Join struct {
+	Secret  string `json:"secret"`
+	Request []byte `json:"request"` // signing request (PKCS #10, DER)
+	ID      string `json:"id"`
+	Service string `json:"service,omitempty"`
+	Version string `json:"version,omitempty"`
+	Site    string `json:"site,omitempty"`
+	Gateway string `json:"gateway,omitempty"`
+}
+
+// Renewal asks for the next certificate. Version and site may change within what the
+// proxy was granted.
+type Renewal struct {
+	Request []byte `json:"request"`
+	Version string `json:"version,omitempty"`
+	Site    string `json:"site,omitempty"`
+}
+
+// Joined is the answer to a Join or a Renewal.
+type Joined struct {
+	Chain string `json:"chain"` // certificates in PEM, the member's own first
+	Trust Trust  `json:"trust"`
 }
 
 // Snapshot is one line of the stream: what changed since the line before, or
@@ -116,6 +159,8 @@ type Snapshot struct {
 	Traced *float64 `json:"traced,omitempty"`
 	// Key, with a whole snapshot, is what the service's own calls show as HeaderAsk.
 	Key string `json:"key,omitempty"`
+	// Nonce, on the first line of a stream, is what acknowledgements of this stream carry.
+	Nonce string `json:"nonce,omitempty"`
 	// Settled is false while the service has not run long enough for every
 	// proxy to have come back: instances may be missing then, and a proxy keeps
 	// those that it knew.
@@ -146,6 +191,7 @@ type Drill struct {
 
 // Ack tells that a snapshot is in force in a proxy, or why it cannot be.
 type Ack struct {
+	Nonce    string `json:"nonce,omitempty"` // of the stream that the snapshot came on
 	Sequence uint64 `json:"sequence"`
 	Revision uint   `json:"revision"`
 	Error    string `json:"error,omitempty"`

@@ -40,6 +40,8 @@ type Proxy struct {
 	MemoryBytes uint64         `json:"memoryBytes"`         // resident memory of the process
 	Problems    []ProxyProblem `json:"problems,omitempty"`  // what is wrong with it now
 
+	Certificate *Certificate `json:"certificate,omitempty"` // by which it came
+
 	State       string `json:"state"`       // current, behind, rejecting, disconnected or unconfirmed
 	IsConnected bool   `json:"isConnected"` // it holds a stream of snapshots
 	Revision    uint   `json:"revision"`    // revision in force there
@@ -55,7 +57,7 @@ type Proxy struct {
 type ProxyProblem struct {
 	Proxy   string `json:"proxy"`
 	Gateway string `json:"gateway,omitempty"` // gateway that the proxy serves
-	Kind    string `json:"kind"`              // workload, listener, certificate, connections or rejecting
+	Kind    string `json:"kind"`              // workload, listener, certificate, connections, identity or rejecting
 	Detail  string `json:"detail"`
 }
 

@@ -225,7 +225,7 @@ func TestAClockThatJumps(t *testing.T) {
 	for _, id := range []string{"a", "b", "c"} {
 		k.register(id, "s", "v1")
 	}
-	if _, err := k.Attach("c", "n-c"); err != nil {
+	if _, _, err := k.Attach("c", "n-c"); err != nil {
 		t.Fatal(err)
 	}
 	for _, jump := range []time.Duration{24 * time.Hour, -48 * time.Hour} {
@@ -251,7 +251,7 @@ func TestAClockThatJumps(t *testing.T) {
 func TestTakeOver(t *testing.T) {
 	k := newClock(t)
 	k.register("a", "s", "v1")
-	if _, err := k.Attach("a", "n-a"); err != nil {
+	if _, _, err := k.Attach("a", "n-a"); err != nil {
 		t.Fatal(err)
 	}
 	r := wire.Registration{ID: "a", Nonce: "new", Service: "s", Version: "v1", Inbound: "127.0.0.1:1"}
@@ -266,7 +266,7 @@ func TestTakeOver(t *testing.T) {
 	if len(k.List().Proxies) != 1 {
 		t.Error("the one before withdrew the new one")
 	}
-	if _, err := k.Attach("a", "new"); err != nil {
+	if _, _, err := k.Attach("a", "new"); err != nil {
 		t.Error(err)
 	}
 }

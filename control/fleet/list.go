@@ -121,6 +121,14 @@ func (f *Fleet) view(p *proxy) model.Proxy {
 			model.ProxyProblem{Proxy: p.ID, Gateway: p.Gateway, Kind: one.Kind, Detail: one.Detail},
 		)
 	}
+	if p.identity != "" {
+		out.Certificate = &model.Certificate{
+			Identity: p.identity,
+			Expires:  p.certExpires,
+			IsOld:    !p.isByCurrent,
+			Trusts:   p.Trusts,
+		}
+	}
 	switch {
 	case f.revision == 0: // nothing was published, so no proxy is late
 	case out.IsBehind:
@@ -316,6 +324,36 @@ func (f *Fleet) Open() map[string][]wire.Open {
 	for _, p := range f.proxies {
 		if len(p.open) > 0 {
 			out[p.caller()] = append(out[p.caller()], p.open...)
+		}
+	}
+	return out
+}
+
+// Certified is a registered proxy, by its certificate.
+type Certified struct {
+	ID          string
+	Trusts      uint64    // generation of the authorities that it trusts
+	IsByCurrent bool      // its certificate is below the authority that signs now
+	Expires     time.Time // when its certificate runs out
+}
+
+// Certify notes by which certificate a proxy came.
+func (f *Fleet) Certify(id, identity string, expires time.Time, isByCurrent bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if p := f.proxies[id]; p != nil {
+		p.identity, p.certExpires, p.isByCurrent = identity, expires, isByCurrent
+	}
+}
+
+// Certified lists the registered proxies that came by a certificate.
+func (f *Fleet) Certified() []Certified {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := make([]Certified, 0, len(f.proxies))
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		if p := f.proxies[id]; p.identity != "" {
+			out = append(out, Certified{id, p.Trusts, p.isByCurrent, p.certExpires})
 		}
 	}
 	return out

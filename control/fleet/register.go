@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"crypto/rand"
 	"fmt"
 	"maps"
 	"regexp"
@@ -29,6 +30,11 @@ type proxy struct {
 	ack          wire.Ack
 	currentSince time.Time // when it acknowledged the revision that it has in force
 	isAdopted    bool      // a person wants it to follow this mesh, whatever it followed before
+
+	identity    string    // SPIFFE ID of the certificate that it came by; empty: it came by none
+	certExpires time.Time // when that runs out
+	isByCurrent bool      // that certificate is below the authority that signs now
+	ackNonce    string    // what acknowledgements of its newest stream carry
 
 	guards   []engine.Status
 	guardsAt time.Time   // when it reported its guards
@@ -277,17 +283,18 @@ func (f *Fleet) mayLoseAll(service string) bool {
 	return s != nil && s.Sideline != nil && s.Sideline.Most == rules.Whole
 }
 
-// Attach records that a proxy follows the snapshots. Call detach when the stream
-// ends.
-func (f *Fleet) Attach(id, nonce string) (detach func(), err error) {
+// Attach records that a proxy follows the snapshots. Its acknowledgements are to carry
+// ackNonce. Call detach when the stream ends.
+func (f *Fleet) Attach(id, nonce string) (ackNonce string, detach func(), err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	p := f.proxies[id]
 	if p == nil || p.Nonce != nonce {
-		return nil, NotRegistered{id}
+		return "", nil, NotRegistered{id}
 	}
 	p.streams++
-	return func() {
+	p.ackNonce = rand.Text()
+	return p.ackNonce, func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		p.streams--
@@ -303,6 +310,9 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 	p := f.proxies[id]
 	if p == nil {
 		return NotRegistered{id}
+	}
+	if a.Nonce != p.ackNonce || a.Sequence > f.ledger.sequence {
+		return problem.Invalid("this acknowledges nothing that %s was sent on its newest stream", id)
 	}
 	now := f.now()
 	if a.Error != p.ack.Error {

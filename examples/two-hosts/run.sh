@@ -30,21 +30,21 @@ for host in north south; do
 done
 on() { local host=$1; shift; ip netns exec nightjar-$host "$@"; }
 
-# A secret that proxies of other hosts show to the service.
-head -c 24 /dev/urandom | base64 >"$dir/token"
 mkdir "$dir/v1" "$dir/v2"
 echo "ferries at eight and ten" >"$dir/v1/index.html"
 echo "ferries at eight, ten and twelve" >"$dir/v2/index.html"
 
-on north "$nightjar" serve --data "$dir/data" --proxies $north:7601 --token-file "$dir/token" >"$dir/serve.log" 2>&1 &
+on north "$nightjar" serve --data "$dir/data" --mesh-addr $north:7601 >"$dir/serve.log" 2>&1 &
 for port in 9001 9002; do
 	on south python3 -m http.server $port --bind 127.0.0.1 --directory "$dir/v$((port - 9000))" >/dev/null 2>&1 &
 done
 for port in 9001 9002; do
 	until on south bash -c "exec 3<>/dev/tcp/127.0.0.1/$port" 2>/dev/null; do sleep 0.1; done
 done
+# A token with which the two proxies of south join; after that they prove themselves by their certificates.
+until on north "$nightjar" join-token create --service timetable --uses 2 >"$dir/token" 2>/dev/null; do sleep 0.1; done
 for version in 1 2; do
-	on south "$nightjar" proxy --server http://$north:7601 --token-file "$dir/token" --service timetable --version v$version \
+	on south "$nightjar" proxy --join "$dir/token" --service timetable --version v$version \
 		--app 127.0.0.1:900$version --inbound $south:930$version --state "$dir/state" --name timetable-v$version >"$dir/v$version.log" 2>&1 &
 done
 cat >"$dir/rules.yaml" <<'RULES'

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,11 +13,11 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/identity"
 	"nightjar/proxy/observe"
 	"nightjar/proxy/process"
 	"nightjar/wire"
@@ -65,7 +66,7 @@ type SessionConfig struct {
 	ID            string // of the proxy
 	Nonce         string // of this process
 	Server        string // URL of the service
-	Token         string // that the service wants to see; empty: none
+	Membership    *Membership
 	CallerVersion string
 	Log           *slog.Logger
 	Recorder      *observe.Recorder
@@ -83,21 +84,31 @@ type SessionConfig struct {
 // errNameTaken means that another proxy is registered by the name of this one.
 var errNameTaken = errors.New("the name is taken")
 
+// errNoMember means that the service does not take the certificate.
+var errNoMember = errors.New("the service says")
+
 // takenFor is how long a name has to be taken at the start of a proxy: the service
 // may not have noticed yet that the process before is gone.
 const takenFor = 3 * time.Second
 
 // NewSession makes a session by which a follower is sent snapshots.
 func NewSession(cfg SessionConfig, f *Follower) *Session {
-	return &Session{
+	s := &Session{
 		cfg:      cfg,
 		follower: f,
 		soon:     make(chan struct{}, 1),
-		base:     strings.TrimSuffix(cfg.Server, "/") + wire.Prefix + url.PathEscape(cfg.ID),
-		client: &http.Client{
-			Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute},
-		},
+		base:     cfg.Server + wire.Prefix + url.PathEscape(cfg.ID),
 	}
+	if cfg.Membership != nil {
+		s.client = &http.Client{Transport: &http.Transport{
+			Proxy:               nil,
+			MaxIdleConnsPerHost: 4,
+			IdleConnTimeout:     time.Minute,
+			TLSClientConfig:     cfg.Membership.control.ClientConfig(identity.Name{Kind: identity.Node}),
+			TLSHandshakeTimeout: callTimeout,
+		}}
+	}
+	return s
 }
 
 // newPauses are the pauses between attempts to connect: they grow, and differ from
@@ -121,6 +132,7 @@ func (s *Session) Run(ctx context.Context) {
 	defer helpers.Wait()
 	s.ctx = ctx
 	helpers.Go(func() { s.count(ctx) })
+	helpers.Go(func() { process.Every(ctx, time.Second, func() { s.renewCertificate(ctx) }) })
 	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
 	pauses := newPauses()
 	told := ""
@@ -161,7 +173,13 @@ func (s *Session) Run(ctx context.Context) {
 func (s *Session) connect(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
 	defer end()
+	if err := s.cfg.Membership.ensure(ctx); err != nil {
+		return err
+	}
 	lease, err := s.register(ctx)
+	if errors.Is(err, errNoMember) || errors.Is(err, identity.ErrUnknown) {
+		s.cfg.Membership.rejoin()
+	}
 	if err != nil {
 		return err
 	}
@@ -179,7 +197,6 @@ func (s *Session) connect(ctx context.Context) error {
 		return err
 	}
 	req.Header.Set("Nightjar-Nonce", s.cfg.Nonce)
-	s.authorize(req)
 	alive := time.AfterFunc(silence, end)
 	defer alive.Stop()
 	resp, err := s.client.Do(req)
@@ -194,14 +211,18 @@ func (s *Session) connect(ctx context.Context) error {
 	defer s.follower.cfg.Feed.Set(nil, "") // whoever wanted records asked by this stream
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
+	nonce := ""
 	for lines.Scan() {
 		alive.Reset(silence)
 		var snap wire.Snapshot
 		if err := json.Unmarshal(lines.Bytes(), &snap); err != nil {
 			return fmt.Errorf("a snapshot cannot be read: %w", err)
 		}
+		if snap.Nonce != "" {
+			nonce = snap.Nonce
+		}
 		if snap.Sequence > 0 {
-			if err := s.take(ctx, snap); err != nil {
+			if err := s.take(ctx, snap, nonce); err != nil {
 				return err
 			}
 		}
@@ -227,16 +248,17 @@ func (s *Session) renew(ctx context.Context) {
 	}
 }
 
-// take puts a snapshot in force and acknowledges it.
-func (s *Session) take(ctx context.Context, snap wire.Snapshot) error {
+// take puts a snapshot in force and acknowledges it, with the nonce of the stream.
+func (s *Session) take(ctx context.Context, snap wire.Snapshot, nonce string) error {
 	before, problems := s.cfg.Outbound(), s.cfg.Problems()
-	ack := wire.Ack{Sequence: snap.Sequence}
+	ack := wire.Ack{Nonce: nonce, Sequence: snap.Sequence}
 	if err := s.follower.apply(snap); err != nil {
 		ack.Error = err.Error()
 		s.cfg.Log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
 		s.follower.getStale()
 	} else {
 		s.follower.stale.Store(nil)
+		s.cfg.Membership.Follow()
 		s.follower.getReady()
 	}
 	ack.Revision = s.follower.Revision()
@@ -257,14 +279,59 @@ func (s *Session) register(ctx context.Context) (wire.Lease, error) {
 		return lease, errors.New("this proxy is on its way out")
 	}
 	r := s.cfg.Registration()
-	r.Mesh = s.follower.Mesh()
+	r.Mesh, r.Trusts = s.follower.Mesh(), s.cfg.Membership.Trusts()
 	err := s.call(ctx, http.MethodPut, "", r, &lease)
+	if err == nil {
+		s.heed(lease)
+	}
 	s.isKnown = s.isKnown || err == nil
 	if err == nil && s.follower.permit(lease.Take) && s.again != nil {
 		s.cfg.Log.Warn("following another mesh, or an older state of this one, as a person said", "mesh", lease.Take)
 		s.again()
 	}
 	return lease, err
+}
+
+// rotationSpread is over how long proxies spread their new certificates when another
+// authority signs, so that the service is not asked by all at once.
+const rotationSpread = 3 * time.Second
+
+// heed does what a lease says of certificates.
+func (s *Session) heed(lease wire.Lease) {
+	m := s.cfg.Membership
+	if m.cfg.Token == nil {
+		return
+	}
+	if lease.Trust != nil {
+		if err := m.setTrust(*lease.Trust); err != nil {
+			s.cfg.Log.Error("the authorities to trust cannot be used", "error", err)
+		} else {
+			s.Hasten() // so that the service hears of it
+		}
+	}
+	if lease.Renew {
+		m.hasten(rotationSpread)
+	}
+}
+
+// renewCertificate renews the certificate when it is time. The connections that are open
+// go on; the next ones show the new one.
+func (s *Session) renewCertificate(ctx context.Context) {
+	m := s.cfg.Membership
+	if m.hasChanged() { // it was renewed elsewhere in this process
+		s.client.CloseIdleConnections()
+		s.Hasten()
+	}
+	if !m.isDue() || s.isLeaving() {
+		return
+	}
+	before := m.Problem()
+	if err := m.renew(ctx, s.client); err != nil {
+		if ctx.Err() == nil && before == "" {
+			s.cfg.Log.Warn("the certificate was not renewed; the one that there is stays", "error", err)
+			s.Hasten()
+		}
+	}
 }
 
 func (s *Session) isLeaving() bool {
@@ -312,10 +379,9 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	s.authorize(req)
 	resp, err := s.client.Do(req)
 	if err != nil {
-		return err
+		return clearly(err)
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode >= 300 {
@@ -328,13 +394,6 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 	return err
 }
 
-// authorize shows the service the token.
-func (s *Session) authorize(req *http.Request) {
-	if s.cfg.Token != "" {
-		req.Header.Set("Authorization", "Bearer "+s.cfg.Token)
-	}
-}
-
 // said is what the service answered, as an error.
 func said(resp *http.Response) error {
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
@@ -343,7 +402,22 @@ func said(resp *http.Response) error {
 		if resp.StatusCode == http.StatusConflict {
 			return fmt.Errorf("%w: %s", errNameTaken, p.Detail)
 		}
+		if resp.StatusCode == http.StatusUnauthorized {
+			return fmt.Errorf("%w: %s", errNoMember, p.Detail)
+		}
 		return fmt.Errorf("the service says: %s", p.Detail)
 	}
 	return fmt.Errorf("the service answered %s", resp.Status)
+}
+
+// clearly says what an error of TLS with the service means.
+func clearly(err error) error {
+	var record tls.RecordHeaderError
+	switch {
+	case errors.As(err, &record):
+		return errors.New("what answers there does not speak TLS: it is not this version's service")
+	case errors.Is(err, identity.ErrUnknown):
+		return fmt.Errorf("%w: the service has another authority than the mesh that this proxy joined", err)
+	}
+	return err
 }

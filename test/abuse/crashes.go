@@ -1,8 +1,6 @@
 package main
 
 import (
-	"crypto/rand"
-	"encoding/hex"
 	"fmt"
 	"net"
 	"os"
@@ -130,15 +128,17 @@ func (w *world) farInstance() (name string, cut func(), err error) {
 			return "", nil, nil
 		}
 	}
-	token := filepath.Join(w.dir, "token")
-	var secret [16]byte
-	rand.Read(secret[:])
-	if err := os.WriteFile(token, []byte(hex.EncodeToString(secret[:])+"\n"), 0o600); err != nil {
-		return "", nil, err
-	}
 	kill(w.serve)
 	_, port, _ := net.SplitHostPort(freeAddr())
-	if err := w.startService("data", "--proxies", here+":"+port, "--token-file", token); err != nil {
+	if err := w.startService("data", "--mesh-addr", here+":"+port); err != nil {
+		return "", nil, err
+	}
+	text, err := exec.Command("bin/nightjar", "join-token", "create", "--server", w.server, "--service", "far").Output()
+	if err != nil {
+		return "", nil, err
+	}
+	token := filepath.Join(w.dir, "token")
+	if err := os.WriteFile(token, text, 0o600); err != nil {
 		return "", nil, err
 	}
 	self, err := os.Executable()
@@ -148,7 +148,7 @@ func (w *world) farInstance() (name string, cut func(), err error) {
 	if _, err := w.start("ip", "netns", "exec", space, self, "workload", "127.0.0.1:9000"); err != nil {
 		return "", nil, err
 	}
-	_, err = w.start("ip", "netns", "exec", space, "bin/nightjar", "proxy", "--server", here+":"+port, "--token-file", token, "--service", "far", "--version", "v1",
-		"--name", "far-a", "--app", "127.0.0.1:9000", "--inbound", there+":9001", "--state", "")
+	_, err = w.start("ip", "netns", "exec", space, "bin/nightjar", "proxy", "--join", token, "--service", "far", "--version", "v1",
+		"--name", "far-a", "--app", "127.0.0.1:9000", "--inbound", there+":9001", "--state", w.dir)
 	return "far-a", func() { in("-n", space, "route", "add", "blackhole", here+"/32") }, err
 }

@@ -19,7 +19,9 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/client"
+	"nightjar/identity"
 	"nightjar/proxy"
+	"nightjar/service"
 )
 
 // openLoop sends so many requests a second, whatever becomes of them, and
@@ -252,7 +254,7 @@ func fleet(b *bench) error {
 	defer func() { end(); running.Wait() }()
 	time.Sleep(300 * time.Millisecond)
 	for i := range many {
-		p, err := proxy.New(proxy.Config{ID: fmt.Sprintf("p-%04d", i), Server: "http://" + server, Service: fmt.Sprintf("service-%d", i%services), Version: "v1", App: b.backend,
+		p, err := proxy.New(proxy.Config{ID: fmt.Sprintf("p-%04d", i), Server: "https://" + server, Join: joinFile(server), Service: fmt.Sprintf("service-%d", i%services), Version: "v1", App: b.backend,
 			Log: slog.New(slog.DiscardHandler), Drain: 10 * time.Millisecond})
 		if err != nil {
 			return err
@@ -337,4 +339,15 @@ func (l *callers) stop() (sent, bad int64) {
 	close(l.quit)
 	l.done.Wait()
 	return l.sent.Load(), l.bad.Load()
+}
+
+// joinFile is how proxies in this process join the service at an address.
+func joinFile(server string) func() (identity.Token, error) {
+	return func() (identity.Token, error) {
+		link, err := service.JoinLink(server)
+		if err != nil {
+			return identity.Token{}, err
+		}
+		return identity.ReadToken(link)
+	}
 }

@@ -21,6 +21,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/authority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who signs the certificates of the mesh, and how a rotation is going */
+        get: operations["authority"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take the certificate for the signing request into use */
+        post: operations["installAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a signing request, so that an authority elsewhere signs the mesh's own; the key stays with the service */
+        post: operations["requestAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/roots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The roots that proxies trust */
+        get: operations["roots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/authority/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Replace the root by a new one, step by step */
+        post: operations["rotateAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calls": {
         parameters: {
             query?: never;
@@ -240,6 +325,41 @@ export interface paths {
         /** The same as one HTML page with charts */
         post: operations["forecastReport"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Join tokens, the newest first */
+        get: operations["joinTokens"];
+        put?: never;
+        /** Make a token with which a proxy joins the mesh */
+        post: operations["createJoinToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/join-tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a join token; proxies that joined with it stay members */
+        delete: operations["revokeJoinToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -719,6 +839,50 @@ export interface components {
         AdoptResult: {
             proxies: string[];
         };
+        Authority: {
+            /** @description trust domain of all identities */
+            domain: string;
+            /** @description rises with every change of what is trusted */
+            generation: number;
+            /** @description a signing request waits for its certificate */
+            hasRequest: boolean;
+            /**
+             * Format: int64
+             * @description of the certificates of proxies
+             */
+            lifeSeconds: number;
+            /** @description steady, announcing (proxies are told to trust a new root too), signing (they get certificates of it) or retiring (they are told to forget the old one) */
+            phase: string;
+            /** @description that are registered */
+            proxies: number;
+            /** @description that proxies trust */
+            roots: components["schemas"]["AuthorityRoot"][];
+            signer: components["schemas"]["AuthoritySigner"];
+            /**
+             * Format: date-time
+             * @description when the phase started
+             */
+            since: string;
+            /** @description proxies that the phase waits for */
+            waiting: string[];
+        };
+        AuthorityRoot: {
+            /** Format: date-time */
+            expires: string;
+            /** @description SHA-256 of its public key, in hexadecimal */
+            fingerprint: string;
+            /** @description its key is on the service's machine */
+            hasKey: boolean;
+            name: string;
+            /** @description new certificates are below it */
+            signs: boolean;
+        };
+        AuthoritySigner: {
+            /** Format: date-time */
+            expires: string;
+            issuer: string;
+            name: string;
+        };
         BreakerStatus: {
             failed: number;
             /**
@@ -736,6 +900,9 @@ export interface components {
             slow: number;
             /** @description closed, open or probing */
             state: string;
+        };
+        By: {
+            by?: string;
         };
         CallRequest: {
             body?: string;
@@ -813,6 +980,19 @@ export interface components {
             success: number;
             /** @description responses by version, with the share that the rules intend */
             versions: components["schemas"]["VersionCount"][];
+        };
+        Certificate: {
+            /**
+             * Format: date-time
+             * @description when it runs out
+             */
+            expires: string;
+            /** @description SPIFFE ID */
+            identity: string;
+            /** @description it is below an authority that does not sign any more */
+            isOld: boolean;
+            /** @description generation of the authorities that the proxy trusts */
+            trusts: number;
         };
         Change: {
             /** @description value after; absent when it was removed */
@@ -1331,6 +1511,11 @@ export interface components {
             /** @description versions with something to report, by name */
             versions?: components["schemas"]["VersionGuards"][];
         };
+        InstallRequest: {
+            by?: string;
+            /** @description in PEM: the signer's certificate, those above it, the root last */
+            chain: string;
+        };
         Instance: {
             address: string;
             figures: components["schemas"]["Figures"];
@@ -1344,6 +1529,47 @@ export interface components {
             unhealthy?: string;
             /** @description why the proxy beside it cannot reach its workload */
             unreachable?: string;
+        };
+        JoinToken: {
+            addresses?: string[];
+            by?: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            gateway?: string;
+            id: string;
+            service?: string;
+            site?: string;
+            /** @description what the proxy needs, only when it was just created */
+            token?: string;
+            used: number;
+            uses: number;
+            version?: string;
+        };
+        JoinTokenList: {
+            tokens: components["schemas"]["JoinToken"][];
+        };
+        JoinTokenRequest: {
+            /** @description IP addresses and prefixes at which it may take requests, besides the one that it connects from */
+            addresses?: string[];
+            by?: string;
+            /**
+             * Format: int64
+             * @description 600 when absent
+             */
+            forSeconds?: number;
+            gateway?: string;
+            /** @description HOST:PORT where the proxy reaches the service; absent: --mesh-addr of the service, or its own address */
+            server?: string;
+            /** @description either a service or a gateway */
+            service?: string;
+            /** @description absent: any */
+            site?: string;
+            /** @description how many proxies may join with it; 1 when absent */
+            uses?: number;
+            /** @description absent: any */
+            version?: string;
         };
         JudgementFinding: {
             expectation: string;
@@ -1508,6 +1734,8 @@ export interface components {
             type: string;
         };
         Proxy: {
+            /** @description by which it came */
+            certificate?: components["schemas"]["Certificate"];
             /** @description open connections of callers */
             connections: number;
             /** @description gateway that it serves */
@@ -1566,7 +1794,7 @@ export interface components {
             detail: string;
             /** @description gateway that the proxy serves */
             gateway?: string;
-            /** @description workload, listener, certificate, connections or rejecting */
+            /** @description workload, listener, certificate, connections, identity or rejecting */
             kind: string;
             proxy: string;
         };
@@ -1925,6 +2153,11 @@ export interface components {
             /** @description connected proxies that do not have it in force, with the reason if they gave one */
             missing: string[];
         };
+        Roots: {
+            domain: string;
+            /** @description certificates in PEM */
+            roots: string;
+        };
         Route: {
             at: components["schemas"]["Origin"];
             figures: components["schemas"]["Figures"];
@@ -2054,6 +2287,10 @@ export interface components {
             id: string;
             /** @description SubjectPublicKeyInfo */
             pem: string;
+        };
+        SigningRequest: {
+            /** @description PKCS #10, in PEM */
+            request: string;
         };
         SiteStatus: {
             /**
@@ -2637,6 +2874,163 @@ export interface operations {
             };
         };
     };
+    authority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    installAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["InstallRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    requestAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["By"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningRequest"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roots"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotateAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["By"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authority"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     call: {
         parameters: {
             query?: never;
@@ -3160,6 +3554,102 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    joinTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinTokenList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    createJoinToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["JoinTokenRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinToken"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeJoinToken: {
+        parameters: {
+            query?: {
+                /** @description who does it */
+                by?: string;
+            };
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JoinTokenList"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -1,0 +1,83 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nightjar/api/model"
+	"nightjar/control/members"
+	"nightjar/identity"
+	"nightjar/store"
+)
+
+// memberOperations are about who belongs to the mesh.
+func (s *Server) memberOperations() []Operation {
+	return []Operation{
+		get("/authority", "authority", "Who signs the certificates of the mesh, and how a rotation is going",
+			func(*echo.Context) (model.Authority, error) { return s.control.Members.View(), nil }),
+		get("/authority/roots", "roots", "The roots that proxies trust", s.roots),
+		send(http.MethodPost, "/authority/rotate", "rotateAuthority", "Replace the root by a new one, step by step",
+			func(_ *echo.Context, in model.By) (model.Authority, error) {
+				err := s.control.Members.Rotate(in.By)
+				return s.control.Members.View(), err
+			}),
+		send(http.MethodPost, "/authority/request", "requestAuthority",
+			"Make a signing request, so that an authority elsewhere signs the mesh's own; the key stays with the service",
+			func(_ *echo.Context, in model.By) (model.SigningRequest, error) {
+				text, err := s.control.Members.Request(in.By)
+				return model.SigningRequest{Request: text}, err
+			}),
+		send(http.MethodPost, "/authority/install", "installAuthority", "Take the certificate for the signing request into use",
+			func(_ *echo.Context, in model.InstallRequest) (model.Authority, error) {
+				err := s.control.Members.Install(in.By, in.Chain)
+				return s.control.Members.View(), err
+			}),
+		get("/join-tokens", "joinTokens", "Join tokens, the newest first", s.joinTokens),
+		create("/join-tokens", "createJoinToken", "Make a token with which a proxy joins the mesh", s.createJoinToken),
+		remove("/join-tokens/:token", "revokeJoinToken", "Revoke a join token; proxies that joined with it stay members",
+			func(c *echo.Context) (model.JoinTokenList, error) {
+				if err := s.control.Members.RevokeToken(c.Request().Context(), c.Param("token"), c.QueryParam("by")); err != nil {
+					return model.JoinTokenList{}, err
+				}
+				return s.joinTokens(c)
+			}, byParam),
+	}
+}
+
+func (s *Server) roots(*echo.Context) (model.Roots, error) {
+	t := s.control.Members.Authority.Trust()
+	return model.Roots{Domain: t.Domain, Roots: string(t.PEM())}, nil
+}
+
+func (s *Server) joinTokens(c *echo.Context) (model.JoinTokenList, error) {
+	list, err := s.control.Members.Tokens(c.Request().Context())
+	return model.JoinTokenList{Tokens: list}, err
+}
+
+func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (model.JoinToken, error) {
+	if (in.Service == "") == (in.Gateway == "") {
+		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid",
+			"a join token is for one service or one gateway: name either")
+	}
+	g := store.Grant{Kind: identity.Service, Name: in.Service, Version: in.Version, Site: in.Site, Addresses: in.Addresses}
+	if in.Gateway != "" {
+		g.Kind, g.Name = identity.Gateway, in.Gateway
+	}
+	address, err := s.reachable(in.Server)
+	if err != nil {
+		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid", "%s", err)
+	}
+	secret, out, err := s.control.Members.CreateToken(c.Request().Context(), members.Wanted{
+		Grant: g,
+		Uses:  in.Uses,
+		For:   time.Duration(in.ForSeconds) * time.Second,
+		By:    in.By,
+	})
+	if err != nil {
+		return model.JoinToken{}, err
+	}
+	out.Token = s.token(address, secret).Text()
+	return out, nil
+}

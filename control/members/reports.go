@@ -1,0 +1,47 @@
+package members
+
+import (
+	"nightjar/identity"
+	"nightjar/wire"
+)
+
+// CheckDelta tells whether a proxy may report these counts: requests that its workload
+// or gateway sent, and those that its workload answered.
+func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
+	if d.Caller != peer.Name.Name || d.CallerVersion != peer.Version {
+		return refuse("the certificate is that of %s/%s, which may not count the requests of %s/%s", peer.Name, peer.Version,
+			d.Caller, d.CallerVersion)
+	}
+	for i := range d.Series {
+		s := &d.Series[i]
+		if s.App && (peer.Kind != identity.Service || s.Service != peer.Name.Name || s.Instance != peer.ID) {
+			return refuse("the certificate is that of instance %s, which may not count what %s answered", peer.ID, s.Instance)
+		}
+	}
+	return nil
+}
+
+// CheckSeen tells whether a proxy may report these requests and spans: those that it
+// carried.
+func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
+	mine := func(proxy string) bool { return proxy == peer.ID }
+	records := func(list []wire.Record) bool {
+		for i := range list {
+			if !mine(list[i].Proxy) || list[i].Caller != peer.Name.Name {
+				return false
+			}
+		}
+		return true
+	}
+	isMine := records(s.Failures)
+	for _, b := range s.Watches {
+		isMine = isMine && records(b.Records)
+	}
+	for i := range s.Spans {
+		isMine = isMine && mine(s.Spans[i].Proxy)
+	}
+	if !isMine {
+		return refuse("the certificate is that of proxy %s, which may only report its own requests", peer.ID)
+	}
+	return nil
+}
