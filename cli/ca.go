@@ -31,7 +31,9 @@ func (a *app) caShow() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show",
 		Short: "Show the authority, and how a rotation is going",
-		Args:  exactly(0, ""),
+		Example: `  nightjar ca show
+  nightjar ca show -o json`,
+		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.showAuthority(cmd, func(ctx context.Context, c *client.Client) (model.Authority, error) {
 				return c.Authority(ctx)
@@ -133,6 +135,8 @@ proxies are as far: they trust both roots, they get certificates of the new one,
 forget the old one. No request fails. "nightjar ca show" says how far it is.
 
 A proxy that is switched off meanwhile has to join again when it comes back.`,
+		Example: `  nightjar ca rotate
+  nightjar ca rotate -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.showAuthority(cmd, func(ctx context.Context, c *client.Client) (model.Authority, error) {
@@ -150,7 +154,7 @@ func (a *app) caRequest() *cobra.Command {
 path length 0). The key stays with the service. Have your authority sign it, then run
 "nightjar ca install" with the certificate and those above it.`,
 		Example: `  nightjar ca request > mesh.csr
-  nightjar ca install mesh-chain.pem`,
+  nightjar ca request -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -173,8 +177,9 @@ func (a *app) caInstall() *cobra.Command {
 		Long: `Take the certificate for the signing request into use. FILE (- is standard input) has
 certificates in PEM: the one for the request first, then those above it, the root last.
 Under another root than before, a rotation begins.`,
-		Example: `  nightjar ca install mesh-chain.pem`,
-		Args:    exactly(1, "FILE"),
+		Example: `  nightjar ca install mesh-chain.pem
+  nightjar ca install - < mesh-chain.pem`,
+		Args: exactly(1, "FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, err := readFileOr(cmd, args[0])
 			if err != nil {
@@ -200,7 +205,7 @@ func (a *app) caExport() *cobra.Command {
 		Use:   "export",
 		Short: "Print the roots that proxies trust, in PEM",
 		Example: `  nightjar ca export > roots.pem
-  openssl s_client -connect 10.0.0.2:9301 -CAfile roots.pem`,
+  nightjar ca export -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()

@@ -187,7 +187,10 @@ func TestFleetSheet(t *testing.T) {
 		return m
 	}
 	f := model.Fleet{Revision: 4, Proxies: []model.Proxy{
-		member("a", model.ProxyCurrent, func(m *model.Proxy) { m.LagMS, m.Connections, m.MemoryBytes = 5, 12, 20<<20 }),
+		member("a", model.ProxyCurrent, func(m *model.Proxy) {
+			m.LagMS, m.Connections, m.MemoryBytes = 5, 12, 20<<20
+			m.Certificate = &model.Certificate{Expires: now.Add(23*time.Hour + 30*time.Minute)}
+		}),
 		member("b", model.ProxyBehind, func(m *model.Proxy) { m.Revision, m.LagMS = 3, 12_000 }),
 		member("c", model.ProxyRejecting, func(m *model.Proxy) { m.Rejection = "no port" }),
 		member("d", model.ProxyUnconfirmed, func(m *model.Proxy) { m.LastSeen = now.Add(-40 * time.Second) }),
@@ -197,11 +200,11 @@ func TestFleetSheet(t *testing.T) {
 		t.Fatal(err)
 	}
 	const want = `Revision 4 is in force in 1 of 4 proxies; 3 need attention.
-   PROXY  WORKLOAD  SITE  REVISION  STATE               LAG (ms)  LAST SEEN  CONNECTIONS  MEMORY (MiB)  PROGRAM VERSION
-!  c      s/v1                   4  rejecting: no port         –        now            0             –  dev
-!  b      s/v1                   3  behind               12000.0        now            0             –  dev
-!  d      s/v1                   4  unconfirmed                –    40s ago            0             –  dev
-   a      s/v1                   4  current                  5.0        now           12          20.0  dev
+   PROXY  WORKLOAD  SITE  REVISION  STATE               LAG (ms)  LAST SEEN  CONNECTIONS  MEMORY (MiB)  CERTIFICATE  PROGRAM VERSION
+!  c      s/v1                   4  rejecting: no port         –        now            0             –         none  dev
+!  b      s/v1                   3  behind               12000.0        now            0             –         none  dev
+!  d      s/v1                   4  unconfirmed                –    40s ago            0             –         none  dev
+   a      s/v1                   4  current                  5.0        now           12          20.0       23h30m  dev
 `
 	if b.String() != want {
 		t.Errorf("got\n%swant\n%s", b.String(), want)

@@ -31,7 +31,7 @@ for; after that the proxy proves itself by its certificate, which it renews. The
 names the service's address and authority, so that nobody can answer in its place. Keep
 it secret until it is used: whoever has it can be what it is for.`,
 		Example: `  nightjar join-token create --service sailings --version v2 --site north-quay > token
-  nightjar proxy --join token --name sailings-9 --service sailings --version v2 --site north-quay --app 127.0.0.1:9001`,
+  nightjar join-token create --gateway front-door --for 1h`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (in.Service == "") == (in.Gateway == "") {
@@ -67,7 +67,9 @@ func (a *app) joinTokenList() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
 		Short: "List the join tokens; their texts are not stored",
-		Args:  exactly(0, ""),
+		Example: `  nightjar join-token list
+  nightjar join-token list -o json`,
+		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -109,7 +111,9 @@ func (a *app) joinTokenRevoke() *cobra.Command {
 	return &cobra.Command{
 		Use:   "revoke TOKEN",
 		Short: "Revoke a join token; proxies that joined with it stay members",
-		Args:  exactly(1, "TOKEN (see nightjar join-token list)"),
+		Example: `  nightjar join-token revoke k3vq7z2a
+  nightjar join-token revoke k3vq7z2a -o json`,
+		Args: exactly(1, "TOKEN (see nightjar join-token list)"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -18,6 +18,7 @@ import (
 	"net"
 	"os"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -80,30 +81,31 @@ type Config struct {
 
 // Proxy is a running proxy. Make one with New, then call Run.
 type Proxy struct {
-	cfg       Config
-	log       *slog.Logger
-	epoch     time.Time
-	nonce     string
-	recorder  *observe.Recorder
-	observer  *observe.Observer
-	follower  *follow.Follower
-	shown     *identity.Credentials // to other proxies
-	member    *follow.Membership
-	session   *follow.Session
-	checks    *health.Checks
-	reach     *health.Reach
-	router    *carry.Router
-	transport *carry.Transports
-	pools     *carry.Pools
-	callers   *carry.Callers
-	inbound   *carry.Listener
-	beside    *carry.Inbound // nil: no workload
-	outbound  *carry.Listener
-	services  []*carry.Listener // one for a service each
-	status    *process.Status   // nil: there is none
-	handed    chan struct{}     // closed when another process took over
-	ends      chan error        // why the proxy cannot go on
-	handOnce  sync.Once
+	cfg        Config
+	log        *slog.Logger
+	epoch      time.Time
+	nonce      string
+	recorder   *observe.Recorder
+	observer   *observe.Observer
+	follower   *follow.Follower
+	shown      *identity.Credentials // to other proxies
+	handshakes carry.Handshakes
+	member     *follow.Membership
+	session    *follow.Session
+	checks     *health.Checks
+	reach      *health.Reach
+	router     *carry.Router
+	transport  *carry.Transports
+	pools      *carry.Pools
+	callers    *carry.Callers
+	inbound    *carry.Listener
+	beside     *carry.Inbound // nil: no workload
+	outbound   *carry.Listener
+	services   []*carry.Listener // one for a service each
+	status     *process.Status   // nil: there is none
+	handed     chan struct{}     // closed when another process took over
+	ends       chan error        // why the proxy cannot go on
+	handOnce   sync.Once
 
 	mu            sync.Mutex // guards what follows; never held by a request
 	gateway       *gateway   // once the rules name it
@@ -183,12 +185,14 @@ func (p *Proxy) assemble() {
 		Self:    p.self,
 		Adopted: p.openGateway,
 	})
-	p.transport, p.pools = carry.NewTransports(), &carry.Pools{Epoch: p.epoch}
+	p.transport, p.pools = carry.NewTransports(p.shown), &carry.Pools{Epoch: p.epoch, Shown: p.shown}
 	most, ofOne := carry.MaxCallers(), 0
 	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
 		ofOne = max(most/2, 1)
 	}
 	p.callers = carry.NewCallers(most, ofOne, p.epoch)
+	party := engine.NewParty(caller, cfg.Gateway != "", cfg.Site)
+	party.IsNode = cfg.Credentials != nil && cfg.Service == "" && cfg.Gateway == "" && isNode(cfg.Credentials)
 	p.router = carry.NewRouter(carry.Router{
 		Source: carry.Source{
 			Proxy:   cfg.ID,
@@ -196,6 +200,7 @@ func (p *Proxy) assemble() {
 			Site:    cfg.Site,
 			Epoch:   p.epoch,
 			Observe: p.observer,
+			Party:   party,
 		},
 		Gateway: cfg.Gateway,
 		Table:   &p.follower.Table,
@@ -257,6 +262,13 @@ func (p *Proxy) openListeners() (err error) {
 			Self:    p.self(),
 			App:     &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true},
 			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
+			Table:   &p.follower.Table,
+			Port:    portOf(cfg.App),
+			Identity: &carry.Identity{
+				Credentials: p.shown,
+				Mode:        func() string { return p.follower.Table.Load().Identity(cfg.Service) },
+				Handshakes:  &p.handshakes,
+			},
 		}
 		p.inbound, p.beside = p.listen("inbound", l, in), in
 		p.inbound.RelayToApp(in, func() bool { return p.speaks(cfg.Service) == "tcp" })
@@ -366,6 +378,7 @@ func (p *Proxy) self() engine.Instance {
 		Version: p.cfg.Version,
 		Site:    p.cfg.Site,
 		Address: p.Inbound(),
+		Member:  true,
 	}
 }
 
@@ -376,6 +389,29 @@ func (p *Proxy) identity() identity.Member {
 		name = identity.Name{Kind: identity.Gateway, Name: p.cfg.Gateway}
 	}
 	return identity.Member{Name: name, ID: p.cfg.ID, Version: p.cfg.Version, Site: p.cfg.Site}
+}
+
+// isNode tells whether credentials are those of the service itself.
+func isNode(c *identity.Credentials) bool {
+	own := c.Own()
+	if own == nil {
+		return false
+	}
+	m, err := identity.MemberOf(own.Leaf)
+	return err == nil && m.Kind == identity.Node
+}
+
+// portOf is the port of host:port; 0: it has none.
+func portOf(address string) int {
+	_, text, err := net.SplitHostPort(address)
+	if err != nil {
+		return 0
+	}
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		return 0
+	}
+	return port
 }
 
 // speaks is the protocol of a service.

@@ -56,7 +56,12 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	if p.cfg.Gateway != "" {
 		r.running.Go(func() { p.watchCertificates(ctx) })
 	}
-	r.running.Go(func() { process.Every(ctx, sweepTick, p.pools.Sweep) })
+	r.running.Go(func() {
+		process.Every(ctx, sweepTick, func() {
+			p.pools.Sweep()
+			p.transport.Sweep()
+		})
+	})
 	r.running.Go(func() { p.checks.Run(ctx) })
 	r.running.Go(func() { p.reach.Run(ctx) })
 	if p.cfg.Snapshots != nil {

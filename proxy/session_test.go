@@ -17,6 +17,8 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/identity"
+	"nightjar/identity/authority"
 	"nightjar/proxy/observe"
 	"nightjar/wire"
 )
@@ -390,4 +392,22 @@ func TestNameTaken(t *testing.T) {
 	if nonce := <-withdrawn; nonce == "" {
 		t.Error("it withdrew whoever has the name, and not itself alone")
 	}
+}
+
+// credentials are those of one proxy for each service, all of one mesh.
+func credentials(t *testing.T, services ...string) []*identity.Credentials {
+	t.Helper()
+	ca, err := authority.Open(authority.Config{Dir: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := make([]*identity.Credentials, len(services))
+	for i, name := range services {
+		out[i] = &identity.Credentials{}
+		who := identity.Member{Name: identity.Name{Kind: identity.Service, Name: name}, Domain: ca.Domain(), ID: name + "-1"}
+		if err := ca.Credentials(who, out[i]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return out
 }

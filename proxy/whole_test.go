@@ -145,12 +145,13 @@ func TestTCP(t *testing.T) {
 		}
 	}()
 	const log = "services: {log: {protocol: tcp, versions: [v1, v2], routes: [{name: all, send: %s}]}}"
-	app := runProxy(t, f, Config{ID: "log-v1-a", Service: "log", Version: "v1", App: l.Addr().String()})
+	shown := credentials(t, "log", "caller")
+	app := runProxy(t, f, Config{ID: "log-v1-a", Service: "log", Version: "v1", App: l.Addr().String(), Credentials: shown[0]})
 	f.send(1, fmt.Sprintf(log, "v1"), true)
 	other := newFake(t)
-	caller := runProxy(t, other, Config{ID: "c", Service: "caller", Version: "v1", Ports: map[string]string{"log": "", "s": ""}})
+	caller := runProxy(t, other, Config{ID: "c", Service: "caller", Version: "v1", Ports: map[string]string{"log": "", "s": ""}, Credentials: shown[1]})
 	one := instance(t, "one", "v1")
-	other.send(1, fmt.Sprintf(log, "v1")+"\n", true, engine.Instance{ID: "log-v1-a", Service: "log", Version: "v1", Address: app.Inbound()}, one)
+	other.send(1, fmt.Sprintf(log, "v1")+"\n", true, engine.Instance{ID: "log-v1-a", Service: "log", Version: "v1", Address: app.Inbound(), Member: true}, one)
 
 	say := func() string {
 		conn, err := net.Dial("tcp", caller.Ports()["log"])
@@ -202,15 +203,15 @@ func TestTCP(t *testing.T) {
 func TestARestartFindsItself(t *testing.T) {
 	t.Parallel()
 	f := newFake(t)
-	cfg := Config{ID: "a", Service: "s", Version: "v1", App: instance(t, "one", "v1").Address, State: filepath.Join(t.TempDir(), "k.json")}
-	first, err := New(Config{ID: "a", Server: f.URL, Service: "s", Version: "v1", App: cfg.App, State: cfg.State})
+	cfg := Config{ID: "a", Service: "s", Version: "v1", App: instance(t, "one", "v1").Address, State: filepath.Join(t.TempDir(), "k.json"), Credentials: credentials(t, "s")[0]}
+	first, err := New(Config{ID: "a", Server: f.URL, Service: "s", Version: "v1", App: cfg.App, State: cfg.State, Credentials: cfg.Credentials})
 	if err != nil {
 		t.Fatal(err)
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() { ended <- first.Run(ctx) }()
-	f.send(3, "services: {s: {versions: [v1]}}", true, engine.Instance{ID: "a", Service: "s", Version: "v1", Address: "127.0.0.1:1"})
+	f.send(3, "services: {s: {versions: [v1]}}", true, engine.Instance{ID: "a", Service: "s", Version: "v1", Address: "127.0.0.1:1", Member: true})
 	stop()
 	if err := <-ended; err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -373,8 +374,11 @@ func TestAHundredProxiesComeBack(t *testing.T) {
 			<-e
 		}
 	}()
+	lamp := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "v1") }))
+	defer lamp.Close()
+	app := strings.TrimPrefix(lamp.URL, "http://")
 	for i := range 100 {
-		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "https://" + p.addr, Join: joinFile(p.addr), Service: "lamp", Version: "v1", App: strings.TrimPrefix(p.member("lamp-v1", "is there", follows).Inbound, "http://"), Drain: 100 * time.Millisecond})
+		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "https://" + p.addr, Join: joinFile(p.addr), Service: "lamp", Version: "v1", App: app, Drain: 100 * time.Millisecond})
 		if err != nil {
 			t.Fatal(err)
 		}

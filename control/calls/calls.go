@@ -187,10 +187,21 @@ func (c *Calls) explain(q model.RequestSpec, r *request) model.Explanation {
 	case now.Rules.Service(r.caller) != nil:
 		key.service = r.caller
 	}
-	e := from.Explanation(engine.Explain(c.table(key), engine.Entry{Gateway: r.gateway}, r, c.sinceStart()))
+	at := engine.Entry{Gateway: r.gateway, From: r.party()}
+	e := from.Explanation(engine.Explain(c.table(key), at, r, c.sinceStart()))
 	e.Method, e.URL, e.Entry, e.Revision = r.method, q.URL, entry, now.Revision.Number
 	e.Unreachable = c.unreachable(r.caller, e.Odds)
 	return e
+}
+
+// party is who calls, for the access rules.
+func (r *request) party() engine.Party {
+	if r.gateway != "" {
+		return engine.NewParty(r.gateway, true, r.site)
+	}
+	p := engine.NewParty(r.caller, false, r.site)
+	p.IsNode = r.caller == fleet.ServiceCaller
+	return p
 }
 
 // unreachable are the instances of versions to which proxies of a caller get no

@@ -245,16 +245,14 @@ func (f *Figures) Complete() int64 { return f.now().Add(-reportTime).Unix() }
 func (f *Figures) Traffic(proxies map[string]int) (links []rules.Link, inFlight map[string]float64) {
 	type edge struct{ from, to, version string }
 	seconds := map[edge]float64{} // that requests took
-	seen := map[rules.Link]bool{}
+	type pair struct{ from, to string }
+	requests := map[pair]uint64{}
 	from, to := f.Span(trafficSeconds, 0)
 	f.memory.Sum(from, to, func(n *telemetry.Names, _ uint, c *stats.Counts) {
 		if n.App || n.Service == "" || n.Service == wire.Other || c.Requests() == 0 {
 			return
 		}
-		if l := (rules.Link{From: n.Caller, To: n.Service}); !seen[l] {
-			seen[l] = true
-			links = append(links, l)
-		}
+		requests[pair{n.Caller, n.Service}] += c.Requests()
 		if n.Version == "" {
 			return
 		}
@@ -262,6 +260,9 @@ func (f *Figures) Traffic(proxies map[string]int) (links []rules.Link, inFlight 
 			seconds[edge{n.Caller, n.Service, n.Version}] += stats.BucketMiddle(int(b.Bucket)).Seconds() * float64(b.N)
 		}
 	})
+	for p, n := range requests {
+		links = append(links, rules.Link{From: p.from, To: p.to, Rate: float64(n) / float64(max(to-from, 1))})
+	}
 	slices.SortFunc(
 		links,
 		func(a, b rules.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) },

@@ -140,7 +140,7 @@ func (l *ledger) noteRules(rs *rules.Rules) {
 		Gateways: rs.Gateways,
 		Policies: rs.Policies,
 		Defaults: rs.Defaults,
-		Access:   rs.Access,
+		Access:   rs.Access.Resolved(rs.Services),
 	}
 	if l.rest.value == nil || !reflect.DeepEqual(l.rest.value, rest) {
 		l.rest = stamped[*rules.Rules]{rest, l.sequence}

@@ -24,6 +24,7 @@ func (f *Fleet) instances() []engine.Instance {
 				Version: p.Version,
 				Site:    p.Site,
 				Address: p.Inbound,
+				Member:  true,
 				Doubted: p.isUnconfirmed,
 				Down:    p.Down != "",
 			})

@@ -206,7 +206,7 @@ func (f *Forecasts) build(ctx context.Context, p *plan, seconds int64, changes f
 				forecast.Proxy{ID: one.ID, Caller: one.Gateway, Gateway: true, Site: one.Site},
 			)
 		} else if one.Service == "" {
-			m.proxies = append(m.proxies, forecast.Proxy{ID: one.ID, Caller: fleet.ServiceCaller, Site: one.Site})
+			m.proxies = append(m.proxies, forecast.Proxy{ID: one.ID, Caller: fleet.ServiceCaller, Node: true, Site: one.Site})
 		}
 	}
 	for _, d := range f.Drills() {

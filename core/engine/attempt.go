@@ -261,7 +261,7 @@ func (x *Exchange) conclude(o *Outcome) Step {
 // be sent on.
 func (o *Outcome) saysNothing() bool {
 	switch o.Reason {
-	case Draining, BadRequest, TooLarge, Shortage:
+	case Draining, BadRequest, TooLarge, Shortage, Denied:
 		return true
 	}
 	return false

@@ -53,6 +53,8 @@ type Entry struct {
 	Gateway string
 	// Service, when set, is the called service, whatever the host says.
 	Service string
+	// From is who calls, for the access rules.
+	From Party
 	// Limit is the longest that the caller will wait; 0: it did not say. Below
 	// LeastLimit the request is refused, since nobody could answer it in time.
 	Limit time.Duration
@@ -298,6 +300,13 @@ func (r *Route) orOtherwise(to *target, now time.Duration) *target {
 func (x *Exchange) send(to *target, by *Route, _ float64) {
 	to = by.orOtherwise(to, x.began)
 	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
+	if a := x.table.access; a != nil {
+		d := a.strictly(x.entry.From, to.service.name, 0, x.view, x.path)
+		if d.Denied {
+			x.refuse(Refuse(Denied, d.Why(x.entry.From, to.service.name)))
+			return
+		}
+	}
 	x.retry = x.service.retry
 	if x.gate != nil && x.gate.retry != nil {
 		x.retry = x.gate.retry

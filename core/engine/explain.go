@@ -18,7 +18,10 @@ type Explanation struct {
 	// set when a route answers by itself, with a redirect or a fixed reply
 	Answer  *Answered `json:"answer,omitempty"`
 	Refusal *Refusal  `json:"refusal,omitempty"` // set when the mesh refuses the request
-	Path    string    `json:"path"`              // path that the instance gets
+	// what the access rules say, of every service that the request can go to; empty: there
+	// are none
+	Access []Admission `json:"access,omitempty"`
+	Path   string      `json:"path"` // path that the instance gets
 }
 
 // Ladder is the routes of one service or gateway, in match order.
@@ -36,6 +39,15 @@ type Rung struct {
 	Result string       `json:"result"` // taken, passed (a condition failed) or not reached
 	Why    string       `json:"why"`    // the condition that decided: expected and found
 	At     rules.Origin `json:"at"`
+}
+
+// Admission is what the access rules say of a request to a service.
+type Admission struct {
+	Service string       `json:"service"`
+	Allowed bool         `json:"allowed"`
+	Watched bool         `json:"watched,omitempty"` // it would be denied, and that is only watched
+	Rule    string       `json:"rule,omitempty"`    // that decides; empty: the default does
+	Origin  rules.Origin `json:"origin"`            // where that was written
 }
 
 // Odds is the chance of one version, at one site when rules name it.
@@ -147,12 +159,30 @@ func (e *explainer) choose(rt *Route) (out []choice) {
 
 func (e *explainer) send(to *target, by *Route, chance float64) {
 	e.out.Path = e.path
+	e.admit(to.service.name)
 	if to.version == "" {
 		e.sendPlain(to.service, chance)
 	} else {
 		e.odds(by.orOtherwise(to, e.now), chance)
 	}
 	e.settings(e.service, e.route, e.gate)
+}
+
+// admit tells what the access rules say of the request to a service.
+func (e *explainer) admit(service string) {
+	a := e.table.access
+	if a == nil || slices.ContainsFunc(e.out.Access, func(x Admission) bool { return x.Service == service }) {
+		return
+	}
+	d := a.strictly(e.entry.From, service, 0, e.view, e.path)
+	one := Admission{Service: service, Allowed: !d.Denied, Watched: d.Watched, Origin: d.At}
+	if d.Rule != nil {
+		one.Rule = d.Rule.Name
+	}
+	e.out.Access = append(e.out.Access, one)
+	if d.Denied {
+		e.refuse(Refuse(Denied, d.Why(e.entry.From, service)))
+	}
 }
 
 // sendPlain tells how a service without routes is called: its versions by the

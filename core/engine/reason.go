@@ -20,6 +20,7 @@ const (
 	BreakerOpen Reason = "breaker-open" // too many requests to the version failed just now
 	Overflow    Reason = "overflow"     // too many requests to the version are under way
 	Shortage    Reason = "shortage"     // the proxy has no descriptor, port or memory left
+	Denied      Reason = "denied"       // the caller may not call this, or did not prove who it is
 )
 
 // Reasons are all of them. Their order is that of their numbers, which are kept
@@ -39,6 +40,7 @@ var Reasons = [...]Reason{
 	BreakerOpen,
 	Overflow,
 	Shortage,
+	Denied,
 }
 
 // Number is the place of a reason among Reasons; false: it is none of them.
@@ -68,6 +70,8 @@ func (r Reason) Status() int {
 		return 404
 	case BadRequest:
 		return 400
+	case Denied:
+		return 403
 	}
 	return 500
 }
@@ -92,7 +96,7 @@ func (r Reason) ErrorType() string {
 		return "http_request_error"
 	case Draining:
 		return "connection_terminated"
-	case Limited:
+	case Limited, Denied:
 		return "http_request_denied"
 	case TLS:
 		return "tls_protocol_error"

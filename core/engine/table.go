@@ -26,11 +26,18 @@ type Instance struct {
 	Address string `json:"address"` // host:port that takes its requests
 	Outside bool   `json:"outside,omitempty"`
 	Secure  bool   `json:"secure,omitempty"` // it is spoken to by TLS
+	Member  bool   `json:"member,omitempty"` // a proxy stands beside it that takes mutual TLS
 	// Doubted: the service lost sight of it and of most of its version at once,
 	// so it is called on.
 	Doubted bool `json:"doubted,omitempty"`
 	// Down: the proxy beside it says that its health checks fail.
 	Down bool `json:"down,omitempty"`
+
+	// Mutual: it is spoken to by mutual TLS, as the rules say for its service. Compile
+	// sets it.
+	Mutual bool `json:"-"`
+	// Key tells its connections from those to others. Compile sets it; empty: the address.
+	Key string `json:"-"`
 }
 
 // isSame tells whether two are the same instance at the same place; their health
@@ -38,11 +45,21 @@ type Instance struct {
 func (in *Instance) isSame(other *Instance) bool {
 	a, b := *in, *other
 	a.Down, a.Doubted, b.Down, b.Doubted = false, false, false, false
+	a.Mutual, b.Mutual, a.Key, b.Key = false, false, "", ""
 	return a == b
 }
 
-func (in *Instance) clone() *Instance {
+// with is a copy that is spoken to by mutual TLS, or not.
+func (in *Instance) with(mutual bool) *Instance {
 	own := *in
+	switch own.Mutual = mutual; {
+	case mutual:
+		own.Key = own.Service + "~" + own.Address
+	case own.Secure:
+		own.Key = "https://" + own.Address
+	default:
+		own.Key = own.Address
+	}
 	return &own
 }
 
@@ -56,6 +73,7 @@ type Table struct {
 	calls    []string
 	memory   *memory
 	guarded  []*service // by name
+	access   *access    // nil: everybody may call everything
 	revision uint
 }
 
@@ -170,6 +188,10 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 			return nil, err
 		}
 		b.t.gateways[rule.Name] = &gateway{rule: rule, ladder: l}
+	}
+	var err error
+	if b.t.access, err = newAccess(rs.Access, rs.Services); err != nil {
+		return nil, err
 	}
 	if err := b.drills(); err != nil {
 		return nil, err
@@ -375,6 +397,15 @@ func (t *Table) Protocol(service string) string {
 		return "http"
 	}
 	return t.services[service].protocol()
+}
+
+// Identity is whether callers of a service must prove who they are: required, optional
+// or none; required when there are no rules yet.
+func (t *Table) Identity(service string) string {
+	if t == nil || t.services[service] == nil {
+		return rules.IdentityRequired
+	}
+	return t.services[service].settings.IdentityMode()
 }
 
 func (s *service) protocol() string {

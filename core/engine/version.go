@@ -104,17 +104,22 @@ func (b *builder) peer(c *peer, v *version, in *Instance) {
 	if len(v.before) > 0 && v.before[0].ID == in.ID && v.before[0].Address == in.Address {
 		p := v.before[0]
 		c.Peer, c.seed, c.Instance = p.Peer, p.seed, p.Instance
-		if !in.isSame(p.Instance) {
-			c.Instance = in.clone()
+		if mutual := b.isMutual(in); !in.isSame(p.Instance) || p.Mutual != mutual {
+			c.Instance = in.with(mutual)
 		}
 		return
 	}
-	c.Instance = in.clone()
+	c.Instance = in.with(b.isMutual(in))
 	c.Peer, c.seed = new(guard.Peer), hash.Text(0, in.ID)
 	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp &&
 		len(b.opt.Previous.services[v.service].known()) > 0 {
 		c.Begin(b.opt.Now)
 	}
+}
+
+// isMutual tells whether an instance is spoken to by mutual TLS.
+func (b *builder) isMutual(in *Instance) bool {
+	return in.Member && b.t.services[in.Service].settings.IdentityMode() != rules.IdentityNone
 }
 
 func (s *service) known() []*peer {

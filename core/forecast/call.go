@@ -89,7 +89,7 @@ func (c *call) begin() {
 		c.s.err = err
 		return
 	}
-	entry := engine.Entry{Wake: c.wake}
+	entry := engine.Entry{Wake: c.wake, From: c.proxy.party}
 	if c.proxy.Gateway {
 		entry.Gateway = c.proxy.Caller
 	} else {

@@ -105,6 +105,7 @@ type stream struct {
 // proxy decides for one caller. Its table is made when it is first used.
 type proxy struct {
 	Proxy
+	party engine.Party // of Proxy
 	table *engine.Table
 	cells map[cellKey]*cell
 	order []*cell
@@ -172,7 +173,8 @@ func (s *sim) server(in *engine.Instance) *server {
 }
 
 func (s *sim) proxy(p Proxy) *proxy {
-	made := &proxy{Proxy: p, cells: map[cellKey]*cell{}}
+	made := &proxy{Proxy: p, party: engine.NewParty(p.Caller, p.Gateway, p.Site), cells: map[cellKey]*cell{}}
+	made.party.IsNode = p.Node
 	s.proxies = append(s.proxies, made)
 	s.byCaller[p.Caller] = append(s.byCaller[p.Caller], made)
 	return made

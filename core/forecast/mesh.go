@@ -25,6 +25,7 @@ type Proxy struct {
 	ID      string
 	Caller  string // as rules and figures know it
 	Gateway bool   // it is the gateway Caller
+	Node    bool   // it is that of the service itself
 	Site    string
 }
 

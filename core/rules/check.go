@@ -17,7 +17,20 @@ type Live struct {
 }
 
 // Link is a caller, a service or gateway, and the service that it calls.
-type Link struct{ From, To string }
+type Link struct {
+	From, To string
+	Sites    []string // where the caller runs
+	Rate     float64  // requests a second, now
+	Recent   uint64   // requests in the last 14 days
+}
+
+// Used says how much a link is used.
+func (l Link) Used() string {
+	if l.Rate > 0 {
+		return fmt.Sprintf("%.1f requests/s now", l.Rate)
+	}
+	return fmt.Sprintf("%d requests in the last 14 days", l.Recent)
+}
 
 // Check reads files and reports every mistake and warning of all of them, in
 // the order of the files. The rules are fit to publish only when Mistakes of
@@ -151,18 +164,7 @@ func (c *checker) references() {
 	if d := c.rules.Defaults; d != nil {
 		c.settings(&d.Settings, "defaults")
 	}
-	if a := c.rules.Access; a != nil {
-		for i, rule := range a.Rules {
-			path := fmt.Sprintf("access.rules[%d]", i)
-			for _, name := range rule.From {
-				c.knownCaller(rule.At, path+".from", name)
-			}
-			for _, name := range rule.To {
-				c.knownService(rule.At, path+".to", name)
-			}
-			c.condition(&rule.What, path)
-		}
-	}
+	c.accessParties()
 	c.releases()
 	c.trials()
 }

@@ -157,25 +157,11 @@ func (l leaves) access(a *Access) {
 		return
 	}
 	l.put("access", "declared", a.At)
-	l.put("access.default", a.Default, a.At)
+	l.put("access.default", modeOf(a.Watch)+a.Default, a.At)
 	var order []string
 	for _, r := range a.Rules {
 		order = append(order, r.Name)
-		verb := "deny"
-		if r.Allow {
-			verb = "allow"
-		}
-		l.put(
-			"access.rules["+r.Name+"]",
-			fmt.Sprintf(
-				"from %s to %s: %s %s",
-				cmp.Or(strings.Join(r.From, "|"), "all"),
-				cmp.Or(strings.Join(r.To, "|"), "all"),
-				verb,
-				cmp.Or(r.What.Describe(), "all"),
-			),
-			r.At,
-		)
+		l.put("access.rules["+r.Name+"]", modeOf(r.Watch)+r.Describe(), r.At)
 	}
 	l.put("access.rules", strings.Join(order, ", "), a.At)
 }
@@ -288,4 +274,12 @@ func Condense(changes []Change) []Change {
 		out = append(out, c)
 	}
 	return out
+}
+
+// modeOf begins what is watched only.
+func modeOf(watch bool) string {
+	if watch {
+		return "watch: "
+	}
+	return ""
 }

@@ -52,7 +52,7 @@ const (
 	CodeGuardTooSmall   Code = "guard-too-small"
 	CodeUsedLinkDenied  Code = "used-link-denied"
 	CodeMirrorDoubles   Code = "mirror-doubles"
-	CodeNoEffectYet     Code = "no-effect-yet"
+	CodeExcluded        Code = "excluded-by-calls"
 )
 
 // Kind is what there is to know of a Code.
@@ -83,10 +83,10 @@ func Kinds() []Kind {
 		{CodeUnknownService, Mistake, "No service or gateway of that name is declared."},
 		{CodeUnknownSite, Mistake, "The section sites does not list that site."},
 		{CodeUnknownRoute, Mistake, "The service has no route of that name."},
-		{CodeUnknownLabels, Mistake, "No service and no route has the labels that a policy selects."},
+		{CodeUnknownLabels, Mistake, "Nothing has the labels that a policy or an access rule selects."},
 		{CodePolicyConflict, Mistake, "Two equally specific policies set the same thing."},
 		{CodeTooLarge, Mistake, "The rules are over a limit on size, depth or cost."},
-		{CodeShadowed, Warning, "An earlier route takes every request that this one could take."},
+		{CodeShadowed, Warning, "An earlier route or rule takes every request that this one could take."},
 		{CodeNoInstance, Warning, "A version gets requests and has no instance."},
 		{CodeTriesTooLong, Warning, "The attempts of a request do not all fit into its timeout."},
 		{CodeTimeoutOutlives, Warning, "A timeout is longer than that of the route that leads to the service."},
@@ -96,7 +96,7 @@ func Kinds() []Kind {
 		{CodeGuardTooSmall, Warning, "A guard allows fewer requests in flight than traffic needs now."},
 		{CodeUsedLinkDenied, Warning, "A link that is in use is not allowed."},
 		{CodeMirrorDoubles, Warning, "A mirror nearly doubles the load of a guarded service."},
-		{CodeNoEffectYet, Warning, "The setting is checked, but this program does not act on it yet."},
+		{CodeExcluded, Warning, "An access rule allows a call that the caller's own list of calls leaves out."},
 	}
 }
 

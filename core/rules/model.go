@@ -255,21 +255,3 @@ type Defaults struct {
 	Settings
 	At Origin `json:"at"`
 }
-
-// Access is the section `access`: who may call whom. The first rule that fits
-// decides, and else Default.
-type Access struct {
-	Default string       `json:"default"` // allow or deny
-	Rules   []AccessRule `json:"rules,omitempty"`
-	At      Origin       `json:"at"`
-}
-
-// AccessRule allows or denies calls.
-type AccessRule struct {
-	Name  string    `json:"name"`
-	From  []string  `json:"from"` // services and gateways; empty: everybody
-	To    []string  `json:"to"`   // services; empty: all
-	Allow bool      `json:"allow"`
-	What  Condition `json:"what"` // which requests; an empty one means all
-	At    Origin    `json:"at"`
-}

@@ -19,6 +19,7 @@ func (r *reader) serviceSettings(s *Settings) fields {
 		"health":   func(n *yaml.Node, path string) { s.Health = r.health(n, path) },
 		"balance":  func(n *yaml.Node, path string) { s.Balance = r.balance(n, path) },
 		"failover": func(n *yaml.Node, path string) { s.Failover = r.failover(n, path) },
+		"identity": func(n *yaml.Node, path string) { s.Identity = r.identity(n, path) },
 	}
 }
 
@@ -285,6 +286,13 @@ func (r *reader) health(n *yaml.Node, path string) *Health {
 	})
 	r.need(n, path, seen, "health", "path")
 	return h
+}
+
+func (r *reader) identity(n *yaml.Node, path string) *Identity {
+	if mode := r.choice(n, path, IdentityRequired, IdentityOptional, IdentityNone); mode != "" {
+		return &Identity{mode, r.at(n)}
+	}
+	return nil
 }
 
 func (r *reader) balance(n *yaml.Node, path string) *Balance {

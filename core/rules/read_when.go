@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"maps"
 	"net/textproto"
 	"strings"
 
@@ -23,10 +24,14 @@ func (r *reader) conditions(n *yaml.Node, path string) []Condition {
 const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; " +
 	"or no when at all, which always holds"
 
-func (r *reader) condition(n *yaml.Node, path string) Condition {
+func (r *reader) condition(n *yaml.Node, path string) Condition { return r.conditionWith(n, path, nil) }
+
+// conditionWith reads a condition in which other keys may stand in place of the caller,
+// who is named elsewhere; nil: it is an ordinary one.
+func (r *reader) conditionWith(n *yaml.Node, path string, more fields) Condition {
 	c, before := Condition{At: r.at(n)}, len(r.findings)
 	same := func(s string) string { return s }
-	seen := r.mapping(n, path, fields{
+	known := fields{
 		"path":    func(n *yaml.Node, path string) { r.pathCondition(&c, n, path) },
 		"method":  func(n *yaml.Node, path string) { c.Methods = r.methods(n, path) },
 		"host":    func(n *yaml.Node, path string) { c.Hosts = r.hosts(n, path) },
@@ -38,7 +43,12 @@ func (r *reader) condition(n *yaml.Node, path string) Condition {
 		"any":     func(n *yaml.Node, path string) { c.Any = r.group(n, path) },
 		"all":     func(n *yaml.Node, path string) { c.All = r.group(n, path) },
 		"not":     func(n *yaml.Node, path string) { c.Not = r.conditions(n, path) },
-	})
+	}
+	if more != nil {
+		delete(known, "from")
+		maps.Copy(known, more)
+	}
+	seen := r.mapping(n, path, known)
 	if n := resolve(n); n.Kind == yaml.MappingNode && len(seen) == 0 {
 		r.mistake(n, path, CodeMissing, "the condition is empty", whenExpected)
 	}

@@ -211,6 +211,7 @@ var builtIn = []Holding{
 	{Name: "health", Value: "none"},
 	{Name: "balance", Value: DefaultBalance},
 	{Name: "failover", Value: "none"},
+	{Name: "identity", Value: IdentityRequired},
 }
 
 // RouteHoldings is what holds for a route of a service, each value with its
@@ -235,6 +236,7 @@ func (v *Resolver) ServiceHoldings(s *Service) []Holding {
 			"health",
 			"balance",
 			"failover",
+			"identity",
 		},
 		v.ServiceLayers(s),
 	)
@@ -329,6 +331,7 @@ func (v *Resolver) conflicts(tell func(a, b *Policy, name string, s *Service, rt
 		"health",
 		"balance",
 		"failover",
+		"identity",
 	}
 	v.rules.everywhere(func(s *Service, rt *Route) {
 		if rt == nil {

@@ -101,6 +101,7 @@ services:
     health: {path: /h, every: 5s, down-after: 3, up-after: 2}
     balance: hash:header:x-user
     failover: {order: [same, n, s], below: 50%}
+    identity: required
     routes:
       - name: r
         labels: {kind: read}
@@ -131,9 +132,9 @@ services:
 gateways:
   g: {listen: ":80", tls: {cert: a, key: b}, hosts: [x.example], routes: [{name: h, send: a}]}
 policies:
-  p: {for: {labels: {tier: core}}, timeout: 1s, retry: {times: 0}, limit: {rate: 1/s}, guard: {in-flight: 1}, health: {path: /}, balance: random, failover: {order: [n]}}
-defaults: {timeout: 1s, retry: {times: 0}, guard: {in-flight: 1}, health: {path: /}, balance: random, failover: {order: [n]}}
-access: {default: deny, rules: [{name: x, from: [g], to: [a], allow: {path: /}}, {name: y, deny: all}]}
+  p: {for: {labels: {tier: core}}, timeout: 1s, retry: {times: 0}, limit: {rate: 1/s}, guard: {in-flight: 1}, health: {path: /}, balance: random, identity: none, failover: {order: [n]}}
+defaults: {identity: optional, timeout: 1s, retry: {times: 0}, guard: {in-flight: 1}, health: {path: /}, balance: random, failover: {order: [n]}}
+access: {default: deny, mode: watch, rules: [{name: x, mode: watch, from: [gateway/g, "@n", anyone, {labels: {tier: core}}], to: [a, {labels: {tier: core}}], deny: {path: /, port: 80, method: GET, host: x.example, site: n, headers: {a: b}, query: {a: b}, cookies: {a: b}, any: [{path: /x}], all: [{path: /x}], not: {path: /y}}}, {name: z, from: {labels: {tier: core}}, deny: {port: 80}}, {name: y, allow: all}]}
 releases:
   r:
     service: a

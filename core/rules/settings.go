@@ -25,6 +25,7 @@ type Settings struct {
 	Health   *Health   `json:"health,omitempty"`
 	Balance  *Balance  `json:"balance,omitempty"`
 	Failover *Failover `json:"failover,omitempty"`
+	Identity *Identity `json:"identity,omitempty"`
 }
 
 // Setting is one of Settings.
@@ -69,6 +70,9 @@ func (s *Settings) All() []Named {
 	if s.Failover != nil {
 		out = append(out, Named{"failover", s.Failover})
 	}
+	if s.Identity != nil {
+		out = append(out, Named{"identity", s.Identity})
+	}
 	return out
 }
 
@@ -89,6 +93,7 @@ func (s *Settings) fillService(from *Settings) {
 	s.Health = or(s.Health, from.Health)
 	s.Balance = or(s.Balance, from.Balance)
 	s.Failover = or(s.Failover, from.Failover)
+	s.Identity = or(s.Identity, from.Identity)
 }
 
 func or[T any](a, b *T) *T {
@@ -285,4 +290,27 @@ type Failover struct {
 
 func (f Failover) String() string {
 	return fmt.Sprintf("%s, below %s%% usable", strings.Join(f.Order, ", then "), f.Below)
+}
+
+// Identity says whether callers of a service must prove who they are.
+type Identity struct {
+	Mode string `json:"mode"` // required, optional or none
+	Origin
+}
+
+func (i Identity) String() string { return i.Mode }
+
+// The modes of Identity.
+const (
+	IdentityRequired = "required" // callers are members of the mesh, by mutual TLS
+	IdentityOptional = "optional" // members by mutual TLS, and whoever else reaches the port without
+	IdentityNone     = "none"     // nobody is asked, and nothing is encrypted
+)
+
+// IdentityMode is whether callers must prove who they are.
+func (s *Settings) IdentityMode() string {
+	if s.Identity == nil {
+		return IdentityRequired
+	}
+	return s.Identity.Mode
 }

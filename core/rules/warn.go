@@ -31,7 +31,7 @@ func (c *checker) warnings() {
 	c.outlivesCaller()
 	c.multiplied()
 	c.deniedLinks()
-	c.noEffect()
+	c.accessRules()
 }
 
 // idle warns of a version that gets requests and has no instance now.
@@ -333,41 +333,22 @@ func (c *checker) deniedLinks() {
 		if c.services[l.To] == nil {
 			continue
 		}
-		allowed, at := a.Default == "allow", a.At
-		for _, rule := range a.Rules {
-			if (len(rule.From) == 0 || slices.Contains(rule.From, l.From)) &&
-				(len(rule.To) == 0 || slices.Contains(rule.To, l.To)) {
-				if rule.Allow ||
-					rule.What.Describe() == "" { // a rule that denies some requests leaves the rest to the next
-					allowed, at = rule.Allow, rule.At
-					break
-				}
-			}
-		}
-		if !allowed {
+		if at, by, refused := a.refuses(c.rules, l); refused {
 			c.warn(
 				at,
 				"access",
 				CodeUsedLinkDenied,
-				fmt.Sprintf("%s calls %s now, and no access rule allows it", l.From, l.To),
-				fmt.Sprintf("a rule with from: [%s], to: [%s]", l.From, l.To),
+				fmt.Sprintf("%s calls %s (%s), and %s", l.From, l.To, l.Used(), by),
+				fmt.Sprintf("a rule with from: [%s], to: [%s]", c.party(l.From), l.To),
 			)
 		}
 	}
 }
 
-// noEffect names what is understood and not acted on by this program.
-func (c *checker) noEffect() {
-	warn := func(at Origin, path, what string) {
-		c.warn(
-			at,
-			path,
-			CodeNoEffectYet,
-			what+" is checked, but this program does not act on it yet",
-			"no action is needed",
-		)
+// party is a caller as access rules write it.
+func (c *checker) party(name string) string {
+	if c.gateways[name] != nil {
+		return PartyGateway + "/" + name
 	}
-	if a := c.rules.Access; a != nil {
-		warn(a.At, "access", "access")
-	}
+	return name
 }

@@ -20,6 +20,8 @@ type bearer interface {
 	// came is how the request came.
 	came() forward.Came
 	isHTTP2() bool
+	// member is who calls, by mutual TLS; nil: nobody has proved to.
+	member() *member
 	// attempt is the bearer's room for the next attempt: fill it, then send.
 	attempt() *attempt
 	// send carries the attempt out. It keeps the answer, if there is one, until

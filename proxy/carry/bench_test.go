@@ -32,7 +32,7 @@ func benchCarrier(b *testing.B, address string) *Router {
 	if err != nil {
 		b.Fatal(err)
 	}
-	return newCaller("", table, NewTransports())
+	return newCaller("", table, NewTransports(nil))
 }
 
 // BenchmarkHop compares what a request costs on its way through the carrier and
@@ -48,7 +48,7 @@ func BenchmarkHop(b *testing.B) {
 	c := benchCarrier(b, address)
 	target := &url.URL{Scheme: "http", Host: address}
 	for name, h := range map[string]http.Handler{
-		"general":  &server{handler: c, src: c.source(), transport: NewTransports(), recorder: observe.NewRecorder(8, "caller"), tunnels: new(tunnels)},
+		"general":  &server{handler: c, src: c.source(), transport: NewTransports(nil), recorder: observe.NewRecorder(8, "caller"), tunnels: new(tunnels)},
 		"standard": &httputil.ReverseProxy{Transport: pool(), Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target) }},
 		"none":     nil,
 	} {
@@ -162,7 +162,7 @@ func serveBench(b *testing.B, c *Router, rec *observe.Recorder) string {
 	if err != nil {
 		b.Fatal(err)
 	}
-	o := Open(Config{Name: "bench", Listener: l, Pools: &Pools{Epoch: c.Epoch}, Transport: NewTransports(), Recorder: rec, Log: slog.New(slog.DiscardHandler)}, c)
+	o := Open(Config{Name: "bench", Listener: l, Pools: &Pools{Epoch: c.Epoch}, Transport: NewTransports(nil), Recorder: rec, Log: slog.New(slog.DiscardHandler)}, c)
 	go o.Serve()
 	b.Cleanup(func() { o.Drain(0, time.Second) })
 	return l.Addr().String()

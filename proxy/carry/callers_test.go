@@ -26,7 +26,7 @@ type chain struct {
 // newChain makes a chain with settings of service s.
 func newChain(t *testing.T, kind, gateway, settings, workload string) chain {
 	t.Helper()
-	e := ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 	t.Cleanup(func() { e.transport.CloseIdle(); e.pools.CloseIdle() })
 	text := "services:\n  s:\n    versions: [v1]\n" + settings
 	if gateway != "" {

@@ -153,14 +153,14 @@ func newHopWith(t *testing.T, kind, gateway string, stall time.Duration, app htt
 	workload.Config.DisableGeneralOptionsHandler = true
 	workload.Start()
 	t.Cleanup(workload.Close)
-	e := ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}, stall: stall}
+	e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}, stall: stall}
 	return e.hop(gateway, workload.Listener.Addr().String(), app)
 }
 
 // newHopTo is newHop to a workload that runs already.
 func newHopTo(t *testing.T, kind, gateway, workload string, outside http.Handler) hop {
 	t.Helper()
-	return ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}.hop(gateway, workload, outside)
+	return ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}.hop(gateway, workload, outside)
 }
 
 func (e ends) hop(gateway, workload string, outside http.Handler) hop {

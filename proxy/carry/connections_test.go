@@ -33,7 +33,7 @@ func TestConnectionsOfCallers(t *testing.T) {
 	callers := NewCallers(4, 0, time.Now())
 	pools := &Pools{Epoch: time.Now()}
 	defer pools.CloseIdle()
-	o := Open(Config{Name: "test", Listener: l, Pools: pools, Transport: NewTransports(), Log: slog.New(slog.DiscardHandler), Callers: callers}, newInbound("in", workload))
+	o := Open(Config{Name: "test", Listener: l, Pools: pools, Transport: NewTransports(nil), Log: slog.New(slog.DiscardHandler), Callers: callers}, newInbound("in", workload))
 	go o.Serve()
 	defer func() { o.Drain(0, time.Second) }()
 	defer close(release)
@@ -153,7 +153,7 @@ func TestWorkloadIsLost(t *testing.T) {
 	in := newInbound("in", workload)
 	pools := &Pools{Epoch: time.Now()}
 	defer pools.CloseIdle()
-	h := hop{url: "http://" + ends{t: t, kind: "plain", transport: NewTransports(), pools: pools}.listen(in, nil)}
+	h := hop{url: "http://" + ends{t: t, kind: "plain", transport: NewTransports(nil), pools: pools}.listen(in, nil)}
 	if in.IsKnown() || in.Lost() != "" {
 		t.Error("something is known before the first call")
 	}

@@ -74,7 +74,7 @@ func (f *forgiving) Write(p []byte) (int, error) {
 }
 
 // CloseWrite ends one direction, after a switch to another protocol.
-func (f *forgiving) CloseWrite() error { return f.Conn.(*net.TCPConn).CloseWrite() }
+func (f *forgiving) CloseWrite() error { return f.Conn.(callerConn).CloseWrite() }
 
 // dialHTTP2 opens a connection that ends with errNotHTTP2 when the other end does
 // not speak HTTP/2.

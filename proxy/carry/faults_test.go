@@ -225,7 +225,7 @@ func TestSentAgainOnce(t *testing.T) {
 	})
 	// One proxy alone, so that what is counted is what it sent.
 	in := newInbound("in", workload)
-	e := ends{t: t, kind: "plain", transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	e := ends{t: t, kind: "plain", transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 	h := hop{url: "http://" + e.listen(in, nil)}
 	post := "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 2\r\n\r\nhi"
 	for _, c := range []struct {
@@ -268,7 +268,7 @@ func TestKeptConnectionsAreUsedAgain(t *testing.T) {
 	app.Start()
 	defer app.Close()
 	in := newInbound("in", app.Listener.Addr().String())
-	e := ends{t: t, kind: "plain", transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	e := ends{t: t, kind: "plain", transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 	defer e.pools.CloseIdle()
 	at := e.listen(in, nil)
 	callers := make([]net.Conn, many)

@@ -18,54 +18,6 @@ import (
 	"nightjar/proxy/observe"
 )
 
-// Transports are the ways on from net/http: HTTP/1.1 without TLS and with it,
-// and HTTP/2 where the instance speaks nothing else.
-type Transports struct {
-	http1 *http.Transport
-	http2 *http.Transport
-}
-
-// NewTransports makes transports without a connection yet.
-func NewTransports() *Transports {
-	two := new(http.Protocols)
-	two.SetUnencryptedHTTP2(true)
-	two.SetHTTP2(true)
-	return &Transports{
-		http1: &http.Transport{
-			DisableCompression:     true,
-			MaxIdleConnsPerHost:    512,
-			IdleConnTimeout:        keptIdle,
-			ExpectContinueTimeout:  time.Second,
-			DialContext:            dialHTTP1,
-			WriteBufferSize:        16 << 10,
-			ReadBufferSize:         16 << 10,
-			MaxResponseHeaderBytes: maxHeader,
-		},
-		http2: &http.Transport{
-			DisableCompression:     true,
-			IdleConnTimeout:        keptIdle,
-			Protocols:              two,
-			DialContext:            dialHTTP2,
-			MaxResponseHeaderBytes: maxHeader,
-			HTTP2:                  &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 10 * time.Second},
-		},
-	}
-}
-
-// For is the transport for instances that speak HTTP/2 alone, or for all others.
-func (t *Transports) For(isHTTP2 bool) http.RoundTripper {
-	if isHTTP2 {
-		return t.http2
-	}
-	return t.http1
-}
-
-// CloseIdle closes the connections without a request.
-func (t *Transports) CloseIdle() {
-	t.http1.CloseIdleConnections()
-	t.http2.CloseIdleConnections()
-}
-
 // server carries requests over net/http.
 type server struct {
 	handler    Handler
@@ -74,6 +26,7 @@ type server struct {
 	recorder   *observe.Recorder // nil: nothing is counted
 	isDraining func() bool       // answers are to end their connections
 	tunnels    *tunnels          // connections that became something else than HTTP
+	identity   *Identity         // of callers that are members; nil: there are none
 	stall      time.Duration     // after which a caller that takes no byte is given up
 	rate       func() float64    // see Config.LeastRate; nil: none
 	resets     resets            // of streams
@@ -93,11 +46,15 @@ type connKey struct{}
 type servedConn struct {
 	shard   *observe.Shard // nil: nothing is counted
 	streams streams
+	peer    *member // who calls, by mutual TLS; nil: without
 }
 
 // connContext gives a new connection its shard, and counts its streams.
 func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
 	c := &servedConn{}
+	if b, ok := conn.(*begunConn); ok {
+		c.peer = b.peer
+	}
 	if streamsOf(s.handler) > 0 {
 		host, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
 		c.streams.conn, c.streams.address, c.streams.resets = conn, host, &s.resets
@@ -146,8 +103,9 @@ func (g *general) Host() string               { return g.r.Host }
 func (g *general) Path() string               { return g.path }
 func (g *general) Query() string              { return g.query }
 func (g *general) Header(key string) []string { return g.r.Header[key] }
-func (g *general) Caller() string             { return g.s.src.Hop.Caller }
-func (g *general) Site() string               { return g.s.src.Site }
+func (g *general) Caller() string             { return callerOf(g.s.src, g.member()) }
+func (g *general) Site() string               { return siteOf(g.s.src, g.member()) }
+func (g *general) member() *member            { return connOf(g.r).peer }
 func (g *general) isHTTP2() bool              { return g.r.ProtoMajor == 2 }
 func (g *general) attempt() *attempt          { return &g.to }
 func (g *general) ended() error               { return g.life.ended() }
@@ -344,8 +302,12 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 	}, true
 }
 
-// mustClose tells whether the connection ends with this answer: the proxy ends,
+// mustClose tells whether the connection ends with this answer: the proxy ends, the
+// caller's certificate is no longer good,
 // or the body of the request has not been read to its end, or not understood.
 func (g *general) mustClose() bool {
+	if peer := g.member(); peer != nil && g.s.identity != nil && !g.s.identity.Credentials.IsGood(&peer.Peer, time.Now()) {
+		return true
+	}
 	return g.r.ProtoMajor == 1 && (g.s.isDraining != nil && g.s.isDraining() || g.body != nil && !g.body.isWhole.Load())
 }

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/textproto"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -53,7 +54,7 @@ func (g *general) send() engine.Outcome {
 		trace.Got1xxResponse = interim.pass
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
-	answer, err := g.s.transport.For(g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
+	answer, err := g.s.transport.to(g.to.To, g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
 	interim.end()
 	stopTimer()
 	g.life.onEnd(nil)
@@ -161,7 +162,7 @@ func (g *general) outgoing() *http.Request {
 		ProtoMajor:    1,
 		ProtoMinor:    1,
 		Host:          g.to.SendHost(),
-		URL:           forward.URL(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
+		URL:           addressed(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
 		Header:        h,
 		ContentLength: r.ContentLength,
 	}
@@ -206,7 +207,7 @@ func (g *general) passTrailer(out *http.Request) {
 
 // copyRequest sends a copy of the request to the mirror.
 func (g *general) copyRequest(out *http.Request, body []byte) {
-	url := forward.URL(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
+	url := addressed(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
 	g.to.mirrors.send(&http.Request{
 		Method:     out.Method,
 		Proto:      out.Proto,
@@ -215,7 +216,16 @@ func (g *general) copyRequest(out *http.Request, body []byte) {
 		Host:       out.Host,
 		URL:        url,
 		Header:     out.Header.Clone(),
-	}, body, g.to.TimeLeft)
+	}, g.to.mirror, body, g.to.TimeLeft)
+}
+
+// addressed is where net/http sends a request to an instance.
+func addressed(to *engine.Instance, path, query string, force bool) *url.URL {
+	u := forward.URL(to, path, query, force)
+	if to.Mutual {
+		u.Host = memberHost(to)
+	}
+	return u
 }
 
 // interimPasser passes interim answers on, as long as the attempt lasts: the

@@ -29,7 +29,7 @@ import (
 // version v1 of service s, by those rules.
 func newGuarded(t *testing.T, kind, text string, apps ...string) (hop, *Router) {
 	t.Helper()
-	e := ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+	e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 	t.Cleanup(func() { e.transport.CloseIdle(); e.pools.CloseIdle() })
 	rs, found := rules.Check([]rules.File{{Name: "guarded.yaml", Text: "services:\n  s:\n    versions: [v1]\n" + text}}, rules.Live{})
 	if rules.Mistakes(found) > 0 {

@@ -2,11 +2,13 @@ package carry
 
 import (
 	"cmp"
+	"fmt"
 	"net/http"
 	"sync/atomic"
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/proxy/forward"
 	"nightjar/proxy/observe"
 	"nightjar/wire"
@@ -17,6 +19,14 @@ type Inbound struct {
 	Source
 	Self engine.Instance  // what others call
 	App  *engine.Instance // the workload
+	// Identity is how callers prove who they are; nil: whoever comes is believed.
+	Identity *Identity
+	// Table has the access rules; nil, or nil in it: everybody may call everything.
+	Table *atomic.Pointer[engine.Table]
+	Port  int // of the workload
+	// Watched is told of a request that access rules would have denied, and that is let in
+	// since they only watch; nil: nobody is.
+	Watched func(from engine.Party, v *engine.Verdict)
 	// IsHTTP2 tells whether the workload speaks HTTP/2 alone.
 	IsHTTP2 func() bool
 
@@ -72,23 +82,62 @@ type served struct {
 	shard  *observe.Shard
 	began  time.Duration
 	trace  observe.Trace
-	caller string
+	caller string // who has proved to call; empty: nobody
 	isCopy bool
+	rule   *engine.Verdict // of the access rules that denied it; nil: they did not
+}
+
+// admit asks the access rules whether a caller may come in. A nil view is a connection of
+// TCP.
+func (in *Inbound) admit(peer *member, b engine.View) engine.Verdict {
+	if in.Table == nil {
+		return engine.Verdict{}
+	}
+	from := engine.Party{}
+	if peer != nil {
+		from = peer.party
+	}
+	v := in.Table.Load().Admit(from, in.Self.Service, in.Port, b)
+	if v.Watched && in.Watched != nil {
+		in.Watched(from, &v)
+	}
+	return v
+}
+
+// requiresIdentity tells whether callers must prove who they are.
+func (in *Inbound) requiresIdentity() bool {
+	return in.Identity != nil && in.Identity.Mode() == rules.IdentityRequired
 }
 
 func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (keep bool) {
 	q := served{
-		in:     in,
-		b:      b,
-		shard:  shard,
-		began:  in.now(),
-		isCopy: b.Header(wire.HeaderMirror) != nil,
+		in:    in,
+		b:     b,
+		shard: shard,
+		began: in.now(),
 	}
-	if v := b.Header(wire.HeaderCaller); len(v) > 0 {
-		q.caller = v[0]
+	peer := b.member()
+	switch {
+	case peer != nil:
+		q.caller, q.isCopy = peer.Name.Name, b.Header(wire.HeaderMirror) != nil
+	case in.Identity == nil:
+		if v := b.Header(wire.HeaderCaller); len(v) > 0 {
+			q.caller = v[0]
+		}
+		q.isCopy = b.Header(wire.HeaderMirror) != nil
+	case in.requiresIdentity():
+		in.Identity.Handshakes.NoIdentity(b.came().Remote)
+		return q.turnAway("no identity")
 	}
 	if why := engine.Unfit(b); why != "" {
 		return q.refuse(engine.Outcome{Reason: engine.BadRequest}, why)
+	}
+	if v := in.admit(peer, b); v.Denied {
+		if peer == nil {
+			return q.turnAway("access rules do not let callers without identity in")
+		}
+		q.rule = &v
+		return q.refuse(engine.Outcome{Reason: engine.Denied}, v.Why(peer.party, in.Self.Service))
 	}
 	q.trace = in.Observe.Trace(b.Header(observe.HeaderTraceparent), false)
 	limit := forward.TimeLeft(b, b.isHTTP2())
@@ -101,6 +150,7 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 	a := b.attempt()
 	a.Hop, a.To, a.Came, a.TimeLeft = &in.Hop, in.App, b.came(), limit
 	a.Host, a.Edits, a.mirror, a.mayRepeat = "", forward.Edits{}, nil, false
+	a.Caller, a.IsCopy = q.caller, q.isCopy
 	a.path, a.began, a.deadline = b.Path(), q.began, q.began+limit
 	a.isHTTP2 = in.IsHTTP2 != nil && in.IsHTTP2()
 	a.setTrace(&q.trace, 0)
@@ -139,6 +189,21 @@ func (q *served) over(class engine.Class, reason engine.Reason, status int, deta
 	q.in.Observe.Served(q.shard, &q.in.Self, q.caller, q.isCopy, &r, &q.trace)
 }
 
+// turnAway refuses a caller that did not prove who it is, and tells it nothing of the
+// inside.
+func (q *served) turnAway(why string) (keep bool) {
+	h := http.Header{}
+	refusal := forward.Refusal{
+		Status:  engine.Denied.Status(),
+		Reason:  engine.Denied,
+		Request: newRequestID(),
+	}
+	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
+	q.b.reply(status, h, body)
+	q.over(engine.CallerFault, engine.Denied, refusal.Status, why)
+	return true
+}
+
 // refuse answers for a workload that did not. The caller's proxy is told why.
 func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
@@ -148,6 +213,9 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 		Error:  o.Error,
 		Detail: detail,
 		Proxy:  q.in.Proxy,
+	}
+	if q.rule != nil && q.rule.Rule != nil {
+		refusal.Rule = fmt.Sprintf("access rule %s, %s", q.rule.Rule.Name, q.rule.At)
 	}
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)

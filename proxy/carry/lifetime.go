@@ -211,8 +211,9 @@ type callerWatch struct {
 	ended chan struct{} // closed when it has seen enough
 }
 
-// start begins to watch; end is called when the caller leaves.
-func (w *callerWatch) start(raw syscall.RawConn, left func()) {
+// start begins to watch; left is called when the caller leaves. Over TLS it says so
+// before it does.
+func (w *callerWatch) start(raw syscall.RawConn, isSecure bool, left func()) {
 	if w.isOn {
 		return
 	}
@@ -221,12 +222,12 @@ func (w *callerWatch) start(raw syscall.RawConn, left func()) {
 		defer close(ended)
 		isGone := false
 		err := raw.Read(func(fd uintptr) bool {
-			var b [1]byte
+			var b [len(closingAlert)]byte
 			n, _, err := syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
 			if err == syscall.EAGAIN || err == syscall.EINTR {
 				return false
 			}
-			isGone = err != nil || n == 0
+			isGone = err != nil || n == 0 || isSecure && b == closingAlert
 			return true // the next request came: the watch sees no further
 		})
 		if err == nil && isGone {
@@ -234,6 +235,10 @@ func (w *callerWatch) start(raw syscall.RawConn, left func()) {
 		}
 	}(w.ended)
 }
+
+// closingAlert begins a record of TLS 1.3 that has room for an alert alone (RFC 8446,
+// section 5.2): two bytes, their type, and the tag of the cipher. No request is so short.
+var closingAlert = [5]byte{0x17, 3, 3, 0, 2 + 1 + 16}
 
 // stop ends the watch before the connection is read again. interrupt ends a read
 // that waits.

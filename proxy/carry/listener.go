@@ -54,10 +54,11 @@ type Config struct {
 	Transport *Transports
 	Recorder  *observe.Recorder // nil: nothing is counted
 	Log       *slog.Logger
-	TLS       func() *tls.Config          // nil, or nil from it: none is spoken
-	Relay     func() func(c *net.TCPConn) // nil, or nil from it: HTTP is spoken
-	Stall     time.Duration               // after which a peer that takes no byte is given up; 2 minutes when 0
-	Callers   *Callers                    // nil: their connections are not bounded
+	TLS       func() *tls.Config             // nil, or nil from it: none is spoken
+	Relay     func() func(net.Conn, *member) // nil, or nil from it: HTTP is spoken
+	Identity  *Identity                      // of callers that are members; nil: there are none
+	Stall     time.Duration                  // after which a peer that takes no byte is given up; 2 minutes when 0
+	Callers   *Callers                       // nil: their connections are not bounded
 	// LeastRate is how many bytes of a body a second a caller has to send or take, over
 	// rules.RateOver; nil, or 0 from it: any.
 	LeastRate func() float64
@@ -66,6 +67,9 @@ type Config struct {
 // Open makes a listener whose requests go to h, a Router or an Inbound. Call
 // Serve to begin.
 func Open(cfg Config, h Handler) *Listener {
+	if in, ok := h.(*Inbound); ok {
+		cfg.Identity = in.Identity
+	}
 	if cfg.Stall == 0 {
 		cfg.Stall = stallTimeout
 	}
@@ -87,6 +91,7 @@ func Open(cfg Config, h Handler) *Listener {
 		handler:    h,
 		src:        l.src,
 		transport:  cfg.Transport,
+		identity:   cfg.Identity,
 		recorder:   cfg.Recorder,
 		isDraining: l.isDraining,
 		tunnels:    &l.tunnels,
@@ -215,15 +220,9 @@ func (l *Listener) take(conn *net.TCPConn) {
 			return
 		}
 	}
-	if l.Relay != nil {
-		if relay := l.Relay(); relay != nil {
-			l.serving.Go(func() {
-				defer at.leave()
-				at.work()
-				relay(conn)
-			})
-			return
-		}
+	if l.Identity != nil {
+		l.serving.Go(func() { l.welcome(conn, at) })
+		return
 	}
 	raw, err := conn.SyscallConn()
 	if err != nil {
@@ -231,12 +230,26 @@ func (l *Listener) take(conn *net.TCPConn) {
 		conn.Close()
 		return
 	}
+	l.serving.Go(func() { l.begin(conn, conn, raw, nil, at) })
+}
+
+// begin serves a connection: conn on top of tcp, of a member or of anybody.
+func (l *Listener) begin(conn callerConn, tcp *net.TCPConn, raw syscall.RawConn, peer *member, at *caller) {
+	if l.Relay != nil {
+		if relay := l.Relay(); relay != nil {
+			defer at.leave()
+			at.work()
+			relay(conn, peer)
+			return
+		}
+	}
 	c := &plain{
 		listener: l,
 		src:      l.src,
 		conn:     conn,
 		raw:      raw,
-		remote:   conn.RemoteAddr().String(),
+		peer:     peer,
+		remote:   tcp.RemoteAddr().String(),
 		at:       at,
 	}
 	if l.Recorder != nil {
@@ -247,7 +260,7 @@ func (l *Listener) take(conn *net.TCPConn) {
 	c.slot = l.next % poolSize
 	l.conns[c] = struct{}{}
 	l.mu.Unlock()
-	l.serving.Go(c.serve)
+	c.serve()
 }
 
 func (l *Listener) forget(c *plain) {
@@ -257,13 +270,13 @@ func (l *Listener) forget(c *plain) {
 }
 
 // handOn gives a connection of which something was read to net/http.
-func (l *Listener) handOn(conn net.Conn, early []byte, at *caller) {
+func (l *Listener) handOn(conn net.Conn, early []byte, peer *member, at *caller) {
 	if bytes.HasPrefix(early, []byte("PRI * HTTP/2.0\r\n")) && l.server.isSpent(conn) {
 		conn.Close()
 		at.leave()
 		return
 	}
-	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn)}, at)
+	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn), peer}, at)
 }
 
 func (l *Listener) hand(conn net.Conn, at *caller) {

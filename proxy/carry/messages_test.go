@@ -136,7 +136,7 @@ func deafWorkload(t *testing.T) string {
 func TestWritingIsBounded(t *testing.T) {
 	t.Parallel()
 	each(t, func(t *testing.T, kind string) {
-		e := ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 		rec := observe.NewRecorder(1, "")
 		in := newInbound("in", deafWorkload(t))
 		h := hop{url: "http://" + e.listen(in, rec), recorder: rec}
@@ -183,7 +183,7 @@ func drainable(t *testing.T, text, app string) (h hop, drain func(limit time.Dur
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Open(Config{Name: "test", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
+	o := Open(Config{Name: "test", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(nil), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
 	go o.Serve()
 	var once atomic.Bool
 	drain = func(limit time.Duration) {
@@ -349,7 +349,7 @@ func TestTCPCallerLeaves(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Open(Config{Name: "s", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
+	o := Open(Config{Name: "s", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(nil), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
 	o.RelayTo(c.For("s"), func() bool { return true })
 	go o.Serve()
 	defer o.Drain(0, 100*time.Millisecond)
@@ -433,7 +433,7 @@ func TestTCPCallerLeavesWhileDialing(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := Open(Config{Name: "s", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
+	o := Open(Config{Name: "s", Listener: l, Pools: &Pools{Epoch: time.Now()}, Transport: NewTransports(nil), Recorder: h.recorder, Log: slog.New(slog.DiscardHandler)}, c)
 	o.RelayTo(c.For("s"), func() bool { return true })
 	go o.Serve()
 	defer o.Drain(0, 100*time.Millisecond)

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/wire"
 )
 
@@ -22,21 +23,21 @@ const (
 
 // mirrors sends copies of requests and drops the answers.
 type mirrors struct {
-	transport http.RoundTripper
+	transport *Transports
 	ctx       context.Context
 	stop      context.CancelFunc
 	slots     chan struct{}
 	running   sync.WaitGroup
 }
 
-func newMirrors(transport http.RoundTripper) *mirrors {
+func newMirrors(transport *Transports) *mirrors {
 	m := &mirrors{transport: transport, slots: make(chan struct{}, maxCopies)}
 	m.ctx, m.stop = context.WithCancel(context.Background())
 	return m
 }
 
 // send sends a copy in the background. out is not used by anybody else.
-func (m *mirrors) send(out *http.Request, body []byte, limit time.Duration) {
+func (m *mirrors) send(out *http.Request, to *engine.Instance, body []byte, limit time.Duration) {
 	select {
 	case m.slots <- struct{}{}:
 	default:
@@ -51,7 +52,7 @@ func (m *mirrors) send(out *http.Request, body []byte, limit time.Duration) {
 		if len(body) > 0 {
 			out.Body = io.NopCloser(bytes.NewReader(body))
 		}
-		answer, err := m.transport.RoundTrip(out.WithContext(ctx))
+		answer, err := m.transport.to(to, false).RoundTrip(out.WithContext(ctx))
 		if err != nil {
 			return
 		}

@@ -18,6 +18,7 @@ func outcomeOf(err error) engine.Outcome {
 	var untrusted *tls.CertificateVerificationError
 	var noTLS tls.RecordHeaderError
 	var alert tls.AlertError
+	var noProof unproven
 	switch {
 	case errors.Is(err, errDeadline):
 		return engine.Outcome{Reason: engine.TimedOut}
@@ -36,6 +37,14 @@ func outcomeOf(err error) engine.Outcome {
 		}
 	case errors.Is(err, errDraining):
 		return engine.Outcome{Reason: engine.Draining, Detail: "the proxy in front of it ended before the answer came"}
+	case errors.As(err, &noProof):
+		return engine.Outcome{Reason: engine.TLS, Error: "tls_certificate_error", Detail: err.Error()}
+	case isRefusedThere(err):
+		return engine.Outcome{
+			Reason: engine.TLS,
+			Error:  "tls_alert_received",
+			Detail: "its proxy did not take this proxy's certificate: " + err.Error(),
+		}
 	case errors.As(err, &untrusted):
 		return engine.Outcome{
 			Reason: engine.TLS,
@@ -112,6 +121,8 @@ func saidByProxy(reason string, o engine.Outcome) engine.Outcome {
 		o.IsUnsent, o.IsByProxy = !o.IsSpent, true
 	case engine.BadRequest, engine.TooLarge:
 		o.Means, o.Detail = o.Status, "its proxy could not carry what the caller sent"
+	case engine.Denied:
+		o.Means, o.Detail = http.StatusForbidden, "its proxy does not let this caller in"
 	case engine.Shortage:
 		o.Detail = "its proxy has no means left to carry it"
 	}

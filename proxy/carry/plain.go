@@ -28,7 +28,7 @@ const (
 	maxFrame    = 16 << 10 // of HTTP/2, the least that a peer has to be allowed (RFC 9113, section 4.2)
 )
 
-// plain serves one connection of HTTP/1.1 without TLS by our own codec: one
+// plain serves one connection of HTTP/1.1, without TLS or from a member by mutual TLS, by our own codec: one
 // goroutine, requests one after the other, a write for each direction. A
 // request whose body is short is read whole before anything is sent on; one
 // that needs more of the protocol takes the connection to net/http.
@@ -37,8 +37,10 @@ const (
 type plain struct {
 	listener *Listener
 	src      *Source
-	conn     *net.TCPConn
-	raw      syscall.RawConn
+	conn     callerConn
+	raw      syscall.RawConn // of the connection below TLS
+	peer     *member         // who calls, by mutual TLS; nil: without
+	first    [1]byte
 	remote   string // address of the caller
 	shard    *observe.Shard
 	slot     int // where its connections to instances are put back
@@ -56,6 +58,12 @@ type plain struct {
 	read   func(fd uintptr) bool // made once: see fill
 	got    int
 	gotErr error
+}
+
+// callerConn is a connection of TCP or TLS.
+type callerConn interface {
+	net.Conn
+	CloseWrite() error
 }
 
 // work is what a request needs while it is under way. It is pooled, so that
@@ -133,9 +141,10 @@ func (c *plain) Method() string                 { return c.req.Method }
 func (c *plain) Host() string                   { return c.req.Host }
 func (c *plain) Path() string                   { return c.req.Path }
 func (c *plain) Query() string                  { return strings.TrimPrefix(c.req.Query, "?") }
-func (c *plain) Caller() string                 { return c.src.Hop.Caller }
-func (c *plain) Site() string                   { return c.src.Site }
+func (c *plain) Caller() string                 { return callerOf(c.src, c.peer) }
+func (c *plain) Site() string                   { return siteOf(c.src, c.peer) }
 func (c *plain) isHTTP2() bool                  { return false }
+func (c *plain) member() *member                { return c.peer }
 func (c *plain) attempt() *attempt              { return &c.to }
 func (c *plain) ended() error                   { return c.life.ended() }
 func (c *plain) wake() func()                   { return c.waker }
@@ -199,7 +208,7 @@ func (c *plain) serve() {
 		case err == http1.ErrElsewhere:
 			isHandedOn = true
 			c.conn.SetDeadline(time.Time{})
-			c.listener.handOn(c.conn, append([]byte(nil), c.in[:c.have]...), c.at)
+			c.listener.handOn(c.conn, append([]byte(nil), c.in[:c.have]...), c.peer, c.at)
 			return
 		case err != nil:
 			return
@@ -252,7 +261,7 @@ func (c *plain) next() error {
 // endsHere tells whether the connection ends with the request that is under way.
 // Asked when the head of the answer is written, it is still time to say so.
 func (c *plain) endsHere() bool {
-	c.isLast = c.isLast || c.listener.isDraining()
+	c.isLast = c.isLast || c.listener.isDraining() || !c.listener.isGood(c.peer)
 	return c.isLast
 }
 
@@ -270,12 +279,15 @@ func (c *plain) unwatch() {
 // watchCaller begins to look out for the caller's leaving.
 func (c *plain) watchCaller() {
 	if !c.watch.isOn {
-		c.watch.start(c.raw, func() { c.life.endRequest(errCallerLeft) })
+		c.watch.start(c.raw, c.peer != nil, func() { c.life.endRequest(errCallerLeft) })
 	}
 }
 
 // fill reads the first bytes of a request. It holds no buffer while it waits.
 func (c *plain) fill() error {
+	if c.peer != nil {
+		return c.fillSecure()
+	}
 	if c.read == nil {
 		c.read = func(fd uintptr) bool {
 			if c.work == nil {
@@ -308,6 +320,22 @@ func (c *plain) fill() error {
 	}
 	c.have = c.got
 	return nil
+}
+
+// fillSecure is fill over TLS: it waits for one byte. The rest of its record is there
+// then.
+func (c *plain) fillSecure() error {
+	n, err := c.conn.Read(c.first[:])
+	if n == 0 {
+		return err
+	}
+	if c.work == nil {
+		c.work = works.Get().(*work)
+	}
+	c.in[0] = c.first[0]
+	n, err = c.conn.Read(c.in[1:])
+	c.have = 1 + n
+	return err
 }
 
 // receive reads on until the request is there, head and body.

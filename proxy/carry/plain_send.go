@@ -47,7 +47,7 @@ func (c *plain) send() engine.Outcome {
 		if u.isKept && c.filled == 0 && mayResend && c.life.cause() == nil {
 			continue
 		}
-		return c.outcome(err, false)
+		return c.outcome(err, c.to.To.Mutual && c.filled == 0 && isRefusedThere(err))
 	}
 	o := engine.Outcome{Status: c.resp.Status, IsSpent: c.sentInterim}
 	for i := range c.resp.List {
@@ -105,7 +105,7 @@ func (c *plain) connect(pool *connPool, isFresh bool) (*upstream, error) {
 		switch {
 		case u == nil:
 			isFresh = true
-		case u.isAlive():
+		case u.isAlive() && c.listener.Pools.isGood(u, c.src.now()):
 			return u, nil
 		default:
 			u.conn.Close()
@@ -195,7 +195,7 @@ func (c *plain) writeUp(b []byte) error {
 		if err == nil || !errors.Is(err, os.ErrDeadlineExceeded) {
 			return err
 		}
-		if b = b[n:]; c.up.isSecure() { // what was cut in two cannot be gone on with
+		if b = b[n:]; c.up.isSecure { // what was cut in two cannot be gone on with
 			return c.tooLate(errStalled)
 		}
 		now := c.src.now()
@@ -281,7 +281,7 @@ func (c *plain) copyRequest(head, body []byte) {
 			h.Add(f.Name, f.Value)
 		}
 	}
-	url := forward.URL(c.to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?")
+	url := addressed(c.to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?")
 	c.to.mirrors.send(
 		&http.Request{
 			Method:     copied.Method,
@@ -292,6 +292,7 @@ func (c *plain) copyRequest(head, body []byte) {
 			URL:        url,
 			Header:     h,
 		},
+		c.to.mirror,
 		append([]byte(nil), body...),
 		c.to.TimeLeft,
 	)

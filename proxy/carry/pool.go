@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/identity"
 )
 
 const (
@@ -19,17 +20,19 @@ const (
 
 // Pools keep connections to instances between requests.
 type Pools struct {
-	TLS    *tls.Config // for instances spoken to by TLS; nil: what the machine trusts
+	TLS    *tls.Config // for instances outside the mesh spoken to by TLS; nil: what the machine trusts
 	Epoch  time.Time
-	mu     sync.Mutex // held to add and drop pools
-	byAddr sync.Map   // address with a mark for TLS → *connPool
+	Shown  *identity.Credentials // to members; nil: none can be called by mutual TLS
+	mu     sync.Mutex            // held to add and drop pools
+	byAddr sync.Map              // address with a mark for TLS → *connPool
 }
 
 // connPool keeps the connections to one address. Taking one and putting it back
 // touch one slot each; requests share no lock.
 type connPool struct {
 	address string
-	secure  bool
+	secure  bool   // by TLS, outside the mesh
+	service string // whose instance it is, by mutual TLS; empty: it is not spoken to so
 	slots   [poolSize]atomic.Pointer[upstream]
 	gone    atomic.Bool
 	unused  int // sweeps in a row that found it empty
@@ -38,7 +41,10 @@ type connPool struct {
 // upstream is a connection to an instance. It belongs to one request at a time.
 type upstream struct {
 	conn       net.Conn
-	raw        syscall.RawConn // nil over TLS
+	raw        syscall.RawConn // nil over TLS to an instance outside the mesh
+	isSecure   bool            // by TLS of either kind
+	trusted    uint64          // over mutual TLS: see identity.Peer
+	goodUntil  time.Duration   // over mutual TLS: when the certificate of the other end runs out
 	pool       *connPool
 	isKept     bool          // it was used before
 	since      time.Duration // when it was put back
@@ -47,8 +53,6 @@ type upstream struct {
 	isDead bool // what isAlive found
 	probe  func(fd uintptr)
 }
-
-func (u *upstream) isSecure() bool { return u.raw == nil }
 
 // smallWrite is what the system takes of a write on an idle connection without
 // waiting, whatever its buffers: the least that Linux gives a socket (tcp(7),
@@ -61,7 +65,7 @@ const smallWrite = 4 << 10
 func (u *upstream) setDeadline(n int, until, write time.Duration, epoch time.Time) {
 	u.conn.SetReadDeadline(epoch.Add(until))
 	switch {
-	case n > smallWrite && u.isSecure():
+	case n > smallWrite && u.isSecure:
 		u.writeUntil = write
 	case n > smallWrite:
 		u.writeUntil = until
@@ -79,17 +83,25 @@ func (u *upstream) setDeadline(n int, until, write time.Duration, epoch time.Tim
 func (u *upstream) interrupt(error) { u.conn.SetDeadline(time.Unix(1, 0)) }
 
 func (p *Pools) of(to *engine.Instance) *connPool {
-	key := to.Address
-	if to.Secure {
-		key = "s" + key
+	key := to.Key
+	if key == "" {
+		key = to.Address
 	}
 	if k, ok := p.byAddr.Load(key); ok {
 		return k.(*connPool)
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	k, _ := p.byAddr.LoadOrStore(key, &connPool{address: to.Address, secure: to.Secure})
+	k, _ := p.byAddr.LoadOrStore(key, newConnPool(to))
 	return k.(*connPool)
+}
+
+func newConnPool(to *engine.Instance) *connPool {
+	k := &connPool{address: to.Address, secure: to.Secure && !to.Mutual}
+	if to.Mutual {
+		k.service = to.Service
+	}
+	return k
 }
 
 // take takes a kept connection; near is where to look first. nil: there is none.
@@ -136,8 +148,24 @@ func (u *upstream) isAlive() bool {
 	return u.raw.Control(u.probe) == nil && !u.isDead
 }
 
+// isGood tells whether a kept connection may be used again: the certificate of its other
+// end is still good, and its authority trusted.
+func (p *Pools) isGood(u *upstream, now time.Duration) bool {
+	return u.pool.service == "" || u.trusted == p.Shown.Trusted() && now < u.goodUntil
+}
+
 // dial opens a connection.
 func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
+	if k.service != "" {
+		c, err := dialMember(ctx, p.Shown, k.address, k.service)
+		if err != nil {
+			return nil, err
+		}
+		u := &upstream{conn: c, pool: k, isSecure: true, trusted: c.peer.Trusted}
+		u.goodUntil = c.peer.Expires.Sub(p.Epoch)
+		u.raw, err = c.tcp.SyscallConn()
+		return u, err
+	}
 	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", k.address)
 	if err != nil {
 		return nil, err
@@ -156,7 +184,7 @@ func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
 			conn.Close()
 			return nil, err
 		}
-		u.conn = t
+		u.conn, u.isSecure = t, true
 		return u, nil
 	}
 	u.raw, err = conn.(*net.TCPConn).SyscallConn()

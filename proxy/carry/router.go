@@ -23,6 +23,7 @@ type Source struct {
 	Site    string
 	Epoch   time.Time // from which all times of requests count
 	Observe *observe.Observer
+	Party   engine.Party // who calls, for the access rules
 }
 
 func (s *Source) now() time.Duration { return time.Since(s.Epoch) }
@@ -43,7 +44,7 @@ type Router struct {
 
 // NewRouter makes a router whose mirrors send by the transports.
 func NewRouter(r Router, t *Transports) *Router {
-	r.mirrors = newMirrors(t.http1)
+	r.mirrors = newMirrors(t)
 	return &r
 }
 
@@ -125,7 +126,7 @@ func (c *carried) begin() engine.Step {
 		return engine.Refuse(engine.NoInstance, "this proxy has had no rules from the service yet")
 	}
 	c.revision = table.Revision()
-	entry := engine.Entry{Gateway: r.Gateway, Service: r.Service, Wake: c.b.wake()}
+	entry := engine.Entry{Gateway: r.Gateway, Service: r.Service, From: r.Party, Wake: c.b.wake()}
 	if r.Gateway == "" {
 		entry.Limit = forward.TimeLeft(c.b, c.b.isHTTP2())
 	}

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"context"
+	"crypto/tls"
 	"net"
 	"net/http"
 	"sync/atomic"
@@ -25,11 +26,11 @@ func (v tcpView) Site() string           { return v.r.Site }
 // RelayTo makes a listener carry the connections of a router's service, which
 // speaks TCP, for as long as speaksTCP says that it does.
 func (l *Listener) RelayTo(r *Router, speaksTCP func() bool) {
-	l.Relay = func() func(*net.TCPConn) {
+	l.Relay = func() func(net.Conn, *member) {
 		if !speaksTCP() {
 			return nil
 		}
-		return func(conn *net.TCPConn) { (&relayed{listener: l, router: r, conn: conn}).carry() }
+		return func(conn net.Conn, _ *member) { (&relayed{listener: l, router: r, conn: conn}).carry() }
 	}
 }
 
@@ -38,7 +39,7 @@ func (l *Listener) RelayTo(r *Router, speaksTCP func() bool) {
 type relayed struct {
 	listener *Listener
 	router   *Router
-	conn     *net.TCPConn
+	conn     net.Conn
 	life     lifetime
 	watch    callerWatch
 	x        engine.Exchange
@@ -55,12 +56,12 @@ func (t *relayed) carry() {
 		return
 	}
 	t.alarm, t.began, t.revision = newAlarm(), t.router.now(), table.Revision()
-	if raw, err := t.conn.SyscallConn(); err == nil {
-		t.watch.start(raw, func() { t.life.endRequest(errCallerLeft) })
+	if raw, err := t.conn.(*net.TCPConn).SyscallConn(); err == nil {
+		t.watch.start(raw, false, func() { t.life.endRequest(errCallerLeft) })
 	}
 	ending := engine.Left
 	defer func() { t.x.End(ending, t.router.now()) }()
-	step := t.x.Begin(table, engine.Entry{Service: t.router.Service, Wake: t.waker}, tcpView{t.router}, t.began)
+	step := t.x.Begin(table, engine.Entry{Service: t.router.Service, From: t.router.Party, Wake: t.waker}, tcpView{t.router}, t.began)
 	for t.life.ended() == nil {
 		switch step.Kind {
 		case engine.Attempt:
@@ -118,7 +119,13 @@ func (t *relayed) dial(step engine.Step) engine.Outcome {
 	defer cancel()
 	t.life.onEnd(func(error) { cancel() })
 	defer t.life.onEnd(nil)
-	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", step.Instance.Address)
+	var c net.Conn
+	var err error
+	if in := step.Instance; in.Mutual {
+		c, err = dialMember(ctx, t.listener.Pools.Shown, in.Address, in.Service)
+	} else {
+		c, err = (&net.Dialer{}).DialContext(ctx, "tcp", in.Address)
+	}
 	if err != nil {
 		o := outcomeOf(err)
 		o.IsUnsent = true
@@ -154,8 +161,23 @@ func (t *relayed) over(class engine.Class, reason engine.Reason, detail string) 
 // RelayToApp makes a listener carry connections to the workload beside it, for as
 // long as speaksTCP says that it speaks TCP.
 func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
-	relay := func(conn *net.TCPConn) {
+	relay := func(conn net.Conn, peer *member) {
 		began := in.now()
+		who := ""
+		switch {
+		case peer != nil:
+			who = peer.Name.Name
+		case in.requiresIdentity():
+			in.Identity.Handshakes.NoIdentity(conn.RemoteAddr().String())
+			l.Recorder.Assign().Served("", false, &observe.Result{Class: engine.Refused, Reason: engine.Denied})
+			conn.Close()
+			return
+		}
+		if v := in.admit(peer, nil); v.Denied {
+			l.Recorder.Assign().Served(who, false, &observe.Result{Class: engine.Refused, Reason: engine.Denied})
+			breakOff(conn)
+			return
+		}
 		app, err := net.DialTimeout("tcp", in.App.Address, dialTimeout)
 		r := observe.Result{Class: engine.OK, Took: in.now() - began}
 		if err != nil {
@@ -166,19 +188,29 @@ func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
 		} else {
 			in.reached()
 		}
-		cell := l.Recorder.Assign().Served("", false, &r)
+		cell := l.Recorder.Assign().Served(who, false, &r)
 		if err != nil {
 			l.Log.Debug("the workload cannot be reached", "app", in.App.Address, "error", err)
-			conn.SetLinger(0) // the caller is to see a broken connection, not an empty answer
-			conn.Close()
+			breakOff(conn) // the caller is to see a broken connection, not an empty answer
 			return
 		}
 		cell.Stream(func(sent, received *atomic.Uint64) { l.tunnels.join(conn, app, sent, received) })
 	}
-	l.Relay = func() func(*net.TCPConn) {
+	l.Relay = func() func(net.Conn, *member) {
 		if speaksTCP() {
 			return relay
 		}
 		return nil
 	}
+}
+
+// breakOff closes a connection so that its other end sees that it broke.
+func breakOff(conn net.Conn) {
+	if t, ok := conn.(*tls.Conn); ok {
+		conn = t.NetConn()
+	}
+	if t, ok := conn.(*net.TCPConn); ok {
+		t.SetLinger(0)
+	}
+	conn.Close()
 }

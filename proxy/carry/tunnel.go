@@ -169,7 +169,7 @@ func (g *general) switchTo(answer *http.Response) error {
 	conn.SetDeadline(time.Time{})
 	var front io.ReadWriteCloser = conn
 	if early.Reader.Buffered() > 0 {
-		front = &begunConn{conn, early.Reader}
+		front = &begunConn{conn, early.Reader, nil}
 	}
 	if g.body == nil {
 		g.body = &callerBody{}
@@ -182,6 +182,7 @@ func (g *general) switchTo(answer *http.Response) error {
 type begunConn struct {
 	net.Conn
 	from io.Reader
+	peer *member // who calls, by mutual TLS; nil: without
 }
 
 func (b *begunConn) Read(p []byte) (int, error) { return b.from.Read(p) }

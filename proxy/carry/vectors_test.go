@@ -192,7 +192,7 @@ func neverTwoReadings(t *testing.T, kind, where string) {
 		vias = 0
 		app := httptest.NewServer(workload)
 		defer app.Close()
-		e := ends{t: t, kind: kind, transport: NewTransports(), pools: &Pools{Epoch: time.Now()}}
+		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 		defer e.pools.CloseIdle()
 		h.url = "http://" + e.listen(newInbound("in", app.Listener.Addr().String()), nil)
 	case "gateway":

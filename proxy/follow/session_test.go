@@ -14,6 +14,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/identity"
 	"nightjar/proxy/observe"
 	"nightjar/wire"
 )
@@ -114,7 +115,7 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	defer srv.Close()
 	f := newFollower(t)
 	rec := observe.NewRecorder(2, "caller")
-	s := NewSession(SessionConfig{ID: "c", Server: srv.URL, CallerVersion: "v7", Log: slog.New(slog.DiscardHandler), Recorder: rec}, f)
+	s := NewSession(SessionConfig{ID: "c", Server: srv.URL, CallerVersion: "v7", Log: slog.New(slog.DiscardHandler), Recorder: rec, Membership: NewMembership(MembershipConfig{Shown: &identity.Credentials{}})}, f)
 	call := func() {
 		var x engine.Exchange
 		now := f.now()

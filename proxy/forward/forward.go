@@ -6,6 +6,7 @@
 package forward
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"net/http"
@@ -103,16 +104,9 @@ type Hop struct {
 	IsGateway bool
 }
 
-// owns tells whether a field of a request is for the mesh alone to set, so that
-// what the caller wrote does not go on. The name may be in any case. Between the
-// proxies two of the mesh's own fields go on, to the workload.
-func (h *Hop) owns(name string) bool {
-	if isOurs(name) {
-		isTold := strings.EqualFold(name, wire.HeaderCaller) || strings.EqualFold(name, wire.HeaderMirror)
-		return h.Caller != "" || !isTold
-	}
-	return h.IsGateway && isClaim(name)
-}
+// owns tells whether a field of a request is for the mesh alone to set, so that what the
+// caller wrote does not go on. The name may be in any case.
+func (h *Hop) owns(name string) bool { return isOurs(name) || h.IsGateway && isClaim(name) }
 
 // isOurs tells whether a field belongs to the mesh, whether or not it knows it.
 func isOurs(name string) bool {
@@ -179,6 +173,10 @@ type Request struct {
 	Trace    Trace
 	Trailers bool // the instance is told that trailers are welcome (HTTP/2)
 
+	// Beside a called workload, what that is told: who calls, and whether it is a copy.
+	Caller string
+	IsCopy bool
+
 	number [20]byte // room for one
 }
 
@@ -211,8 +209,11 @@ func (r *Request) WriteHeader(w Writer) {
 		w.Add("Te", "trailers")
 	}
 	if r.Hop.informs(r.To) {
-		if r.Hop.Caller != "" {
-			w.Add(wire.HeaderCaller, r.Hop.Caller)
+		if caller := cmp.Or(r.Hop.Caller, r.Caller); caller != "" {
+			w.Add(wire.HeaderCaller, caller)
+		}
+		if r.IsCopy {
+			w.Add(wire.HeaderMirror, "1")
 		}
 		w.AddBytes(wire.HeaderTimeLeft, strconv.AppendInt(r.number[:0], max(1, r.TimeLeft.Milliseconds()), 10))
 	}

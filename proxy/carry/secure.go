@@ -1,0 +1,308 @@
+package carry
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/identity"
+)
+
+const (
+	handshakeTime = 10 * time.Second // for a caller to prove who it is
+	// plainPatience is how long the first byte of a TCP connection may take where callers
+	// without identity are let in: whoever lets the workload speak first is one of them.
+	plainPatience = time.Second
+	tlsRecord     = 0x16 // the first byte of a connection by TLS (RFC 8446, section 5.1)
+)
+
+// memberConn is a connection to another member, by mutual TLS.
+type memberConn struct {
+	*tls.Conn
+	tcp  *net.TCPConn
+	peer identity.Peer
+}
+
+// member is a caller that proved who it is.
+type member struct {
+	identity.Peer
+	party engine.Party
+}
+
+// unproven is why no secure connection to a service came about.
+type unproven struct {
+	service string
+	err     error
+}
+
+func (e unproven) Error() string {
+	return fmt.Sprintf("no secure connection to %s: %s", e.service, e.err)
+}
+func (e unproven) Unwrap() error { return e.err }
+
+// dialMember opens a connection to an instance of a service, which has to prove that it
+// is one.
+func dialMember(ctx context.Context, c *identity.Credentials, address, service string) (*memberConn, error) {
+	if c == nil || !c.IsReady() {
+		return nil, unproven{service, errors.New("this proxy has no certificate yet")}
+	}
+	conn, err := dialer.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	t, peer, err := c.Client(ctx, conn, identity.Name{Kind: identity.Service, Name: service})
+	if err != nil {
+		conn.Close()
+		if isBroken(err) {
+			return nil, &net.OpError{Op: "dial", Net: "tcp", Addr: conn.RemoteAddr(), Err: err}
+		}
+		return nil, unproven{service, err}
+	}
+	return &memberConn{t, conn.(*net.TCPConn), peer}, nil
+}
+
+// isBroken tells whether a connection ended, in contrast to what was said on it.
+func isBroken(err error) bool {
+	var op *net.OpError
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, context.Canceled) || errors.As(err, &op) && op.Op != "remote error" && op.Op != "local error"
+}
+
+// isRefusedThere tells whether the other end said by an alert of TLS that it does not
+// take this proxy's certificate, which shows when the first answer is read (RFC 8446,
+// section 4.4.2.4).
+func isRefusedThere(err error) bool {
+	var op *net.OpError
+	return errors.As(err, &op) && op.Op == "remote error"
+}
+
+// memberHost is the name of an instance in addresses of net/http, which keeps
+// connections by it: no connection to one service goes to another. addressOf undoes it.
+func memberHost(in *engine.Instance) string {
+	host, port, _ := net.SplitHostPort(in.Address)
+	return in.Service + "~" + strings.ReplaceAll(host, ":", "_") + ":" + port
+}
+
+func addressOf(memberHost string) (service, address string, err error) {
+	host, port, err := net.SplitHostPort(memberHost)
+	if err != nil {
+		return "", "", err
+	}
+	i := strings.LastIndexByte(host, '~')
+	if i < 0 {
+		return "", "", fmt.Errorf("%s is not the name of an instance", memberHost)
+	}
+	return host[:i], net.JoinHostPort(strings.ReplaceAll(host[i+1:], "_", ":"), port), nil
+}
+
+// Handshakes counts how callers proved who they are.
+type Handshakes struct {
+	Done      atomic.Uint64 // by mutual TLS
+	Plain     atomic.Uint64 // connections without TLS
+	None      atomic.Uint64 // failed: no certificate
+	Expired   atomic.Uint64 // failed: it ran out
+	Unknown   atomic.Uint64 // failed: of another authority
+	Otherwise atomic.Uint64 // failed otherwise
+
+	mu   sync.Mutex // guards what follows
+	news map[string]*refusedCalls
+}
+
+// refusedCalls are callers that were refused for one reason, since they were last told of.
+type refusedCalls struct {
+	count int
+	from  string // address of the last
+}
+
+// maxNews bounds the reasons that are told apart.
+const maxNews = 16
+
+// Failed counts a caller that did not prove who it is.
+func (h *Handshakes) Failed(err error, from string) {
+	switch {
+	case errors.Is(err, identity.ErrNoIdentity):
+		h.None.Add(1)
+	case errors.Is(err, identity.ErrExpired):
+		h.Expired.Add(1)
+	case errors.Is(err, identity.ErrUnknown):
+		h.Unknown.Add(1)
+	default:
+		h.Otherwise.Add(1)
+	}
+	why := err.Error()
+	if isBroken(err) {
+		why = "it left before it proved who it is"
+	}
+	h.note(why, from)
+}
+
+// NoIdentity counts a caller without TLS where an identity is required.
+func (h *Handshakes) NoIdentity(from string) {
+	h.None.Add(1)
+	h.note("no identity: it spoke without TLS", from)
+}
+
+func (h *Handshakes) note(why, from string) {
+	if host, _, err := net.SplitHostPort(from); err == nil {
+		from = host
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.news == nil {
+		h.news = map[string]*refusedCalls{}
+	}
+	one := h.news[why]
+	if one == nil {
+		if len(h.news) >= maxNews {
+			return
+		}
+		one = &refusedCalls{}
+		h.news[why] = one
+	}
+	one.count++
+	one.from = from
+}
+
+// News tells of callers that were refused since the last call, one line for each reason.
+func (h *Handshakes) News() []string {
+	h.mu.Lock()
+	news := h.news
+	h.news = nil
+	h.mu.Unlock()
+	var out []string
+	for why, one := range news {
+		times := "once"
+		if one.count > 1 {
+			times = fmt.Sprintf("%d times, the last time", one.count)
+		}
+		out = append(out, fmt.Sprintf("a caller was refused, %s from %s: %s", times, one.from, why))
+	}
+	return out
+}
+
+// welcome finds out what a caller of an inbound listener speaks, and serves it.
+func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
+	raw, err := conn.SyscallConn()
+	if err != nil {
+		at.leave()
+		conn.Close()
+		return
+	}
+	isTCP := l.Relay != nil && l.Relay() != nil
+	mode := l.Identity.Mode()
+	isSecure := mode == "required" && isTCP
+	if !isSecure {
+		patience := idleTimeout
+		if isTCP {
+			patience = plainPatience
+		}
+		isSecure, err = peekTLS(conn, raw, patience)
+		if err != nil && !isTCP {
+			at.leave()
+			conn.Close()
+			return
+		}
+	}
+	if !isSecure {
+		l.Identity.Handshakes.Plain.Add(1)
+		l.begin(conn, conn, raw, nil, at)
+		return
+	}
+	t := tls.Server(conn, l.Identity.config())
+	conn.SetDeadline(time.Now().Add(handshakeTime))
+	peer := new(member)
+	if err = t.Handshake(); err == nil {
+		peer.Peer, err = l.Identity.Credentials.Verify(t.ConnectionState().PeerCertificates, time.Now())
+	}
+	if err != nil {
+		if !l.isDraining() {
+			l.Identity.Handshakes.Failed(err, conn.RemoteAddr().String())
+		}
+		l.reject(t, conn)
+		at.leave()
+		return
+	}
+	conn.SetDeadline(time.Time{})
+	l.Identity.Handshakes.Done.Add(1)
+	peer.party = engine.NewParty(peer.Name.Name, peer.Kind == identity.Gateway, peer.Site)
+	peer.party.IsNode = peer.Kind == identity.Node
+	l.begin(t, conn, raw, peer, at)
+}
+
+// reject ends a connection whose caller has an alert to read still.
+func (l *Listener) reject(t *tls.Conn, conn *net.TCPConn) {
+	conn.SetDeadline(time.Now().Add(lingering))
+	conn.CloseWrite()
+	io.CopyN(io.Discard, conn, 64<<10) // closing with bytes unread would take the alert with it
+	t.Close()
+	conn.Close()
+}
+
+// peekTLS tells whether the first byte of a connection is that of TLS. It waits without
+// a buffer, and takes nothing.
+func peekTLS(conn *net.TCPConn, raw syscall.RawConn, patience time.Duration) (is bool, err error) {
+	conn.SetReadDeadline(time.Now().Add(patience))
+	defer conn.SetReadDeadline(time.Time{})
+	var b [1]byte
+	var n int
+	var failed error
+	err = raw.Read(func(fd uintptr) bool {
+		n, _, failed = syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		return failed != syscall.EAGAIN && failed != syscall.EINTR
+	})
+	switch {
+	case err != nil:
+		return false, err
+	case failed != nil:
+		return false, failed
+	case n == 0:
+		return false, io.EOF
+	}
+	return b[0] == tlsRecord, nil
+}
+
+// Identity is how an inbound listener knows its callers.
+type Identity struct {
+	Credentials *identity.Credentials
+	Mode        func() string // required, optional or none
+	Handshakes  *Handshakes
+
+	made   sync.Once
+	server *tls.Config
+}
+
+// config is for connections of callers. A certificate that is shown must be good,
+// whatever the mode.
+func (i *Identity) config() *tls.Config {
+	i.made.Do(func() { i.server = i.Credentials.ServerConfig(false) })
+	return i.server
+}
+
+// isGood tells whether a caller's connection may go on after the request under way.
+func (l *Listener) isGood(peer *member) bool {
+	return peer == nil || l.Identity.Credentials.IsGood(&peer.Peer, time.Now())
+}
+
+// callerOf is who calls: the member that proved to, or else the source's own.
+func callerOf(s *Source, m *member) string {
+	if m != nil {
+		return m.Name.Name
+	}
+	return s.Hop.Caller
+}
+
+func siteOf(s *Source, m *member) string {
+	if m != nil {
+		return m.Peer.Site
+	}
+	return s.Site
+}

@@ -1,0 +1,168 @@
+package carry
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/identity"
+)
+
+// pair are two ways on from net/http: HTTP/1.1, and HTTP/2 where the instance speaks
+// nothing else.
+type pair struct {
+	http1 *http.Transport
+	http2 *http.Transport
+}
+
+// dialFunc opens a connection to host:port.
+type dialFunc func(ctx context.Context, network, address string) (net.Conn, error)
+
+func newPair(dial1, dial2 dialFunc) pair {
+	two := new(http.Protocols)
+	two.SetUnencryptedHTTP2(true)
+	two.SetHTTP2(true)
+	return pair{
+		http1: &http.Transport{
+			DisableCompression:     true,
+			MaxIdleConnsPerHost:    512,
+			IdleConnTimeout:        keptIdle,
+			ExpectContinueTimeout:  time.Second,
+			DialContext:            dial1,
+			WriteBufferSize:        16 << 10,
+			ReadBufferSize:         16 << 10,
+			MaxResponseHeaderBytes: maxHeader,
+		},
+		http2: &http.Transport{
+			DisableCompression:     true,
+			IdleConnTimeout:        keptIdle,
+			Protocols:              two,
+			DialContext:            dial2,
+			MaxResponseHeaderBytes: maxHeader,
+			HTTP2:                  &http.HTTP2Config{SendPingTimeout: 15 * time.Second, PingTimeout: 10 * time.Second},
+		},
+	}
+}
+
+// CloseIdle closes the connections without a request.
+func (t *pair) CloseIdle() {
+	t.http1.CloseIdleConnections()
+	t.http2.CloseIdleConnections()
+}
+
+// Transports are the ways on from net/http: to members of the mesh by mutual TLS, and to
+// everybody else, without TLS and with it.
+type Transports struct {
+	pair
+	shown   *identity.Credentials // to members; nil: none can be called by mutual TLS
+	members atomic.Pointer[memberTransports]
+
+	renewing sync.Mutex // guards old
+	old      []*memberTransports
+}
+
+// NewTransports makes transports without a connection yet. shown is what members are
+// shown; nil: they cannot be called.
+func NewTransports(shown *identity.Credentials) *Transports {
+	if shown == nil {
+		shown = &identity.Credentials{}
+	}
+	return &Transports{pair: newPair(dialHTTP1, dialHTTP2), shown: shown}
+}
+
+// For is the transport for instances that speak HTTP/2 alone, or for all others.
+func (t *pair) For(isHTTP2 bool) http.RoundTripper {
+	if isHTTP2 {
+		return t.http2
+	}
+	return t.http1
+}
+
+// to is the transport for requests to an instance.
+func (t *Transports) to(in *engine.Instance, isHTTP2 bool) http.RoundTripper {
+	if !in.Mutual {
+		return t.For(isHTTP2)
+	}
+	m := t.members.Load()
+	if trusted := t.shown.Trusted(); m == nil || m.trusted != trusted {
+		m = t.renew(trusted)
+	}
+	return m.For(isHTTP2)
+}
+
+// renew makes new connections to members, since other authorities are trusted now. Those
+// that there are end when their requests are over.
+func (t *Transports) renew(trusted uint64) *memberTransports {
+	t.renewing.Lock()
+	defer t.renewing.Unlock()
+	before := t.members.Load()
+	if before != nil && before.trusted == trusted {
+		return before
+	}
+	m := &memberTransports{newPair(
+		func(ctx context.Context, _, host string) (net.Conn, error) {
+			c, err := t.dial(ctx, host)
+			if err != nil {
+				return nil, err
+			}
+			return &forgiving{Conn: c}, nil
+		},
+		func(ctx context.Context, _, host string) (net.Conn, error) {
+			c, err := t.dial(ctx, host)
+			if err != nil {
+				return nil, err
+			}
+			return &sniffed{Conn: c}, nil
+		},
+	), trusted}
+	t.members.Store(m)
+	if before != nil {
+		if t.old = append(t.old, before); len(t.old) > maxOld {
+			t.old = t.old[1:]
+		}
+		before.CloseIdle()
+	}
+	return m
+}
+
+// maxOld is how many generations of connections are looked after. A connection that is
+// older ends by itself when it is idle.
+const maxOld = 4
+
+// dial opens a connection to a member, by its memberHost.
+func (t *Transports) dial(ctx context.Context, host string) (*memberConn, error) {
+	service, address, err := addressOf(host)
+	if err != nil {
+		return nil, err
+	}
+	return dialMember(ctx, t.shown, address, service)
+}
+
+// Sweep ends connections that are idle and were made by authorities that are not trusted
+// any more; call it every few seconds.
+func (t *Transports) Sweep() {
+	t.renewing.Lock()
+	defer t.renewing.Unlock()
+	for _, old := range t.old {
+		old.CloseIdle()
+	}
+}
+
+// CloseIdle closes the connections without a request.
+func (t *Transports) CloseIdle() {
+	t.pair.CloseIdle()
+	if m := t.members.Load(); m != nil {
+		m.CloseIdle()
+	}
+	t.Sweep()
+}
+
+// memberTransports are connections to members under the same authorities.
+type memberTransports struct {
+	pair
+	trusted uint64 // see identity.Credentials.Trusted
+}
