@@ -34,6 +34,14 @@ func (s *Server) memberOperations() []Operation {
 				err := s.control.Members.Install(in.By, in.Chain)
 				return s.control.Members.View(), err
 			}),
+		get("/access", "access", "Who may call whom, who did, and who was refused",
+			func(c *echo.Context) (model.AccessMatrix, error) {
+				return s.control.Access.Matrix(c.Request().Context(), c.QueryParam("from"), c.QueryParam("to"))
+			}, Param{"from", "string", "only this caller"}, Param{"to", "string", "only this service"}),
+		get("/access/suggestion", "suggestAccess", "Access rules for what was used in the last 14 days",
+			func(c *echo.Context) (model.AccessSuggestion, error) {
+				return s.control.Access.Suggest(c.Request().Context())
+			}),
 		get("/join-tokens", "joinTokens", "Join tokens, the newest first", s.joinTokens),
 		create("/join-tokens", "createJoinToken", "Make a token with which a proxy joins the mesh", s.createJoinToken),
 		remove("/join-tokens/:token", "revokeJoinToken", "Revoke a join token; proxies that joined with it stay members",

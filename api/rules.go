@@ -158,6 +158,8 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 			Message: in.Message,
 			Expect:  expect,
 			Wait:    wait(in.WaitMS),
+
+			RefuseUsedLinks: in.RefuseUsedLinks,
 		},
 	)
 }
@@ -176,7 +178,12 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 	if err != nil {
 		return model.Published{}, err
 	}
-	return s.control.Revisions.Restore(c.Request().Context(), n, in.Author, in.Message, wait(in.WaitMS))
+	return s.control.Revisions.Restore(c.Request().Context(), n, revisions.Publication{
+		Author:          in.Author,
+		Message:         in.Message,
+		Wait:            wait(in.WaitMS),
+		RefuseUsedLinks: in.RefuseUsedLinks,
+	})
 }
 
 func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published, error) {

@@ -223,6 +223,7 @@ func asProblem(err error) *failure {
 		unknown  fleet.NotRegistered
 		refused  release.Refused
 		stranger members.Refused
+		refuses  problem.RefusesUsedLinks
 		large    *http.MaxBytesError
 		status   echo.HTTPStatusCoder
 	)
@@ -246,6 +247,8 @@ func asProblem(err error) *failure {
 		return answer(http.StatusConflict, "not-now")
 	case errors.As(err, &taken):
 		return answer(http.StatusConflict, "name-taken")
+	case errors.As(err, &refuses):
+		return answer(http.StatusConflict, "refuses-used-links")
 	case errors.As(err, &stranger):
 		return answer(http.StatusForbidden, "not-yours")
 	case errors.As(err, &unknown):

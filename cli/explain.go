@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"strings"
@@ -80,6 +81,21 @@ func explainSheet(s *out.Sheet, e model.Explanation) {
 			rows = append(rows, []string{r.Result, r.Route, r.Why, r.At.String()})
 		}
 		s.Table([]string{"RESULT", "ROUTE", "WHY", "DEFINED AT"}, rows)
+	}
+	if len(e.Access) > 0 {
+		s.Line("\nAccess:")
+		var rows [][]string
+		for _, v := range e.Access {
+			result := "denied"
+			switch {
+			case v.IsWatched:
+				result = "allowed, only watched"
+			case v.Allowed:
+				result = "allowed"
+			}
+			rows = append(rows, []string{v.Service, result, cmp.Or(v.Rule, "the default"), written(v.At)})
+		}
+		s.Table([]string{"SERVICE", "RESULT", "RULE", "DEFINED AT"}, rows)
 	}
 	if len(e.Odds) > 0 {
 		s.Line("\nTargets:")

@@ -312,7 +312,7 @@ func waitMS(d time.Duration) *int {
 func (a *app) rulesPublish() *cobra.Command {
 	var bundle, message string
 	var wait time.Duration
-	var empty bool
+	var empty, refuse bool
 	var expect int
 	cmd := &cobra.Command{
 		Use:   "publish " + filesWords,
@@ -357,6 +357,8 @@ proxies that do not have the revision in force yet.`,
 					Author:  author(),
 					Message: message,
 					WaitMS:  waitMS(wait),
+
+					RefuseUsedLinks: refuse,
 				},
 				on,
 			)
@@ -372,5 +374,6 @@ proxies that do not have the revision in force yet.`,
 	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
 	f.BoolVar(&empty, "empty", false, "publish the bundle without files")
 	f.IntVar(&expect, "expect", 0, "publish only when this revision is in force")
+	f.BoolVar(&refuse, "refuse-used-links", false, refuseUsage)
 	return cmd
 }

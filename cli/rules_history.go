@@ -147,6 +147,7 @@ func (a *app) rulesLog() *cobra.Command {
 func (a *app) rulesRestore() *cobra.Command {
 	var message string
 	var wait time.Duration
+	var refuse bool
 	cmd := &cobra.Command{
 		Use:   "restore REVISION",
 		Short: "Publish an earlier revision again, as a new one",
@@ -165,7 +166,7 @@ func (a *app) rulesRestore() *cobra.Command {
 			p, err := c.Restore(
 				cmd.Context(),
 				n,
-				model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait)},
+				model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait), RefuseUsedLinks: refuse},
 			)
 			if err != nil {
 				return a.rejected(cmd, err)
@@ -175,8 +176,12 @@ func (a *app) rulesRestore() *cobra.Command {
 	}
 	cmd.Flags().StringVarP(&message, "message", "m", "", "message of the revision")
 	cmd.Flags().DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
+	cmd.Flags().BoolVar(&refuse, "refuse-used-links", false, refuseUsage)
 	return cmd
 }
+
+// refuseUsage is said of --refuse-used-links.
+const refuseUsage = "publish access rules even if they refuse every request of a link that is in use"
 
 // bundleText names the bundle whose text a revision changed.
 func bundleText(kind, bundle string) string {

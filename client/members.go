@@ -47,3 +47,14 @@ func (c *Client) CreateJoinToken(ctx context.Context, in model.JoinTokenRequest)
 func (c *Client) RevokeJoinToken(ctx context.Context, id, by string) (l model.JoinTokenList, err error) {
 	return l, c.do(ctx, http.MethodDelete, "/join-tokens/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &l)
 }
+
+// Access tells who may call whom, who did, and who was refused; empty names are any.
+func (c *Client) Access(ctx context.Context, from, to string) (m model.AccessMatrix, err error) {
+	path := "/access?from=" + url.QueryEscape(from) + "&to=" + url.QueryEscape(to)
+	return m, c.do(ctx, http.MethodGet, path, nil, &m)
+}
+
+// SuggestAccess writes access rules for what was used in the last 14 days.
+func (c *Client) SuggestAccess(ctx context.Context) (s model.AccessSuggestion, err error) {
+	return s, c.do(ctx, http.MethodGet, "/access/suggestion", nil, &s)
+}

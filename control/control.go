@@ -7,6 +7,7 @@
 //	figures    what proxies counted, in memory and on disk
 //	drills     failures that are injected for a limited time
 //	revisions  rules: what is in force, history, drafts
+//	access     who calls whom, and who may
 //	feed       single requests, live
 //	calls      requests that people want explained or sent
 //	effects    what changes did
@@ -28,6 +29,7 @@ import (
 	"sync"
 	"time"
 
+	"nightjar/control/access"
 	"nightjar/control/calls"
 	"nightjar/control/drills"
 	"nightjar/control/effects"
@@ -56,6 +58,7 @@ const (
 	tidyEvery  = 500 * time.Millisecond
 	pruneEvery = time.Hour
 	closeTime  = 5 * time.Second // to write what is left
+	linksTime  = 2 * time.Second // to read which links were used
 )
 
 // Config is what the service is made of.
@@ -86,6 +89,7 @@ type Control struct {
 	Figures   *figures.Figures
 	Drills    *drills.Drills
 	Revisions *revisions.Revisions
+	Access    *access.Access
 	Feed      *feed.Feed
 	Calls     *calls.Calls
 	Effects   *effects.Effects
@@ -161,6 +165,12 @@ func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
 	if err != nil {
 		return fmt.Errorf("reading the rules in force: %w", err)
 	}
+	c.Access = access.New(access.Config{
+		Records: cfg.Store,
+		Current: c.Revisions.Current,
+		Sites:   c.Fleet.SitesOf,
+		Now:     cfg.Now,
+	})
 	c.Calls = calls.New(calls.Config{
 		Fleet:   c.Fleet,
 		Current: c.Revisions.Current,
@@ -225,6 +235,7 @@ func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
 		Figures:   c.Figures,
 		Drills:    c.Drills,
 		Releases:  c.Releases.Summaries,
+		Domain:    cfg.Authority.Domain(),
 		Now:       cfg.Now,
 	})
 	return nil
@@ -235,6 +246,11 @@ func (c *Control) live() rules.Live {
 	m := c.Fleet.Members()
 	l := rules.Live{Known: true, Versions: m.Versions}
 	l.Links, l.Busy = c.Figures.Traffic(m.Proxies)
+	if c.Access != nil { // it comes after the rules that are checked at the start
+		ctx, stop := context.WithTimeout(context.Background(), linksTime)
+		defer stop()
+		l.Links = c.Access.Links(ctx, l.Links)
+	}
 	return l
 }
 
@@ -243,6 +259,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 	now := c.now()
 	kept, isNew := c.Figures.Count(&d)
 	if isNew {
+		c.Access.Count(&d)
 		c.Releases.Count(&d, telemetry.At(&d, now))
 		c.Fleet.Report(id, &d)
 		c.Journal.Add(activity(id, &d, now)...)
@@ -299,6 +316,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(pruneEvery, "the activity log cannot be pruned", c.Journal.Prune)
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
+	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)
 	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)
 	do(releases.StepEvery, "the steps of releases cannot be stored; they wait", c.Releases.Step)
 	do(outbox.DeliverEvery, "notices cannot be read; their receivers wait", c.Outbox.Deliver)
@@ -325,6 +343,9 @@ func (c *Control) close(ctx context.Context) {
 	defer stop()
 	if err := c.Journal.Write(ctx); err != nil {
 		c.log.Error("the last activity could not be written", "error", err)
+	}
+	if err := c.Access.Write(ctx); err != nil {
+		c.log.Error("the last counts for access could not be written", "error", err)
 	}
 	if err := c.Figures.Write(ctx); err != nil {
 		c.log.Error("the last telemetry could not be written", "error", err)

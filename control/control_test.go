@@ -158,11 +158,11 @@ func TestPublishing(t *testing.T) {
 	if r, _ := k.Revisions.Revision(t.Context(), 0); r.Kind != "split" || r.Message != "split all of s: v1 12.5, v2 87.5" || !strings.Contains(r.Bundles[model.MainBundle][0].Text, "send: {v1: 12.5, v2: 87.5}}") {
 		t.Errorf("revision: %+v", r)
 	}
-	back, err := k.Revisions.Restore(t.Context(), 1, "mate", "", 0)
+	back, err := k.Revisions.Restore(t.Context(), 1, revisions.Publication{Author: "mate", Message: ""})
 	if err != nil || back.Revision != 4 || k.Revisions.Current().Rules.Service("bunks") != nil {
 		t.Errorf("restore: %+v, %v", back, err)
 	}
-	if _, err := k.Revisions.Restore(t.Context(), 99, "", "", 0); !errors.As(err, new(problem.NotFound)) {
+	if _, err := k.Revisions.Restore(t.Context(), 99, revisions.Publication{Author: "", Message: ""}); !errors.As(err, new(problem.NotFound)) {
 		t.Errorf("restore of nothing: %v", err)
 	}
 }

@@ -90,6 +90,7 @@ type Proxy struct {
 	follower   *follow.Follower
 	shown      *identity.Credentials // to other proxies
 	handshakes carry.Handshakes
+	watched    watched
 	member     *follow.Membership
 	session    *follow.Session
 	checks     *health.Checks
@@ -226,6 +227,7 @@ func (p *Proxy) assemble() {
 		Problems:      p.problems,
 		Outbound:      p.Outbound,
 		Self:          p.self(),
+		News:          p.news,
 		Taken:         func(err error) { p.ends <- err },
 	}, p.follower)
 	now := func() time.Duration { return time.Since(p.epoch) }
@@ -264,6 +266,7 @@ func (p *Proxy) openListeners() (err error) {
 			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
 			Table:   &p.follower.Table,
 			Port:    portOf(cfg.App),
+			Watched: p.watched.note,
 			Identity: &carry.Identity{
 				Credentials: p.shown,
 				Mode:        func() string { return p.follower.Table.Load().Identity(cfg.Service) },

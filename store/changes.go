@@ -25,6 +25,7 @@ var allChanges = []Change{
 	AddTrial{}, EndTrial{}, InterruptTrials{},
 	SaveRelease{}, AddOverlay{}, AddJudgements{}, AddReleaseEvents{}, AddNotices{}, UpdateNotices{},
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
+	AddAccessSeen{}, PruneAccessSeen{},
 }
 
 // batchRows is how many rows one INSERT holds: SQLite bounds the values of a
@@ -467,4 +468,32 @@ func (c PruneMembers) write(tx *gorm.DB) error {
 		return err
 	}
 	return tx.Where("expires < ?", c.Before.UTC()).Delete(&memberRow{}).Error
+}
+
+// AddAccessSeen adds to what was counted between callers and services.
+type AddAccessSeen []AccessSeen
+
+func (c AddAccessSeen) write(tx *gorm.DB) error {
+	for _, a := range c {
+		row := accessSeenRow(a)
+		row.Last = row.Last.UTC()
+		err := tx.Clauses(clause.OnConflict{
+			Columns: []clause.Column{{Name: "day"}, {Name: "caller"}, {Name: "service"}, {Name: "rule"}, {Name: "outcome"}},
+			DoUpdates: clause.Assignments(map[string]any{
+				"requests": gorm.Expr("requests + excluded.requests"),
+				"last":     gorm.Expr("max(last, excluded.last)"),
+			}),
+		}).Create(&row).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PruneAccessSeen deletes what was counted before a day.
+type PruneAccessSeen struct{ Before string }
+
+func (c PruneAccessSeen) write(tx *gorm.DB) error {
+	return tx.Where("day < ?", c.Before).Delete(&accessSeenRow{}).Error
 }

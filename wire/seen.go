@@ -140,6 +140,7 @@ type Record struct {
 	Sent     uint64  `json:"sent"`             // bytes of the request's body
 	Received uint64  `json:"received"`         // bytes of the answer's body that reached the caller
 	Secured  bool    `json:"secured"`          // the hop to the instance was encrypted
+	Mutual   bool    `json:"mutual,omitempty"` // by mutual TLS: both ends proved who they are
 	Trace    string  `json:"trace,omitempty"`  // trace id
 	Traced   bool    `json:"traced,omitempty"` // the trace was kept
 	// its attempts, and the waits between them, in order

@@ -209,6 +209,9 @@ type Delta struct {
 	Open          []Open     `json:"open,omitempty"` // connections now
 
 	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
+
+	// Watched are requests to the workload that access rules would have refused.
+	Watched []Watched `json:"watched,omitempty"`
 	Events []engine.Event  `json:"events,omitempty"`
 }
 
@@ -228,6 +231,14 @@ type Series struct {
 	Route    string // empty: plain balancing, or none
 	RouteOf  string // service whose route it is
 	Counts   stats.Counts
+}
+
+// Watched is requests of one caller that an access rule would have refused, and only
+// watched.
+type Watched struct {
+	From     string `json:"from"`           // NAME or gateway/NAME; empty: without identity
+	Rule     string `json:"rule,omitempty"` // empty: the default
+	Requests uint64 `json:"requests"`
 }
 
 // Other stands for the names of series past a bound.

@@ -17,6 +17,15 @@ func Explanation(e engine.Explanation) model.Explanation {
 		answer := model.DirectResponse(*e.Answer)
 		out.Answer = &answer
 	}
+	for _, a := range e.Access {
+		out.Access = append(out.Access, model.Admission{
+			Service:   a.Service,
+			Allowed:   a.Allowed,
+			IsWatched: a.Watched,
+			Rule:      a.Rule,
+			At:        model.Origin(a.Origin),
+		})
+	}
 	if r := e.Refusal; r != nil {
 		out.Refusal = &model.Refusal{Status: r.Status, Reason: string(r.Reason), Detail: r.Detail}
 	}

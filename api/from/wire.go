@@ -51,7 +51,7 @@ func Request(r wire.Record) model.RequestRecord {
 		DurationMS:    r.MS,
 		RequestBytes:  r.Sent,
 		ResponseBytes: r.Received,
-		IsEncrypted:   r.Secured,
+		Transport:     transport(r),
 		Trace:         r.Trace,
 		IsTraced:      r.Traced,
 	}
@@ -119,4 +119,15 @@ func Trace(t traces.Trace) model.Trace {
 			DurationMS: r.MS,
 		}
 	})}
+}
+
+// transport is how a request travelled to its instance.
+func transport(r wire.Record) string {
+	switch {
+	case r.Mutual:
+		return model.MutualTransport
+	case r.Secured:
+		return model.TLSTransport
+	}
+	return model.PlainTransport
 }

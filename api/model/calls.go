@@ -22,7 +22,9 @@ type Explanation struct {
 	// set when a route answers by itself, with a redirect or a fixed response
 	Answer  *DirectResponse `json:"answer,omitempty"`
 	Refusal *Refusal        `json:"refusal,omitempty"` // set when the mesh refuses the request
-	Path    string          `json:"path"`              // path that the instance gets
+	// what the access rules say, of every service that the request can go to; absent: there are none
+	Access []Admission `json:"access,omitempty"`
+	Path   string      `json:"path"` // path that the instance gets
 	// instances of these versions to which proxies of the caller get no connection now; their
 	// requests go to others
 	Unreachable []NoConnection `json:"unreachable,omitempty"`
@@ -34,6 +36,15 @@ type NoConnection struct {
 	Version  string `json:"version"` // as service/version
 	Instance string `json:"instance"`
 	Cause    string `json:"cause"`
+}
+
+// Admission is what the access rules say of a request to a service.
+type Admission struct {
+	Service   string `json:"service"`
+	Allowed   bool   `json:"allowed"`
+	IsWatched bool   `json:"isWatched,omitempty"` // it would be refused, and that is only watched
+	Rule      string `json:"rule,omitempty"`      // that decides; absent: the default does
+	At        Origin `json:"at"`                  // where that was written
 }
 
 // RoutingStep is the routes of one service or gateway, in match order.

@@ -111,15 +111,24 @@ type Gateway struct {
 
 // The transports of a Link.
 const (
-	PlainTransport = "plain"
-	TLSTransport   = "tls"
-	MixedTransport = "mixed"
+	PlainTransport  = "plain"
+	TLSTransport    = "tls"        // the instance alone proves who it is
+	MutualTransport = "mutual-tls" // both ends prove who they are
+	MixedTransport  = "mixed"
 )
+
+// LinkIdentities is who the ends of a link prove to be.
+type LinkIdentities struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
 
 // Link is the requests of one caller to one service.
 type Link struct {
-	From      string  `json:"from"`
-	To        string  `json:"to"`
-	Transport string  `json:"transport"` // plain, tls or mixed
-	Figures   Figures `json:"figures"`
+	From      string `json:"from"`
+	To        string `json:"to"`
+	Transport string `json:"transport"` // plain, tls, mutual-tls or mixed
+	// SPIFFE IDs that both ends prove, by mutual TLS
+	Identities *LinkIdentities `json:"identities,omitempty"`
+	Figures    Figures         `json:"figures"`
 }

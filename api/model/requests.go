@@ -58,7 +58,7 @@ type RequestRecord struct {
 	DurationMS    float64   `json:"durationMS"`         // until the last byte of the response was sent to the caller
 	RequestBytes  uint64    `json:"requestBytes"`       // of the request's body
 	ResponseBytes uint64    `json:"responseBytes"`      // of the response's body that reached the caller
-	IsEncrypted   bool      `json:"isEncrypted"`        // on the way to the instance
+	Transport     string    `json:"transport"`          // to the instance: plain, tls or mutual-tls
 	Trace         string    `json:"trace,omitempty"`    // trace id
 	IsTraced      bool      `json:"isTraced,omitempty"` // the trace was kept
 	Segments      []Segment `json:"segments,omitempty"` // its attempts, and the waits between them, in order

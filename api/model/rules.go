@@ -139,6 +139,8 @@ type PublishRequest struct {
 	Message string `json:"message,omitempty"`
 	// how long to wait for the proxies; 5000 when absent, at most 60000
 	WaitMS *int `json:"waitMS,omitempty"`
+	// publish access rules even if they refuse every request of a link that is in use
+	RefuseUsedLinks bool `json:"refuseUsedLinks,omitempty"`
 }
 
 // RestoreRequest asks for an earlier revision to be published again.
@@ -146,6 +148,8 @@ type RestoreRequest struct {
 	Author  string `json:"author,omitempty"`
 	Message string `json:"message,omitempty"`
 	WaitMS  *int   `json:"waitMS,omitempty"` // see publish
+
+	RefuseUsedLinks bool `json:"refuseUsedLinks,omitempty"` // see publish
 }
 
 // SplitRequest asks for new weights on one route.

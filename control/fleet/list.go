@@ -359,3 +359,16 @@ func (f *Fleet) Certified() []Certified {
 	}
 	return out
 }
+
+// SitesOf are the sites where the proxies of a service or gateway run.
+func (f *Fleet) SitesOf(caller string) (out []string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.proxies {
+		if (p.Service == caller || p.Gateway == caller) && p.Site != "" && !slices.Contains(out, p.Site) {
+			out = append(out, p.Site)
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -5,6 +5,7 @@ package problem
 
 import (
 	"fmt"
+	"strings"
 
 	"nightjar/core/rules"
 )
@@ -42,6 +43,18 @@ func (e RulesRejected) Error() string {
 		return "nothing was published: the rules have 1 mistake. Correct it, then publish again."
 	}
 	return fmt.Sprintf("nothing was published: the rules have %d mistakes. Correct them, then publish again.", n)
+}
+
+// RefusesUsedLinks means that a revision would refuse links that are in use.
+type RefusesUsedLinks struct{ Links []rules.RefusedLink }
+
+func (e RefusesUsedLinks) Error() string {
+	var list []string
+	for _, l := range e.Links {
+		list = append(list, fmt.Sprintf("%s to %s (%s)", l.From, l.To, l.Used()))
+	}
+	return fmt.Sprintf("nothing was published: the access rules would refuse every request of %d links that are in use: %s. "+
+		"Allow them, or publish with --refuse-used-links", len(list), strings.Join(list, ", "))
 }
 
 // RevisionConflict means that another revision was published meanwhile.

@@ -23,13 +23,15 @@ type Publication struct {
 	Message string
 	Expect  *uint         // publish only on top of this revision; nil: on top of any
 	Wait    time.Duration // how long to wait for acknowledgements
+	// RefuseUsedLinks publishes access rules even if they refuse links that are in use.
+	RefuseUsedLinks bool
 }
 
 // Publish replaces a bundle by a new revision. The revision is stored before any
 // proxy gets it.
 func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published, error) {
 	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
-	return r.publish(ctx, rev, q.Wait, func(now *Current) (proposal, store.Bundles, error) {
+	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
 		if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
 			return proposal{}, nil, problem.RevisionConflict{Expected: *q.Expect, Current: n}
 		}
@@ -62,7 +64,7 @@ func (r *Revisions) Split(
 		Author:  q.Author,
 		Message: cmp.Or(q.Message, change.Message),
 	}
-	return r.publish(ctx, rev, q.Wait, func(now *Current) (proposal, store.Bundles, error) {
+	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
 		if n := now.Revision.Number; expect != n {
 			return proposal{}, nil, problem.RevisionConflict{Expected: expect, Current: n}
 		}
@@ -71,13 +73,9 @@ func (r *Revisions) Split(
 	})
 }
 
-// Restore publishes all bundles of an earlier revision again.
-func (r *Revisions) Restore(
-	ctx context.Context,
-	number uint,
-	author, message string,
-	wait time.Duration,
-) (model.Published, error) {
+// Restore publishes all bundles of an earlier revision again. Of the publication, Bundle,
+// Files and Expect are not used.
+func (r *Revisions) Restore(ctx context.Context, number uint, q Publication) (model.Published, error) {
 	old, err := r.Records.Revision(ctx, number)
 	if number == 0 {
 		err = store.ErrNotFound
@@ -85,9 +83,9 @@ func (r *Revisions) Restore(
 	if err != nil {
 		return model.Published{}, noRevision(number, err)
 	}
-	message = cmp.Or(message, fmt.Sprintf("restore revision %d", number))
-	rev := store.Revision{Kind: "restore", Author: author, Message: message}
-	return r.publish(ctx, rev, wait, func(now *Current) (proposal, store.Bundles, error) {
+	message := cmp.Or(q.Message, fmt.Sprintf("restore revision %d", number))
+	rev := store.Revision{Kind: "restore", Author: q.Author, Message: message}
+	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
 		return r.proposeAll(now, old.Bundles), old.Bundles, nil
 	})
 }
@@ -95,7 +93,7 @@ func (r *Revisions) Restore(
 // publish puts a revision by a person in force: what propose decides, on top of
 // what is in force then.
 func (r *Revisions) publish(
-	ctx context.Context, rev store.Revision, wait time.Duration,
+	ctx context.Context, rev store.Revision, wait time.Duration, refuseUsedLinks bool,
 	propose func(*Current) (proposal, store.Bundles, error),
 ) (model.Published, error) {
 	var out model.Published
@@ -104,6 +102,9 @@ func (r *Revisions) publish(
 		p, bundles, err := propose(&now)
 		if err == nil {
 			err = p.rejection()
+		}
+		if err == nil && !refuseUsedLinks {
+			err = r.refusesLinks(&now, p.rules)
 		}
 		if err != nil {
 			return Decision{}, err
@@ -138,6 +139,23 @@ func (r *Revisions) publish(
 	}
 	out.Rollout = r.Fleet.Await(ctx, out.Revision, since, min(wait, maxWait))
 	return out, nil
+}
+
+// refusesLinks is the error of access rules that would refuse links that are in use, and
+// that the rules in force let through; nil: there are none.
+func (r *Revisions) refusesLinks(now *Current, next *rules.Rules) error {
+	if next.Access == nil {
+		return nil
+	}
+	links := r.Live().Links
+	before := now.Rules.RefusedLinks(links)
+	refused := slices.DeleteFunc(next.RefusedLinks(links), func(l rules.RefusedLink) bool {
+		return slices.ContainsFunc(before, func(b rules.RefusedLink) bool { return b.From == l.From && b.To == l.To })
+	})
+	if len(refused) > 0 {
+		return problem.RefusesUsedLinks{Links: refused}
+	}
+	return nil
 }
 
 func (r *Revisions) consequence(rev store.Revision, p proposal) (Consequence, error) {

@@ -8,8 +8,10 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/control/figures"
+	"nightjar/control/fleet"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
+	"nightjar/identity"
 	"nightjar/telemetry"
 	"nightjar/wire"
 )
@@ -377,15 +379,14 @@ func (g *groups) links(m *members) []model.Link {
 	out := []model.Link{}
 	for k, t := range g.link {
 		if k.service != "" && t.Requests() > 0 {
-			out = append(
-				out,
-				model.Link{
-					From:      k.caller,
-					To:        k.service,
-					Transport: transport(m.declared[k.service]),
-					Figures:   g.figures(t),
-				},
-			)
+			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t)}
+			if l.Transport = transport(m, k.service); l.Transport == model.MutualTransport {
+				l.Identities = &model.LinkIdentities{
+					From: m.uri(k.caller),
+					To:   m.uri(k.service),
+				}
+			}
+			out = append(out, l)
 		}
 	}
 	slices.SortFunc(
@@ -396,7 +397,8 @@ func (g *groups) links(m *members) []model.Link {
 }
 
 // transport is how requests travel to the instances of a service.
-func transport(s *rules.Service) string {
+func transport(m *members, service string) string {
+	s := m.declared[service]
 	hasPlain, hasTLS := false, false
 	if s != nil {
 		for _, in := range s.Instances {
@@ -412,6 +414,20 @@ func transport(s *rules.Service) string {
 		return model.MixedTransport
 	case hasTLS:
 		return model.TLSTransport
+	case !hasPlain && m.resolver.Service(s).IdentityMode() != rules.IdentityNone:
+		return model.MutualTransport
 	}
 	return model.PlainTransport
+}
+
+// uri is the SPIFFE ID of a caller or service.
+func (m *members) uri(name string) string {
+	who := identity.Member{Name: identity.Name{Kind: identity.Service, Name: name}, Domain: m.domain}
+	switch {
+	case m.rules.Gateway(name) != nil:
+		who.Kind = identity.Gateway
+	case name == fleet.ServiceCaller:
+		who.Kind = identity.Node
+	}
+	return who.URI()
 }

@@ -47,6 +47,7 @@ type Config struct {
 	Figures   *figures.Figures
 	Drills    Drills
 	Releases  func() []model.ReleaseSummary // that are running
+	Domain    string                        // trust domain
 	Now       func() time.Time
 }
 
@@ -93,6 +94,7 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 		Warnings:    v.Revisions.Warnings(),
 	}
 	all := newMembers(now.Rules, proxies, v.guards())
+	all.domain = v.Domain
 	m.Services, m.Gateways, m.Links = g.services(all), g.gateways(all), g.links(all)
 	m.Series, m.Other = v.Figures.State()
 	return m, nil
@@ -294,6 +296,7 @@ type members struct {
 	declared  map[string]*rules.Service
 	instances map[string][]*model.Proxy // by service
 	guards    map[string][]model.GuardState
+	domain    string // trust domain
 }
 
 func newMembers(rs *rules.Rules, proxies []model.Proxy, guards map[string][]model.GuardState) *members {

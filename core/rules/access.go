@@ -321,9 +321,9 @@ func (c *checker) knownLabels(at Origin, path string, want Labels) {
 	c.mistake(at, path, CodeUnknownLabels, fmt.Sprintf("no service has the labels %s", want), c.nearLabels(want))
 }
 
-// fits tells whether a caller is one of the parties, by its name and its sites; none is
+// Fits tells whether a caller is one of the parties, by its name and its sites; none is
 // everybody.
-func fits(list []Party, r *Rules, name string, sites []string) bool {
+func Fits(list []Party, r *Rules, name string, sites []string) bool {
 	if len(list) == 0 {
 		return true
 	}
@@ -361,7 +361,7 @@ func (a *Access) refuses(r *Rules, l Link) (at Origin, by string, refused bool) 
 	}
 	for i := range a.Rules {
 		rule := &a.Rules[i]
-		if !fits(rule.From, r, l.From, l.Sites) || !fits(rule.To, r, l.To, nil) {
+		if !Fits(rule.From, r, l.From, l.Sites) || !Fits(rule.To, r, l.To, nil) {
 			continue
 		}
 		isAll := rule.What.Describe() == "" && rule.Port == 0
@@ -437,4 +437,64 @@ func (c *checker) excluded(rule *AccessRule, path string) {
 			}
 		}
 	}
+}
+
+// RefusedLink is a link of which the rules would refuse every request.
+type RefusedLink struct {
+	Link
+	By string // why, in words
+	At Origin // where that was written
+}
+
+// RefusedLinks are the links of which the access rules would refuse every request.
+func (r *Rules) RefusedLinks(links []Link) (out []RefusedLink) {
+	if r.Access == nil {
+		return nil
+	}
+	for _, l := range links {
+		if at, by, refused := r.Access.refuses(r, l); refused && r.Service(l.To) != nil {
+			out = append(out, RefusedLink{l, by, at})
+		}
+	}
+	return out
+}
+
+// The answers of Permission.
+const (
+	Permitted = "allowed" // every request
+	PartlySo  = "partly"  // some requests
+	Forbidden = "denied"  // none
+)
+
+// Permission is what the access rules say of a link as a whole, and the rules that say
+// so. It is Permitted without a section.
+func (r *Rules) Permission(l Link) (state string, by []string) {
+	a := r.Access
+	if a == nil {
+		return Permitted, nil
+	}
+	hasAllowed, hasDenied := false, false
+	for i := range a.Rules {
+		rule := &a.Rules[i]
+		if !Fits(rule.From, r, l.From, l.Sites) || !Fits(rule.To, r, l.To, nil) || rule.Watch && !rule.Allow {
+			continue
+		}
+		by = append(by, rule.Name)
+		hasAllowed, hasDenied = hasAllowed || rule.Allow, hasDenied || !rule.Allow
+		if rule.What.Describe() == "" && rule.Port == 0 {
+			return permission(hasAllowed, hasDenied), by
+		}
+	}
+	isAllowed := a.Default == "allow" || a.Watch
+	return permission(hasAllowed || isAllowed, hasDenied || !isAllowed), by
+}
+
+func permission(hasAllowed, hasDenied bool) string {
+	switch {
+	case hasAllowed && hasDenied:
+		return PartlySo
+	case hasAllowed:
+		return Permitted
+	}
+	return Forbidden
 }

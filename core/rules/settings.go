@@ -308,7 +308,7 @@ const (
 )
 
 // IdentityMode is whether callers must prove who they are.
-func (s *Settings) IdentityMode() string {
+func (s Settings) IdentityMode() string {
 	if s.Identity == nil {
 		return IdentityRequired
 	}

@@ -115,6 +115,7 @@ type Handshakes struct {
 
 	mu   sync.Mutex // guards what follows
 	news map[string]*refusedCalls
+	told time.Time // when News last told of any
 }
 
 // refusedCalls are callers that were refused for one reason, since they were last told of.
@@ -122,6 +123,9 @@ type refusedCalls struct {
 	count int
 	from  string // address of the last
 }
+
+// newsEvery is how often callers that were refused are told of, whatever their number.
+const newsEvery = 30 * time.Second
 
 // maxNews bounds the reasons that are told apart.
 const maxNews = 16
@@ -172,11 +176,13 @@ func (h *Handshakes) note(why, from string) {
 	one.from = from
 }
 
-// News tells of callers that were refused since the last call, one line for each reason.
+// News tells of callers that were refused since it last did, one line for each reason.
 func (h *Handshakes) News() []string {
 	h.mu.Lock()
-	news := h.news
-	h.news = nil
+	var news map[string]*refusedCalls
+	if now := time.Now(); now.Sub(h.told) >= newsEvery && h.news != nil {
+		news, h.news, h.told = h.news, nil, now
+	}
 	h.mu.Unlock()
 	var out []string
 	for why, one := range news {

@@ -62,7 +62,12 @@ func (s *Session) Collect() {
 	d.Series, d.Open = s.cfg.Recorder.Collect(s.cfg.Self)
 	s.tellOthers()
 	s.guards(&d)
-	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 {
+	if s.cfg.News != nil {
+		var events []engine.Event
+		events, d.Watched = s.cfg.News()
+		d.Events = append(d.Events, events...)
+	}
+	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 && len(d.Watched) == 0 {
 		return
 	}
 	s.wasOpen = len(d.Open) > 0 // that none is open any more is news too

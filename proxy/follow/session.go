@@ -76,6 +76,9 @@ type SessionConfig struct {
 	// gateway; empty: none yet.
 	Outbound func() string
 	Self     engine.Instance // beside the proxy
+	// News is what happened at the inbound listener since it was last called; nil: nothing
+	// can.
+	News func() ([]engine.Event, []wire.Watched)
 	// Taken is called once when another proxy has the name of this one, which has to
 	// end then.
 	Taken func(error)

@@ -252,7 +252,7 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		out.Gate = gate.Name()
 	}
 	if in := x.Instance(); in != nil {
-		out.Instance, out.Secured = in.ID, in.Secure
+		out.Instance, out.Secured, out.Mutual = in.ID, in.Secure || in.Mutual, in.Mutual
 	}
 	for _, s := range x.Segments() {
 		if s.Ended == 0 {

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may call whom, who did, and who was refused */
+        get: operations["access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/suggestion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Access rules for what was used in the last 14 days */
+        get: operations["suggestAccess"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/activity": {
         parameters: {
             query?: never;
@@ -815,6 +849,56 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AccessLink: {
+            /** @description NAME or gateway/NAME; empty: callers that did not prove who they are */
+            from: string;
+            /** @description that the service wants of callers: required, optional or none */
+            identity: string;
+            /**
+             * Format: date-time
+             * @description absent: never
+             */
+            lastRefused?: string;
+            /**
+             * Format: date-time
+             * @description absent: never
+             */
+            lastUsed?: string;
+            /** @description requests that were refused */
+            refused: number;
+            /** @description access rules about the link, in order, up to the one that decides all that is left */
+            rules: string[];
+            /** @description allowed, partly (some requests are) or denied */
+            state: string;
+            to: string;
+            /** @description requests that were let in */
+            used: number;
+            /** @description requests that would have been refused */
+            watched: number;
+        };
+        AccessMatrix: {
+            /** @description that the counts cover */
+            days: number;
+            /** @description allow or deny: what holds where no access rule decides */
+            default: string;
+            /** @description there is a section access */
+            hasRules: boolean;
+            /** @description what would be refused is let in, and counted */
+            isWatching: boolean;
+            /** @description that rules or requests speak of, by service and caller */
+            links: components["schemas"]["AccessLink"][];
+            /** @description whose access rules these are */
+            revision: number;
+        };
+        AccessSuggestion: {
+            /** @description that it looks back */
+            days: number;
+            file: components["schemas"]["File"];
+            /** @description that it allows */
+            links: number;
+            /** @description of these links */
+            requests: number;
+        };
         ActivityEntry: {
             /** Format: date-time */
             at: string;
@@ -831,6 +915,16 @@ export interface components {
             activity: components["schemas"]["ActivityEntry"][];
             /** @description pass as before for the next page; absent on the last */
             next?: number;
+        };
+        Admission: {
+            allowed: boolean;
+            /** @description where that was written */
+            at: components["schemas"]["Origin"];
+            /** @description it would be refused, and that is only watched */
+            isWatched?: boolean;
+            /** @description that decides; absent: the default does */
+            rule?: string;
+            service: string;
         };
         AdoptRequest: {
             /** @description by id; absent: all that follow another mesh or reject the rules of this one */
@@ -1271,6 +1365,8 @@ export interface components {
             value: null | number;
         };
         Explanation: {
+            /** @description what the access rules say, of every service that the request can go to; absent: there are none */
+            access?: components["schemas"]["Admission"][];
             /** @description set when a route answers by itself, with a redirect or a fixed response */
             answer?: components["schemas"]["DirectResponse"];
             /** @description where the request enters the mesh: gateway NAME or proxy of SERVICE */
@@ -1602,9 +1698,15 @@ export interface components {
         Link: {
             figures: components["schemas"]["Figures"];
             from: string;
+            /** @description SPIFFE IDs that both ends prove, by mutual TLS */
+            identities?: components["schemas"]["LinkIdentities"];
             to: string;
-            /** @description plain, tls or mixed */
+            /** @description plain, tls, mutual-tls or mixed */
             transport: string;
+        };
+        LinkIdentities: {
+            from: string;
+            to: string;
         };
         Mark: {
             /**
@@ -1805,6 +1907,8 @@ export interface components {
             /** @description all files of the bundle; none: the bundle is removed */
             files: components["schemas"]["File"][];
             message?: string;
+            /** @description publish access rules even if they refuse every request of a link that is in use */
+            refuseUsedLinks?: boolean;
             /** @description how long to wait for the proxies; 5000 when absent, at most 60000 */
             waitMS?: null | number;
         };
@@ -2040,8 +2144,6 @@ export interface components {
             id?: string;
             /** @description that answered, or got the last attempt */
             instance?: string;
-            /** @description on the way to the instance */
-            isEncrypted: boolean;
             /** @description the trace was kept */
             isTraced?: boolean;
             method?: string;
@@ -2068,6 +2170,8 @@ export interface components {
             status?: number;
             /** @description trace id */
             trace?: string;
+            /** @description to the instance: plain, tls or mutual-tls */
+            transport: string;
             version?: string;
         };
         RequestSpec: {
@@ -2094,6 +2198,8 @@ export interface components {
         RestoreRequest: {
             author?: string;
             message?: string;
+            /** @description see publish */
+            refuseUsedLinks?: boolean;
             /** @description see publish */
             waitMS?: null | number;
         };
@@ -2838,6 +2944,69 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    access: {
+        parameters: {
+            query?: {
+                /** @description only this caller */
+                from?: string;
+                /** @description only this service */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessMatrix"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggestAccess: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessSuggestion"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     activity: {
         parameters: {
             query?: {

@@ -3,7 +3,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { Link } from "react-router";
 import type { Figures, Mesh, Query } from "../api/client";
-import { percent, rate } from "../parts/format";
+import { percent, rate, transports } from "../parts/format";
 import { groupOf } from "./flow";
 import { FigureTable } from "../parts/FigureTable";
 import { RecentFailures } from "../parts/RecentFailures";
@@ -33,7 +33,7 @@ export function Panel({ mesh, chosen, at, by, opened, set }: Props) {
       <div>
         <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", gap: 1.5, mb: 0.75 }}>
           <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 650 }}>{chosen.replace("~", " → ")}</Box>
-          {link && <Box sx={{ color: "text.secondary" }}>{link.transport === "tls" ? "encrypted" : link.transport === "mixed" ? "partly encrypted" : "not encrypted"}</Box>}
+          {link && <Box sx={{ color: "text.secondary" }}>{transports[link.transport] ?? link.transport}</Box>}
           {service && <Link to={`/services/${chosen}`} data-test="open" style={{ color: "inherit" }}>Routes, guards, instances</Link>}
           {gateway && <Link to={`/gateways/${chosen}`} data-test="open" style={{ color: "inherit" }}>Routes</Link>}
           {!at && (service || gateway || link) && <Link to={`/requests?${new URLSearchParams(query as Record<string, string>).toString()}`} style={{ color: "inherit" }}>Live requests</Link>}

@@ -58,3 +58,11 @@ export function amount(n: number): string {
 
 /** Local time of day to the millisecond. */
 export const exactly = (iso: string): string => new Date(iso).toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit", second: "2-digit", fractionalSecondDigits: 3 });
+
+/** How requests travel to an instance, in words. */
+export const transports: Record<string, string> = {
+  plain: "not encrypted",
+  tls: "TLS",
+  "mutual-tls": "mutual TLS",
+  mixed: "partly TLS",
+};

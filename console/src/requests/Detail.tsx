@@ -4,7 +4,7 @@ import Paper from "@mui/material/Paper";
 import { Link } from "react-router";
 import type { RequestRecord } from "../api/client";
 import { TimeAxis, type AxisRow } from "../parts/TimeAxis";
-import { amount, millis } from "../parts/format";
+import { amount, millis, transports } from "../parts/format";
 
 /** One request with its attempts and waits on a time axis. */
 export function Detail({ request: r, onClose }: { request: RequestRecord; onClose: () => void }) {
@@ -23,7 +23,7 @@ export function Detail({ request: r, onClose }: { request: RequestRecord; onClos
     ["host", r.host ?? ""],
     ["request size", amount(r.requestBytes)],
     ["response size", amount(r.responseBytes)],
-    ["transport", r.isEncrypted ? "encrypted" : "not encrypted"],
+    ["transport", transports[r.transport] ?? r.transport],
     ["proxy", r.proxy],
   ];
   return (

@@ -1,13 +1,13 @@
 import Box from "@mui/material/Box";
 import type { GridColDef } from "@mui/x-data-grid";
 import type { Link, Mesh } from "../api/client";
-import { amount, millis, percent, rate } from "../parts/format";
+import { amount, millis, percent, rate, transports } from "../parts/format";
 import { Grid } from "../parts/Grid";
 
 const columns: GridColDef<Link>[] = [
   { field: "from", headerName: "From", width: 130 },
   { field: "to", headerName: "To", width: 130 },
-  { field: "transport", headerName: "Transport", width: 84 },
+  { field: "transport", headerName: "Transport", width: 104, valueFormatter: (v: string) => transports[v] ?? v },
   { field: "rps", headerName: "Req/s", width: 84, type: "number", valueGetter: (_, l) => l.figures.rps, valueFormatter: (v: number) => rate(v) },
   { field: "success", headerName: "Success", width: 82, type: "number", valueGetter: (_, l) => l.figures.success, valueFormatter: (v: number | null) => percent(v), cellClassName: (p) => ((p.row.figures.success ?? 1) < 0.99 ? "bad" : "") },
   { field: "workload", headerName: "Workload success", width: 124, type: "number", valueGetter: (_, l) => l.figures.workload?.success ?? null, valueFormatter: (v: number | null) => percent(v) },

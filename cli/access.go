@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/api/model"
+	"nightjar/cli/out"
+)
+
+func (a *app) access() *cobra.Command {
+	var from, to string
+	cmd := &cobra.Command{
+		Use:   "access",
+		Short: "Who may call whom, who did, and who was refused",
+		Long: `List callers and services: what the access rules say (section access), and the requests
+of the last 14 days. A permission that nobody used can go; a link that is used and not
+allowed is refused. "nightjar explain --from CALLER" says for one request which rule
+decides.`,
+		Example: `  nightjar access
+  nightjar access --to sailings -o json`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			m, err := c.Access(cmd.Context(), from, to)
+			if err != nil {
+				return err
+			}
+			return a.printer(cmd).Show(m, func(s *out.Sheet) { accessSheet(s, m, time.Now()) })
+		},
+	}
+	cmd.Flags().StringVar(&from, "from", "", "only this caller: a service, or gateway/NAME")
+	cmd.Flags().StringVar(&to, "to", "", "only this service")
+	a.completeService(cmd, "from", "to")
+	cmd.AddCommand(a.accessSuggest())
+	return cmd
+}
+
+func accessSheet(s *out.Sheet, m model.AccessMatrix, now time.Time) {
+	switch {
+	case !m.HasRules:
+		s.Line("There are no access rules: every member may call every service. See nightjar access suggest.")
+	case m.IsWatching:
+		s.Line("Access rules of revision %d, default %s, only watched: nothing is refused.", m.Revision, m.Default)
+	default:
+		s.Line("Access rules of revision %d, default %s.", m.Revision, m.Default)
+	}
+	s.Line("Requests of the last %d days.\n", m.Days)
+	if len(m.Links) == 0 {
+		s.Line("There were no requests between services.")
+		return
+	}
+	var rows [][]string
+	for _, l := range m.Links {
+		state := l.State
+		if l.Used == 0 && l.Refused == 0 && l.Watched == 0 && state != "denied" {
+			state += ", unused"
+		}
+		rows = append(rows, []string{
+			l.To,
+			cmp.Or(l.From, "(no identity)"),
+			state,
+			strings.Join(l.Rules, ", "),
+			accessCount(l.Used),
+			accessAgo(l.LastUsed, now),
+			accessCount(l.Refused),
+			accessAgo(l.LastRefused, now),
+			accessCount(l.Watched),
+			l.Identity,
+		})
+	}
+	s.Table([]string{"SERVICE", "CALLER", "ACCESS", "RULES", "USED>", "LAST USED>", "REFUSED>", "LAST REFUSED>",
+		"WOULD BE REFUSED>", "IDENTITY"}, rows)
+}
+
+func accessCount(n uint64) string {
+	if n == 0 {
+		return "–"
+	}
+	return fmt.Sprint(n)
+}
+
+func accessAgo(at, now time.Time) string {
+	switch {
+	case at.IsZero():
+		return "–"
+	case now.Sub(at) < time.Minute:
+		return "now"
+	case now.Sub(at) < 48*time.Hour:
+		return now.Sub(at).Round(time.Minute).String()[:len(now.Sub(at).Round(time.Minute).String())-2] + " ago"
+	}
+	return at.Local().Format(time.DateOnly)
+}
+
+func (a *app) accessSuggest() *cobra.Command {
+	return &cobra.Command{
+		Use:   "suggest",
+		Short: "Print the fewest access rules that allow what was used in the last 14 days",
+		Example: `  nightjar access suggest > access.yaml
+  nightjar access suggest -o json`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			v, err := c.SuggestAccess(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.printer(cmd).Show(v, func(s *out.Sheet) { s.Line("%s", strings.TrimSpace(v.File.Text)) })
+		},
+	}
+}

@@ -1,0 +1,373 @@
+// Package access shows who calls whom, who may, and who was refused; and suggests rules
+// for what is used.
+package access
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nightjar/api/model"
+	"nightjar/control/fleet"
+	"nightjar/control/revisions"
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/store"
+	"nightjar/wire"
+)
+
+const (
+	// WriteEvery is how often Write is to be called.
+	WriteEvery = 10 * time.Second
+
+	keptDays = 14
+	maxRows  = 20_000 // that wait for the disk
+	freshFor = 10 * time.Second
+	writeFor = 10 * time.Second
+)
+
+// Outcomes of requests between a caller and a service.
+const (
+	used    = "used"    // they were let in
+	denied  = "denied"  // access rules refused them
+	watched = "watched" // access rules would have refused them
+	plain   = "plain"   // they were let in without an identity
+	unknown = "unknown" // they were refused since they had no identity
+)
+
+// Records is what access needs of the store.
+type Records interface {
+	Apply(ctx context.Context, changes ...store.Change) error
+	AccessSeen(ctx context.Context, from string) ([]store.AccessSeen, error)
+}
+
+// Config is what Access is made of.
+type Config struct {
+	Records Records
+	Current func() revisions.Current
+	Sites   func(caller string) []string // where a caller runs
+	Now     func() time.Time
+}
+
+// Access counts who called whom. It is safe for concurrent use.
+type Access struct {
+	Config
+
+	mu      sync.Mutex // guards what follows
+	waiting map[key]*store.AccessSeen
+	pruned  string
+	read    []store.AccessSeen // what is on disk
+	readAt  time.Time
+}
+
+type key struct{ day, caller, service, rule, outcome string }
+
+// New makes Access.
+func New(c Config) *Access { return &Access{Config: c, waiting: map[key]*store.AccessSeen{}} }
+
+// deniedNumber is the place of the reason among those that are counted.
+var deniedNumber, _ = engine.Denied.Number()
+
+// Count takes what a proxy counted.
+func (a *Access) Count(d *wire.Delta) {
+	now, caller := a.Now().UTC(), a.partyOf(d.Caller)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for i := range d.Series {
+		s := &d.Series[i]
+		refused := s.Counts.Reasons[deniedNumber]
+		total := s.Counts.Requests() + s.Counts.Abandoned + s.Counts.CallerFault
+		switch {
+		case s.Service == "" || s.Service == wire.Other || s.Copy:
+		case !s.App && s.Instance == "": // the caller's own proxy refused
+			a.add(now, key{caller: caller, service: s.Service, outcome: denied}, refused)
+			a.add(now, key{caller: caller, service: s.Service, outcome: used}, total-refused)
+		case !s.App:
+			a.add(now, key{caller: caller, service: s.Service, outcome: used}, total-refused)
+		case s.Caller == "":
+			a.add(now, key{service: s.Service, outcome: unknown}, refused)
+			a.add(now, key{service: s.Service, outcome: plain}, total-refused)
+		default:
+			a.add(now, key{caller: a.partyOf(s.Caller), service: s.Service, outcome: denied}, refused)
+		}
+	}
+	for _, w := range d.Watched {
+		a.add(now, key{caller: w.From, service: d.Caller, rule: w.Rule, outcome: watched}, w.Requests)
+	}
+}
+
+// partyOf is a caller by its name as access rules write it.
+func (a *Access) partyOf(name string) string {
+	return engine.NewParty(name, a.Current().Rules.Gateway(name) != nil, "").String()
+}
+
+// add counts requests. The caller holds mu.
+func (a *Access) add(now time.Time, k key, n uint64) {
+	if n == 0 {
+		return
+	}
+	k.day = now.Format(time.DateOnly)
+	one := a.waiting[k]
+	if one == nil {
+		if len(a.waiting) >= maxRows {
+			return
+		}
+		one = &store.AccessSeen{Day: k.day, Caller: k.caller, Service: k.service, Rule: k.rule, Outcome: k.outcome}
+		a.waiting[k] = one
+	}
+	one.Requests += n
+	one.Last = now
+}
+
+// Write writes what was counted to disk. What cannot be written waits.
+func (a *Access) Write(ctx context.Context) error {
+	a.mu.Lock()
+	waiting := a.waiting
+	a.waiting = map[key]*store.AccessSeen{}
+	today, isNew := a.Now().UTC().Format(time.DateOnly), false
+	if isNew = today != a.pruned; isNew {
+		a.pruned = today
+	}
+	a.mu.Unlock()
+	var changes []store.Change
+	if len(waiting) > 0 {
+		rows := store.AddAccessSeen{}
+		for _, one := range waiting {
+			rows = append(rows, *one)
+		}
+		changes = append(changes, rows)
+	}
+	if isNew {
+		changes = append(changes, store.PruneAccessSeen{Before: a.firstDay()})
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(ctx, writeFor)
+	defer stop()
+	err := a.Records.Apply(ctx, changes...)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.readAt = time.Time{}
+	if err == nil {
+		return nil
+	}
+	a.pruned = ""
+	for k, one := range waiting {
+		if have := a.waiting[k]; have != nil {
+			have.Requests += one.Requests
+		} else if len(a.waiting) < maxRows {
+			a.waiting[k] = one
+		}
+	}
+	return err
+}
+
+func (a *Access) firstDay() string {
+	return a.Now().UTC().AddDate(0, 0, -keptDays).Format(time.DateOnly)
+}
+
+// seen is what was counted in the last 14 days, on disk and in memory.
+func (a *Access) seen(ctx context.Context) ([]store.AccessSeen, error) {
+	a.mu.Lock()
+	rows, at := a.read, a.readAt
+	a.mu.Unlock()
+	if now := a.Now(); now.Sub(at) > freshFor {
+		var err error
+		if rows, err = a.Records.AccessSeen(ctx, a.firstDay()); err != nil {
+			return nil, err
+		}
+		a.mu.Lock()
+		a.read, a.readAt = rows, now
+		a.mu.Unlock()
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	rows = slices.Clone(rows)
+	for _, one := range a.waiting {
+		rows = append(rows, *one)
+	}
+	return rows, nil
+}
+
+// Links are the links that were used in the last 14 days, besides those of now.
+func (a *Access) Links(ctx context.Context, now []rules.Link) []rules.Link {
+	rows, err := a.seen(ctx)
+	if err != nil {
+		return now
+	}
+	type pair struct{ from, to string }
+	byPair := map[pair]*rules.Link{}
+	for i := range now {
+		byPair[pair{now[i].From, now[i].To}] = &now[i]
+	}
+	for _, r := range rows {
+		name := strings.TrimPrefix(r.Caller, rules.PartyGateway+"/")
+		if r.Outcome != used || name == "" {
+			continue
+		}
+		l := byPair[pair{name, r.Service}]
+		if l == nil {
+			l = &rules.Link{From: name, To: r.Service}
+			byPair[pair{name, r.Service}] = l
+		}
+		l.Recent += r.Requests
+	}
+	out := make([]rules.Link, 0, len(byPair))
+	for _, l := range byPair {
+		l.Sites = a.Sites(l.From)
+		out = append(out, *l)
+	}
+	slices.SortFunc(out, func(x, y rules.Link) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	return out
+}
+
+// Matrix is who may call whom, who did, and who was refused: of the links between a
+// caller and a service (empty: any) that rules or requests speak of.
+func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatrix, error) {
+	rows, err := a.seen(ctx)
+	if err != nil {
+		return model.AccessMatrix{}, err
+	}
+	now := a.Current()
+	m := model.AccessMatrix{Revision: now.Revision.Number, Default: "allow", Days: keptDays, Links: []model.AccessLink{}}
+	if s := now.Rules.Access; s != nil {
+		m.Default, m.IsWatching, m.HasRules = s.Default, s.Watch, true
+	}
+	links := map[[2]string]*model.AccessLink{}
+	link := func(caller, service string) *model.AccessLink {
+		k := [2]string{caller, service}
+		if links[k] == nil {
+			links[k] = &model.AccessLink{From: caller, To: service, Rules: []string{}}
+		}
+		return links[k]
+	}
+	for _, r := range rows {
+		l := link(r.Caller, r.Service)
+		switch r.Outcome {
+		case used, plain:
+			l.Used += r.Requests
+			if r.Last.After(l.LastUsed) {
+				l.LastUsed = r.Last
+			}
+		case denied, unknown:
+			l.Refused += r.Requests
+			if r.Last.After(l.LastRefused) {
+				l.LastRefused = r.Last
+			}
+		case watched:
+			l.Watched += r.Requests
+		}
+	}
+	a.permitted(now.Rules, link)
+	for k, l := range links {
+		name := strings.TrimPrefix(k[0], rules.PartyGateway+"/")
+		if from != "" && from != k[0] && from != name || to != "" && to != k[1] || now.Rules.Service(k[1]) == nil {
+			continue
+		}
+		if k[0] != "" {
+			l.State, l.Rules = now.Rules.Permission(rules.Link{From: name, To: k[1], Sites: a.Sites(name)})
+			l.Rules = append([]string{}, l.Rules...)
+		} else {
+			l.State = a.withoutIdentity(now.Rules, k[1])
+		}
+		l.Identity = rules.NewResolver(now.Rules).Service(now.Rules.Service(k[1])).IdentityMode()
+		m.Links = append(m.Links, *l)
+	}
+	slices.SortFunc(m.Links, func(x, y model.AccessLink) int {
+		return cmp.Or(cmp.Compare(x.To, y.To), cmp.Compare(x.From, y.From))
+	})
+	return m, nil
+}
+
+// withoutIdentity is whether callers without identity are let in to a service.
+func (a *Access) withoutIdentity(rs *rules.Rules, service string) string {
+	if rules.NewResolver(rs).Service(rs.Service(service)).IdentityMode() == rules.IdentityRequired {
+		return rules.Forbidden
+	}
+	state, _ := rs.Permission(rules.Link{To: service})
+	return state
+}
+
+// permitted adds the links that rules allow by name, used or not.
+func (a *Access) permitted(rs *rules.Rules, link func(caller, service string) *model.AccessLink) {
+	if rs.Access == nil {
+		return
+	}
+	callers := map[string]bool{} // as rules write them
+	for _, s := range rs.Services {
+		if len(s.Instances) == 0 {
+			callers[s.Name] = true
+		}
+	}
+	for _, g := range rs.Gateways {
+		callers[rules.PartyGateway+"/"+g.Name] = true
+	}
+	for i := range rs.Access.Rules {
+		rule := &rs.Access.Rules[i]
+		if !rule.Allow || len(rule.From) == 0 || len(rule.To) == 0 ||
+			slices.ContainsFunc(rule.From, func(p rules.Party) bool { return p.Kind == rules.PartyAnyone }) {
+			continue
+		}
+		for caller := range callers {
+			name := strings.TrimPrefix(caller, rules.PartyGateway+"/")
+			if !rules.Fits(rule.From, rs, name, a.Sites(name)) {
+				continue
+			}
+			for _, s := range rs.Services {
+				if s.Name != name && rules.Fits(rule.To, rs, s.Name, nil) {
+					link(caller, s.Name)
+				}
+			}
+		}
+	}
+}
+
+// Suggest writes the fewest rules that allow what was used in the last 14 days, and
+// nothing else.
+func (a *Access) Suggest(ctx context.Context) (model.AccessSuggestion, error) {
+	rows, err := a.seen(ctx)
+	if err != nil {
+		return model.AccessSuggestion{}, err
+	}
+	out := model.AccessSuggestion{Days: keptDays}
+	callers := map[string]map[string]bool{} // of each service
+	rs := a.Current().Rules
+	for _, r := range rows {
+		if r.Outcome != used || r.Caller == "" || r.Caller == fleet.ServiceCaller || rs.Service(r.Service) == nil {
+			continue
+		}
+		if callers[r.Service] == nil {
+			callers[r.Service] = map[string]bool{}
+		}
+		if !callers[r.Service][r.Caller] {
+			callers[r.Service][r.Caller] = true
+			out.Links++
+		}
+		out.Requests += r.Requests
+	}
+	services := map[string][]string{} // by their callers
+	for service, set := range callers {
+		who := strings.Join(slices.Sorted(maps.Keys(set)), ", ")
+		services[who] = append(services[who], service)
+	}
+	text := strings.Builder{}
+	fmt.Fprintf(&text, "# What was used in the %d days until %s.\naccess:\n  default: deny\n", keptDays,
+		a.Now().UTC().Format(time.DateOnly))
+	if len(services) > 0 {
+		text.WriteString("  rules:\n")
+	}
+	byFirst := func(x, y string) int { return cmp.Compare(slices.Min(services[x]), slices.Min(services[y])) }
+	for _, who := range slices.SortedFunc(maps.Keys(services), byFirst) {
+		list := services[who]
+		slices.Sort(list)
+		fmt.Fprintf(&text, "    - {name: to-%s, from: [%s], to: [%s], allow: all}\n", list[0], who, strings.Join(list, ", "))
+	}
+	out.File = model.File{Name: "access.yaml", Text: text.String()}
+	return out, nil
+}
