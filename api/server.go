@@ -248,7 +248,9 @@ func asProblem(err error) *failure {
 	case errors.As(err, &taken):
 		return answer(http.StatusConflict, "name-taken")
 	case errors.As(err, &refuses):
-		return answer(http.StatusConflict, "refuses-used-links")
+		f = answer(http.StatusConflict, "refuses-used-links")
+		f.Findings = from.Findings(refuses.Findings)
+		return f
 	case errors.As(err, &stranger):
 		return answer(http.StatusForbidden, "not-yours")
 	case errors.As(err, &unknown):

@@ -265,6 +265,7 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		}
 	}
 	a.permitted(now.Rules, link)
+	resolver := rules.NewResolver(now.Rules)
 	for k, l := range links {
 		name := strings.TrimPrefix(k[0], rules.PartyGateway+"/")
 		if from != "" && from != k[0] && from != name || to != "" && to != k[1] || now.Rules.Service(k[1]) == nil {
@@ -276,7 +277,10 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		} else {
 			l.State = a.withoutIdentity(now.Rules, k[1])
 		}
-		l.Identity = rules.NewResolver(now.Rules).Service(now.Rules.Service(k[1])).IdentityMode()
+		l.Identity = resolver.Service(now.Rules.Service(k[1])).IdentityMode()
+		if l.Identity == rules.IdentityNone && l.From == "" {
+			continue // nobody there is asked: the counts of callers that are members have them
+		}
 		m.Links = append(m.Links, *l)
 	}
 	slices.SortFunc(m.Links, func(x, y model.AccessLink) int {

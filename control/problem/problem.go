@@ -5,7 +5,6 @@ package problem
 
 import (
 	"fmt"
-	"strings"
 
 	"nightjar/core/rules"
 )
@@ -45,16 +44,17 @@ func (e RulesRejected) Error() string {
 	return fmt.Sprintf("nothing was published: the rules have %d mistakes. Correct them, then publish again.", n)
 }
 
-// RefusesUsedLinks means that a revision would refuse links that are in use.
-type RefusesUsedLinks struct{ Links []rules.RefusedLink }
+// RefusesUsedLinks means that a revision would refuse links that are in use. The findings
+// say which.
+type RefusesUsedLinks struct{ Findings []rules.Finding }
 
 func (e RefusesUsedLinks) Error() string {
-	var list []string
-	for _, l := range e.Links {
-		list = append(list, fmt.Sprintf("%s to %s (%s)", l.From, l.To, l.Used()))
+	links := "1 link that is in use"
+	if n := len(e.Findings); n != 1 {
+		links = fmt.Sprintf("%d links that are in use", n)
 	}
-	return fmt.Sprintf("nothing was published: the access rules would refuse every request of %d links that are in use: %s. "+
-		"Allow them, or publish with --refuse-used-links", len(list), strings.Join(list, ", "))
+	return "nothing was published: the access rules would refuse every request of " + links +
+		". Allow them, or publish with --refuse-used-links."
 }
 
 // RevisionConflict means that another revision was published meanwhile.

@@ -104,7 +104,7 @@ func (r *Revisions) publish(
 			err = p.rejection()
 		}
 		if err == nil && !refuseUsedLinks {
-			err = r.refusesLinks(&now, p.rules)
+			err = r.refusesLinks(&now, p)
 		}
 		if err != nil {
 			return Decision{}, err
@@ -143,17 +143,21 @@ func (r *Revisions) publish(
 
 // refusesLinks is the error of access rules that would refuse links that are in use, and
 // that the rules in force let through; nil: there are none.
-func (r *Revisions) refusesLinks(now *Current, next *rules.Rules) error {
-	if next.Access == nil {
+func (r *Revisions) refusesLinks(now *Current, p proposal) error {
+	if p.rules.Access == nil {
 		return nil
 	}
 	links := r.Live().Links
 	before := now.Rules.RefusedLinks(links)
-	refused := slices.DeleteFunc(next.RefusedLinks(links), func(l rules.RefusedLink) bool {
-		return slices.ContainsFunc(before, func(b rules.RefusedLink) bool { return b.From == l.From && b.To == l.To })
-	})
-	if len(refused) > 0 {
-		return problem.RefusesUsedLinks{Links: refused}
+	var out problem.RefusesUsedLinks
+	for _, l := range p.rules.RefusedLinks(links) {
+		isSame := func(b rules.RefusedLink) bool { return b.From == l.From && b.To == l.To }
+		if !slices.ContainsFunc(before, isSame) {
+			out.Findings = append(out.Findings, p.rules.RefusalOf(l))
+		}
+	}
+	if len(out.Findings) > 0 {
+		return out
 	}
 	return nil
 }

@@ -398,6 +398,7 @@ func (c *checker) accessRules() {
 		}
 		if rule.Allow {
 			c.excluded(rule, path)
+			c.unproven(rule, path)
 		}
 	}
 }
@@ -420,6 +421,25 @@ func (r *AccessRule) covers(later *AccessRule) bool {
 		return false
 	}
 	return implies(&later.What, &r.What)
+}
+
+// unproven warns of a permission for callers that cannot be told from others, since the
+// service asks nobody for an identity.
+func (c *checker) unproven(rule *AccessRule, path string) {
+	if len(rule.From) == 0 || slices.ContainsFunc(rule.From, func(p Party) bool { return p.Kind == PartyAnyone }) {
+		return
+	}
+	for _, s := range c.rules.Services {
+		if len(rule.To) == 0 || len(s.Instances) > 0 || !Fits(rule.To, c.rules, s.Name, nil) {
+			continue
+		}
+		if set := c.resolver.Service(s).Identity; set != nil && set.Mode == IdentityNone {
+			c.warn(rule.At, path, CodeUnproven,
+				fmt.Sprintf("access rule %s lets %s call %s, which asks nobody for an identity (identity: none), so it lets nobody in",
+					rule.Name, Parties(rule.From, "anyone"), s.Name),
+				"from: [anyone], or identity: required", set.Origin)
+		}
+	}
 }
 
 // excluded warns of a permission that a caller's own list of calls leaves without use.
@@ -497,4 +517,20 @@ func permission(hasAllowed, hasDenied bool) string {
 		return Permitted
 	}
 	return Forbidden
+}
+
+// RefusalOf is the finding of a link that is in use and would be refused.
+func (r *Rules) RefusalOf(l RefusedLink) Finding {
+	from := l.From
+	if r.Gateway(from) != nil {
+		from = PartyGateway + "/" + from
+	}
+	return Finding{
+		Severity: Warning,
+		Code:     CodeUsedLinkDenied,
+		At:       l.At,
+		Path:     "access",
+		Message:  fmt.Sprintf("%s calls %s (%s), and %s", l.From, l.To, l.Used(), l.By),
+		Expected: fmt.Sprintf("a rule with from: [%s], to: [%s]", from, l.To),
+	}
 }

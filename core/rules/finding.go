@@ -53,6 +53,7 @@ const (
 	CodeUsedLinkDenied  Code = "used-link-denied"
 	CodeMirrorDoubles   Code = "mirror-doubles"
 	CodeExcluded        Code = "excluded-by-calls"
+	CodeUnproven        Code = "caller-unproven"
 )
 
 // Kind is what there is to know of a Code.
@@ -96,6 +97,7 @@ func Kinds() []Kind {
 		{CodeGuardTooSmall, Warning, "A guard allows fewer requests in flight than traffic needs now."},
 		{CodeUsedLinkDenied, Warning, "A link that is in use is not allowed."},
 		{CodeMirrorDoubles, Warning, "A mirror nearly doubles the load of a guarded service."},
+		{CodeUnproven, Warning, "An access rule names callers of a service that asks nobody for an identity."},
 		{CodeExcluded, Warning, "An access rule allows a call that the caller's own list of calls leaves out."},
 	}
 }

@@ -334,21 +334,7 @@ func (c *checker) deniedLinks() {
 			continue
 		}
 		if at, by, refused := a.refuses(c.rules, l); refused {
-			c.warn(
-				at,
-				"access",
-				CodeUsedLinkDenied,
-				fmt.Sprintf("%s calls %s (%s), and %s", l.From, l.To, l.Used(), by),
-				fmt.Sprintf("a rule with from: [%s], to: [%s]", c.party(l.From), l.To),
-			)
+			c.add(c.rules.RefusalOf(RefusedLink{l, by, at}))
 		}
 	}
-}
-
-// party is a caller as access rules write it.
-func (c *checker) party(name string) string {
-	if c.gateways[name] != nil {
-		return PartyGateway + "/" + name
-	}
-	return name
 }

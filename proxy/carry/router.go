@@ -242,7 +242,9 @@ func (c *carried) refuse(s engine.Step) (keep bool) {
 		Detail: s.Detail,
 		After:  s.After,
 		Proxy:  c.router.Proxy,
-		Rule:   forward.RuleOf(c.x),
+	}
+	if s.Reason != engine.Denied { // whose detail names the access rule
+		refusal.Rule = forward.RuleOf(c.x)
 	}
 	if r := c.router; r.Gateway != "" && !c.isAsked {
 		c.id = newRequestID()
