@@ -2,8 +2,11 @@ package proxy
 
 import (
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"nightjar/core/engine"
+	"nightjar/metrics"
 	"nightjar/wire"
 )
 
@@ -55,5 +58,38 @@ func (w *watched) take() (out []wire.Watched) {
 		out = append(out, k)
 	}
 	w.counts = nil
+	return out
+}
+
+// identityGauges are the figures of /metrics about identities.
+func (p *Proxy) identityGauges() []metrics.Value {
+	h := &p.handshakes
+	out := []metrics.Value{{
+		Name: "nightjar_certificate_left_seconds",
+		Unit: "seconds",
+		Help: "Time until the certificate of this proxy runs out.",
+		Read: func() float64 {
+			own := p.shown.Own()
+			if own == nil {
+				return 0
+			}
+			return time.Until(own.Leaf.NotAfter).Seconds()
+		},
+	}}
+	for _, one := range []struct {
+		result string
+		count  *atomic.Uint64
+	}{
+		{"mutual-tls", &h.Done}, {"plain", &h.Plain}, {"no-certificate", &h.None}, {"expired", &h.Expired},
+		{"unknown-authority", &h.Unknown}, {"other-failure", &h.Otherwise},
+	} {
+		out = append(out, metrics.Value{
+			Name:    "nightjar_handshakes_total",
+			Help:    "Connections of callers, by how they proved who they are, or why they did not.",
+			Counter: true,
+			Labels:  map[string]string{"result": one.result},
+			Read:    func() float64 { return float64(one.count.Load()) },
+		})
+	}
 	return out
 }

@@ -340,7 +340,7 @@ func (p *Proxy) openStatus() error {
 
 // gauges are the figures of /metrics beside those of requests.
 func (p *Proxy) gauges() []metrics.Value {
-	return []metrics.Value{
+	return append(p.identityGauges(), []metrics.Value{
 		{
 			Name: "nightjar_revision",
 			Help: "Number of the revision in force in this proxy.",
@@ -370,7 +370,7 @@ func (p *Proxy) gauges() []metrics.Value {
 			Counter: true,
 			Read:    func() float64 { return float64(p.recorder.Others()) },
 		},
-	}
+	}...)
 }
 
 // self is the instance beside this proxy, by its names and where it listens.

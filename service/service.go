@@ -238,7 +238,10 @@ func JoinLink(address string) (string, error) {
 func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
 	own := &identity.Credentials{}
 	name := identity.Name{Kind: identity.Service, Name: l.Caller}
-	if l.Gateway != "" {
+	switch {
+	case l.Gateway == "" && l.Caller == fleet.ServiceCaller:
+		name.Kind = identity.Node
+	case l.Gateway != "":
 		name = identity.Name{Kind: identity.Gateway, Name: l.Gateway}
 	}
 	ca := s.control.Members.Authority

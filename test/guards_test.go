@@ -109,7 +109,7 @@ func TestGuardStories(t *testing.T) {
 	})
 	t.Run("a version that hangs takes so many requests and no more", func(t *testing.T) {
 		m.t = t
-		m.change("    versions: [v1]\n\n  harbour", "    versions: [v1]\n    timeout: 3s\n    guard: {in-flight: 6, waiting: 0}\n\n  harbour")
+		m.change("    versions: [v1]\n    identity: none", "    versions: [v1]\n    timeout: 3s\n    guard: {in-flight: 6, waiting: 0}\n    identity: none")
 		id := m.drill("--service", "tides", "--delay", "12s", "--for", "1m")
 		var mu sync.Mutex
 		tally := map[int]int{}

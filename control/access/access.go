@@ -204,11 +204,14 @@ func (a *Access) Links(ctx context.Context, now []rules.Link) []rules.Link {
 	type pair struct{ from, to string }
 	byPair := map[pair]*rules.Link{}
 	for i := range now {
+		if now[i].From == fleet.ServiceCaller { // it needs no permission
+			continue
+		}
 		byPair[pair{now[i].From, now[i].To}] = &now[i]
 	}
 	for _, r := range rows {
 		name := strings.TrimPrefix(r.Caller, rules.PartyGateway+"/")
-		if r.Outcome != used || name == "" {
+		if r.Outcome != used || name == "" || name == fleet.ServiceCaller {
 			continue
 		}
 		l := byPair[pair{name, r.Service}]

@@ -45,6 +45,8 @@ var pages = []page{
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
+	{name: "access-page", path: "/access?from=kiosk&to=berths", before: []string{"- call http://berths/berths/9 -n 20 --from kiosk"},
+		ready: "document.querySelectorAll('[data-test=cell]').length > 8 && document.querySelector('[data-test=access-link]') && document.querySelectorAll('[data-test=grid-certificates] .MuiDataGrid-row').length > 8"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "release start sailings-to-v2"},
@@ -71,8 +73,7 @@ type command struct {
 var commands = []command{
 	{"effect", 44, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush; sleep 12"},
 	{"forecast", 50, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version; sleep 8"},
-	{"services", 42, "nightjar services; nightjar services sailings"},
-	{"links", 40, "nightjar links; nightjar routes"},
+	{"services", 56, "nightjar services; nightjar links; nightjar access; nightjar routes"},
 	{"call", 54, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
 	{"requests", 36, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --attempts 2 -n 2 -o wide; nightjar traces --outcome not-ok -n 3"},
 	{"publish", 50, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},

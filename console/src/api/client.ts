@@ -255,3 +255,26 @@ export async function call(body: CallRequest, each: (result: CallResult) => void
   });
   if (!final) throw new Error("The service ended the call early. Is it still running?");
 }
+
+export type AccessMatrix = Schemas["AccessMatrix"];
+export type AccessLink = Schemas["AccessLink"];
+export type AccessSuggestion = Schemas["AccessSuggestion"];
+export type Authority = Schemas["Authority"];
+
+/** Who may call whom, who did, and who was refused. */
+export async function readAccess(signal: AbortSignal): Promise<AccessMatrix> {
+  return (await get("/access", signal)) as AccessMatrix;
+}
+
+/** Access rules for what was used. */
+export const suggestAccess = async (): Promise<AccessSuggestion> => (await get("/access/suggestion")) as AccessSuggestion;
+
+/** Who signs the certificates of the mesh. */
+export async function readAuthority(signal: AbortSignal): Promise<Authority> {
+  return (await get("/authority", signal)) as Authority;
+}
+
+/** Begins to replace the root by a new one. */
+export async function rotateAuthority(by: string): Promise<void> {
+  await post("/authority/rotate", { by });
+}

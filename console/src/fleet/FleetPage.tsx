@@ -78,7 +78,7 @@ export function FleetPage() {
           <Table size="small" aria-label="Proxies">
             <TableHead>
               <TableRow>
-                {["Proxy", "Workload", "Site", "State", "Revision", "Lag", "Last seen", "Connections", "Memory (MiB)", "Program version"].map((h) => (
+                {["Proxy", "Workload", "Site", "State", "Revision", "Lag", "Last seen", "Connections", "Memory (MiB)", "Certificate", "Program version"].map((h) => (
                   <TableCell key={h} align={right.has(h) ? "right" : "left"}>{h}</TableCell>
                 ))}
               </TableRow>
@@ -90,13 +90,20 @@ export function FleetPage() {
       {shown.length > rows && <Button size="small" sx={{ mt: 1 }} onClick={() => setRows(rows + 500)}>{shown.length - rows} more</Button>}
       <Typography sx={{ color: "text.secondary", mt: 1.5, maxWidth: 900 }}>
         Lag is the time from the commit of the newest revision until it was in force in the proxy; for a proxy that is behind, until now. Memory is that of the process, which can
-        hold several proxies.
+        hold several proxies. Certificate is for how long it is good: it is renewed at half of its life.
       </Typography>
     </>
   );
 }
 
-const right = new Set(["Revision", "Lag", "Last seen", "Connections", "Memory (MiB)"]);
+const right = new Set(["Revision", "Lag", "Last seen", "Connections", "Memory (MiB)", "Certificate"]);
+
+/** For how long the certificate of a proxy is good. */
+function certificateLeft(p: Proxy, now: number): string {
+  if (!p.certificate) return "none";
+  const hours = (Date.parse(p.certificate.expires) - now) / 3_600_000;
+  return hours < 0 ? "ran out" : `${hours.toFixed(1)} h`;
+}
 
 const describe = (p: Proxy): string => [p.id, p.service, p.version, p.gateway, p.site, p.state].join(" ");
 
@@ -121,6 +128,7 @@ function Row({ proxy: p, newest, now }: { proxy: Proxy; newest: number; now: num
       <TableCell align="right" title={p.lastSeen}>{ago(now - Date.parse(p.lastSeen))}</TableCell>
       <TableCell align="right">{p.connections}</TableCell>
       <TableCell align="right">{bytes(p.memoryBytes)}</TableCell>
+      <TableCell align="right" title={p.certificate ? `${p.certificate.identity}, good until ${p.certificate.expires}` : ""}>{certificateLeft(p, now)}</TableCell>
       <TableCell>{p.programVersion}</TableCell>
     </TableRow>
   );

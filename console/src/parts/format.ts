@@ -66,3 +66,9 @@ export const transports: Record<string, string> = {
   "mutual-tls": "mutual TLS",
   mixed: "partly TLS",
 };
+
+/** A number of requests: 950, 12.3k, 4.1M. */
+export function count(n: number): string {
+  if (n < 10_000) return String(n);
+  return n < 1e6 ? `${(n / 1000).toFixed(1)}k` : `${(n / 1e6).toFixed(1)}M`;
+}

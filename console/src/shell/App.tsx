@@ -17,6 +17,7 @@ const loads = {
   "/requests": () => import("../requests/RequestsPage").then((m) => ({ default: m.RequestsPage })),
   "/effects": () => import("../effects/EffectsPage").then((m) => ({ default: m.EffectsPage })),
   "/releases": () => import("../releases/ReleasesPage").then((m) => ({ default: m.ReleasesPage })),
+  "/access": () => import("../access/AccessPage").then((m) => ({ default: m.AccessPage })),
   "/traces": () => import("../traces/TracesPage").then((m) => ({ default: m.TracesPage })),
 };
 // The code of the page is loaded while the frame around it is drawn.
@@ -26,6 +27,7 @@ const RequestsPage = lazy(loads["/requests"]);
 const TracesPage = lazy(loads["/traces"]);
 const EffectsPage = lazy(loads["/effects"]);
 const ReleasesPage = lazy(loads["/releases"]);
+const AccessPage = lazy(loads["/access"]);
 
 type Mode = "light" | "dark";
 
@@ -58,6 +60,7 @@ export function App() {
             <Route path="/traces/:id?" element={<Suspense fallback="Loading"><TracesPage /></Suspense>} />
             <Route path="/effects" element={<Suspense fallback="Loading"><EffectsPage /></Suspense>} />
             <Route path="/releases/:name?" element={<Suspense fallback="Loading"><ReleasesPage /></Suspense>} />
+            <Route path="/access" element={<Suspense fallback="Loading"><AccessPage /></Suspense>} />
             <Route path="/try" element={<TryPage />} />
             <Route path="/fleet" element={<FleetPage />} />
             <Route path="*" element={<NotFound />} />

@@ -17,6 +17,7 @@ const pages = [
   { to: "/try", name: "Try" },
   { to: "/requests", name: "Requests" },
   { to: "/traces", name: "Traces" },
+  { to: "/access", name: "Access" },
   { to: "/fleet", name: "Fleet" },
 ];
 

@@ -35,6 +35,11 @@ export function Explanation({ explained }: { explained: Explained }) {
           Direct response: {explained.answer.status} {explained.answer.location ? `to ${explained.answer.location}` : explained.answer.body}
         </Alert>
       )}
+      {(explained.access ?? []).map((a) => (
+        <Box key={a.service} data-test="admission" title={`${a.at.file ?? ""}:${a.at.line ?? ""}`}>
+          Access to {a.service}: <strong>{a.allowed ? (a.isWatched ? "allowed, only watched" : "allowed") : "denied"}</strong> by {a.rule ? `rule ${a.rule}` : "the default"}.
+        </Box>
+      ))}
       {explained.refusal && (
         <Alert severity="warning">
           Refused with {explained.refusal.status} {explained.refusal.reason}: {explained.refusal.detail}.

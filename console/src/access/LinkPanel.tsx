@@ -1,0 +1,43 @@
+import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
+import Paper from "@mui/material/Paper";
+import { Link } from "react-router";
+import type { AccessLink, AccessMatrix } from "../api/client";
+import { callerName } from "./state";
+
+const identities: Record<string, string> = {
+  required: "required: both ends prove who they are, by mutual TLS",
+  optional: "optional: members prove who they are, others are let in without",
+  none: "none: nobody is asked, and nothing is encrypted",
+};
+
+const states: Record<string, string> = { allowed: "every request is allowed", partly: "some requests are allowed", denied: "no request is allowed" };
+
+/** One caller and one service: what decides, and the way to their requests. */
+export function LinkPanel({ link, access, onClose }: { link: AccessLink; access: AccessMatrix; onClose: () => void }) {
+  const caller = link.from.replace("gateway/", "");
+  const requests = (more: Record<string, string>) => `/requests?${new URLSearchParams({ ...(caller ? { from: caller } : {}), to: link.to, ...more }).toString()}`;
+  const facts: [string, string][] = [
+    ["access", `${states[link.state] ?? link.state}${link.rules.length ? `, by ${link.rules.join(", then ")}` : access.hasRules ? `, by the default (${access.default})` : ""}`],
+    ["identity", identities[link.identity] ?? link.identity],
+    ["used", link.used ? `${link.used} requests, the last ${when(link.lastUsed)}` : `not in the last ${access.days} days`],
+    ["refused", link.refused ? `${link.refused} requests, the last ${when(link.lastRefused)}` : "none"],
+    ...(link.watched ? [["would be refused", `${link.watched} requests`] as [string, string]] : []),
+  ];
+  return (
+    <Paper variant="outlined" sx={{ p: 1.5, position: "relative" }} data-test="access-link">
+      <Button size="small" sx={{ position: "absolute", right: 8, top: 6 }} onClick={onClose}>Close</Button>
+      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", gap: 1.5, mb: 0.75, pr: 8 }}>
+        <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 650 }}>{callerName(link.from)} → {link.to}</Box>
+        {caller && <Link to={requests({})} style={{ color: "inherit" }}>Live requests</Link>}
+        {caller && link.refused > 0 && <Link to={requests({ reason: "denied" })} style={{ color: "inherit" }} data-test="refused-requests">Refused requests</Link>}
+        <Link to={`/services/${link.to}`} style={{ color: "inherit" }}>Service</Link>
+      </Box>
+      <Box component="dl" sx={{ display: "grid", gridTemplateColumns: "max-content 1fr", columnGap: 2, rowGap: 0.25, m: 0, "& dt": { color: "text.secondary" }, "& dd": { m: 0 } }}>
+        {facts.map(([name, value]) => [<dt key={name}>{name}</dt>, <dd key={`${name} value`}>{value}</dd>])}
+      </Box>
+    </Paper>
+  );
+}
+
+const when = (iso: string | undefined): string => (iso ? new Date(iso).toLocaleString([], { hourCycle: "h23", dateStyle: "medium", timeStyle: "medium" }) : "never");
