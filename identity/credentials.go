@@ -122,10 +122,7 @@ func (c *Credentials) config() *tls.Config {
 func (c *Credentials) ServerConfig(isOptional bool) *tls.Config {
 	cfg := c.config()
 	cfg.GetCertificate = func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return c.shown() }
-	cfg.ClientAuth = tls.RequireAnyClientCert
-	if isOptional {
-		cfg.ClientAuth = tls.RequestClientCert
-	}
+	cfg.ClientAuth = tls.RequestClientCert // VerifyConnection refuses those that show none
 	cfg.VerifyConnection = func(s tls.ConnectionState) error {
 		if len(s.PeerCertificates) == 0 && isOptional {
 			return nil

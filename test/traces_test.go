@@ -34,7 +34,7 @@ func TestTraces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m.change("    - {name: tides, ", "    - {name: tour, from: [tides], to: [kiosk], allow: all}\n    - {name: tides, ")
+	m.change("    - {name: tides, from", "    - {name: tour, from: [tides], to: [kiosk], allow: all}\n    - {name: tides, from")
 	fleet, err := m.api.Fleet(t.Context())
 	if err != nil {
 		t.Fatal(err)

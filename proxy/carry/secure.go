@@ -125,7 +125,7 @@ type refusedCalls struct {
 }
 
 // newsEvery is how often callers that were refused are told of, whatever their number.
-const newsEvery = 30 * time.Second
+const newsEvery = 10 * time.Second
 
 // maxNews bounds the reasons that are told apart.
 const maxNews = 16

@@ -285,13 +285,16 @@ func (c *Cell) count(r *Result, attempts int, first bool) {
 	if r.Received > 0 {
 		c.received.Add(r.Received)
 	}
-	if !r.Class.Counts() {
+	if !r.Class.Counts() && r.Reason != engine.Denied {
 		return
 	}
 	if r.Reason != "" {
 		if i, ok := r.Reason.Number(); ok {
 			c.reasons[i].Add(1)
 		}
+	}
+	if !r.Class.Counts() { // a caller without identity: who was refused is counted, and nothing else
+		return
 	}
 	c.attempts.Add(uint64(attempts))
 	if first && r.Class == engine.OK {

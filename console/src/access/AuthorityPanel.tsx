@@ -75,6 +75,6 @@ const columns = (now: number): GridColDef<Proxy>[] => [
   { field: "id", headerName: "Proxy", width: 150 },
   { field: "identity", headerName: "Identity", flex: 1, minWidth: 280, valueGetter: (_, p) => p.certificate?.identity ?? "" },
   { field: "left", headerName: "Good for", width: 100, type: "number", valueGetter: (_, p) => hoursLeft(p, now), valueFormatter: (v: number) => (v < 0 ? "ran out" : v < 1 ? `${Math.round(v * 60)} min` : `${v.toFixed(1)} h`), cellClassName: (c) => (hoursLeft(c.row, now) < 1 ? "bad" : "") },
-  { field: "root", headerName: "Root", width: 110, valueGetter: (_, p) => (p.certificate?.isOld ? "the old one" : "the one that signs") },
+  { field: "root", headerName: "Root", width: 100, valueGetter: (_, p) => (p.certificate?.isOld ? "old" : "current") },
   { field: "problem", headerName: "Renewal", width: 220, valueGetter: (_, p) => (p.problems ?? []).find((x) => x.kind === "identity")?.detail ?? "goes well", cellClassName: (c) => ((c.row.problems ?? []).some((x) => x.kind === "identity") ? "bad" : "") },
 ];

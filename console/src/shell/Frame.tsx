@@ -30,7 +30,7 @@ export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; on
     <Box sx={{ minHeight: "100vh", display: "flex", flexDirection: "column" }}>
       <Box
         component="header"
-        sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 3, rowGap: 0.5, px: { xs: 2, md: 3 }, py: 1, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}
+        sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 0.5, px: { xs: 2, md: 3 }, py: 1, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}
       >
         <Box component={Link} to="/" sx={{ display: "flex", alignItems: "center", gap: 1, color: "text.primary", textDecoration: "none", fontWeight: 700, fontSize: 16 }}>
           <Box component="img" src="/mark.svg" alt="" sx={{ width: 26, height: 26 }} />
@@ -44,7 +44,7 @@ export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; on
               to={p.to}
               aria-current={here(p.to) ? "page" : undefined}
               sx={{
-                px: 1.25, py: 0.5, color: "text.primary", textDecoration: "none", borderBottom: 2, borderColor: here(p.to) ? "warning.main" : "transparent",
+                px: 1, py: 0.5, color: "text.primary", textDecoration: "none", borderBottom: 2, borderColor: here(p.to) ? "warning.main" : "transparent",
                 fontWeight: here(p.to) ? 650 : 450, "&:hover": { borderColor: "divider" },
               }}
             >
