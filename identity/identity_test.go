@@ -319,3 +319,28 @@ func FuzzMember(f *testing.F) {
 		}
 	})
 }
+
+// BenchmarkHandshake is one full mutual handshake of two members that met before, both
+// ends on one processor.
+func BenchmarkHandshake(b *testing.B) {
+	now := time.Now()
+	a := newAuthority(b, &now)
+	kiosk := sailings
+	kiosk.Name.Name, kiosk.ID = "kiosk", "kiosk-1"
+	server, client := credentials(b, a, sailings), credentials(b, a, kiosk)
+	config := server.ServerConfig(false)
+	b.ReportAllocs()
+	for b.Loop() {
+		x, y := net.Pipe()
+		ended := make(chan error, 1)
+		go func() { ended <- tls.Server(y, config).Handshake() }()
+		if _, _, err := client.Client(context.Background(), x, sailings.Name); err != nil {
+			b.Fatal(err)
+		}
+		if err := <-ended; err != nil {
+			b.Fatal(err)
+		}
+		x.Close()
+		y.Close()
+	}
+}

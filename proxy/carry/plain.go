@@ -325,13 +325,15 @@ func (c *plain) fill() error {
 // fillSecure is fill over TLS: it waits for one byte. The rest of its record is there
 // then.
 func (c *plain) fillSecure() error {
+	if c.work != nil {
+		c.work.release()
+		c.work = nil
+	}
 	n, err := c.conn.Read(c.first[:])
 	if n == 0 {
 		return err
 	}
-	if c.work == nil {
-		c.work = works.Get().(*work)
-	}
+	c.work = works.Get().(*work)
 	c.in[0] = c.first[0]
 	n, err = c.conn.Read(c.in[1:])
 	c.have = 1 + n

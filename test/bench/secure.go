@@ -1,0 +1,179 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"nightjar/api/model"
+	"nightjar/client"
+	"nightjar/identity"
+	"nightjar/wire"
+)
+
+// secure compares mutual TLS between two proxies with the same two without, and measures
+// what an idle connection costs.
+func secure(b *bench) error {
+	dir, err := os.MkdirTemp("", "nightjar-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	server := freeAddr()
+	if _, err := b.spawn("bin/nightjar", "serve", "--addr", server, "--data", dir); err != nil {
+		return err
+	}
+	plain, sealed := &target{name: "plain", addr: freeAddr()}, &target{name: "mutual TLS", addr: freeAddr()}
+	inbound := freeAddr()
+	var pids [3]int
+	for i, args := range [][]string{
+		{"--service", "caller", "--port", "plain=" + plain.addr, "--port", "sealed=" + sealed.addr},
+		{"--service", "plain", "--app", b.backend},
+		{"--service", "sealed", "--app", b.backend, "--inbound", inbound},
+	} {
+		args = append([]string{"proxy", "--server", server, "--version", "v1", "--state", ""}, args...)
+		if pids[i], err = b.spawn("bin/nightjar", args...); err != nil {
+			return err
+		}
+	}
+	c, err := client.New(server)
+	if err != nil {
+		return err
+	}
+	const text = "services: {caller: {versions: [v1]}, plain: {versions: [v1], identity: none}, sealed: {versions: [v1]}}\n" +
+		"access: {default: deny, rules: [{name: a, from: [caller], to: [sealed], allow: {method: GET, path: /ferry/**}}, {name: b, to: [plain], allow: {method: GET, path: /ferry/**}}]}\n"
+	for range 100 {
+		var out model.Published
+		out, err = c.Publish(b.ctx, model.PublishRequest{Files: []model.File{{Name: "bench.yaml", Text: text}}}, nil)
+		if err == nil && out.Rollout.Acknowledged >= 4 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err != nil {
+		return err
+	}
+	targets := []*target{plain, sealed}
+	for _, t := range targets {
+		if err := ready(t.addr); err != nil {
+			return fmt.Errorf("%s: %w", t.name, err)
+		}
+	}
+	used := func() (sum time.Duration) {
+		for _, pid := range pids {
+			sum += processorTime(pid)
+		}
+		return sum
+	}
+	fmt.Printf("\ntwo relays, with access rules: %d rounds of %d s for each, in turn; %d kept connections, answers of 1 KiB\n", *rounds, *seconds, *conns)
+	for round := range *rounds + 1 { // the first is not counted
+		slices.Reverse(targets)
+		for _, t := range targets {
+			before := used()
+			rps, total, _, err := wrk(b.ctx, t.addr, *conns)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			cpu := used() - before
+			_, _, p50, err := wrk(b.ctx, t.addr, 1)
+			if err != nil {
+				return fmt.Errorf("%s: %w", t.name, err)
+			}
+			if round > 0 {
+				t.rps, t.cpu, t.p50 = append(t.rps, rps), append(t.cpu, cpu.Seconds()*1e6/total), append(t.p50, p50)
+			}
+		}
+	}
+	added := make([]float64, len(sealed.p50))
+	for i := range added {
+		added[i] = sealed.p50[i] - plain.p50[i]
+	}
+	r := ratios(sealed.rps, plain.rps)
+	fmt.Println("           requests/s   CPU µs/request, both relays   p50 µs, 1 connection")
+	for _, t := range []*target{plain, sealed} {
+		fmt.Printf("%-10s %10.0f   %28.1f   %20.0f\n", t.name, median(t.rps), median(t.cpu), median(t.p50))
+	}
+	fmt.Printf("mutual TLS: × %.2f of plain (%.2f–%.2f), %+.0f µs p50 on one connection\n", median(r), slices.Min(r), slices.Max(r), median(added))
+	return idleSecure(server, inbound, pids[2])
+}
+
+// idleSecure measures what connections cost by mutual TLS that were used once.
+func idleSecure(server, inbound string, pid int) error {
+	shown, err := joined(server)
+	if err != nil {
+		return err
+	}
+	const many = 2000
+	before := memory(pid)
+	var held []net.Conn
+	defer func() {
+		for _, c := range held {
+			c.Close()
+		}
+	}()
+	for range many {
+		c, err := tls.Dial("tcp", inbound, &tls.Config{InsecureSkipVerify: true, Certificates: []tls.Certificate{*shown}})
+		if err != nil {
+			return err
+		}
+		held = append(held, c)
+		c.SetDeadline(time.Now().Add(time.Minute))
+		io.WriteString(c, "GET /ferry/times HTTP/1.1\r\nHost: sealed\r\n\r\n")
+		resp, err := http.ReadResponse(bufio.NewReader(c), nil)
+		if err != nil {
+			return err
+		}
+		io.Copy(io.Discard, resp.Body)
+		if resp.StatusCode != http.StatusOK {
+			return fmt.Errorf("a connection by hand: %s", resp.Status)
+		}
+	}
+	time.Sleep(5 * time.Second)
+	fmt.Printf("an idle connection by mutual TLS, used once: %.1f KiB (of %d)\n", (memory(pid)-before)*1024/many, many)
+	return nil
+}
+
+// joined is a certificate of the service caller.
+func joined(server string) (*tls.Certificate, error) {
+	token, err := joinFile(server)()
+	if err != nil {
+		return nil, err
+	}
+	key, err := identity.NewKey()
+	if err != nil {
+		return nil, err
+	}
+	ask, err := x509.CreateCertificateRequest(nil, &x509.CertificateRequest{}, key)
+	if err != nil {
+		return nil, err
+	}
+	body, err := json.Marshal(wire.Join{Secret: token.Secret, Request: ask, ID: "by-hand", Service: "caller", Version: "v1"})
+	if err != nil {
+		return nil, err
+	}
+	c := &http.Client{Transport: &http.Transport{TLSClientConfig: token.Config(), DisableKeepAlives: true}}
+	resp, err := c.Post("https://"+server+wire.JoinPath, "application/json", bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	var j wire.Joined
+	if err := json.NewDecoder(resp.Body).Decode(&j); err != nil || !strings.HasPrefix(j.Chain, "-----BEGIN") {
+		return nil, fmt.Errorf("joining: %s, %w", resp.Status, err)
+	}
+	chain, err := identity.DecodeCertificates([]byte(j.Chain))
+	if err != nil {
+		return nil, err
+	}
+	return identity.Certificate(chain, key), nil
+}
