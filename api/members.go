@@ -23,17 +23,26 @@ func (s *Server) memberOperations() []Operation {
 				err := s.control.Members.Rotate(in.By)
 				return s.control.Members.View(), err
 			}),
-		send(http.MethodPost, "/authority/request", "requestAuthority",
+		send(
+			http.MethodPost,
+			"/authority/request",
+			"requestAuthority",
 			"Make a signing request, so that an authority elsewhere signs the mesh's own; the key stays with the service",
 			func(_ *echo.Context, in model.By) (model.SigningRequest, error) {
 				text, err := s.control.Members.Request(in.By)
 				return model.SigningRequest{Request: text}, err
-			}),
-		send(http.MethodPost, "/authority/install", "installAuthority", "Take the certificate for the signing request into use",
+			},
+		),
+		send(
+			http.MethodPost,
+			"/authority/install",
+			"installAuthority",
+			"Take the certificate for the signing request into use",
 			func(_ *echo.Context, in model.InstallRequest) (model.Authority, error) {
 				err := s.control.Members.Install(in.By, in.Chain)
 				return s.control.Members.View(), err
-			}),
+			},
+		),
 		get("/access", "access", "Who may call whom, who did, and who was refused",
 			func(c *echo.Context) (model.AccessMatrix, error) {
 				return s.control.Access.Matrix(c.Request().Context(), c.QueryParam("from"), c.QueryParam("to"))
@@ -44,13 +53,18 @@ func (s *Server) memberOperations() []Operation {
 			}),
 		get("/join-tokens", "joinTokens", "Join tokens, the newest first", s.joinTokens),
 		create("/join-tokens", "createJoinToken", "Make a token with which a proxy joins the mesh", s.createJoinToken),
-		remove("/join-tokens/:token", "revokeJoinToken", "Revoke a join token; proxies that joined with it stay members",
+		remove(
+			"/join-tokens/:token",
+			"revokeJoinToken",
+			"Revoke a join token; proxies that joined with it stay members",
 			func(c *echo.Context) (model.JoinTokenList, error) {
 				if err := s.control.Members.RevokeToken(c.Request().Context(), c.Param("token"), c.QueryParam("by")); err != nil {
 					return model.JoinTokenList{}, err
 				}
 				return s.joinTokens(c)
-			}, byParam),
+			},
+			byParam,
+		),
 	}
 }
 
@@ -69,7 +83,13 @@ func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (mo
 		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid",
 			"a join token is for one service or one gateway: name either")
 	}
-	g := store.Grant{Kind: identity.Service, Name: in.Service, Version: in.Version, Site: in.Site, Addresses: in.Addresses}
+	g := store.Grant{
+		Kind:      identity.Service,
+		Name:      in.Service,
+		Version:   in.Version,
+		Site:      in.Site,
+		Addresses: in.Addresses,
+	}
 	if in.Gateway != "" {
 		g.Kind, g.Name = identity.Gateway, in.Gateway
 	}

@@ -11,7 +11,6 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"nightjar/control/fleet"
 	"nightjar/identity"
 	"nightjar/wire"
 )
@@ -111,8 +110,13 @@ func (s *Server) authenticate(next echo.HandlerFunc) echo.HandlerFunc {
 				"with a token (nightjar join-token create) or the join file of this machine", err)
 		}
 		if peer.ID != c.Param("id") {
-			return failed(http.StatusForbidden, "not-yours", "the certificate is that of proxy %s, which may not speak for %s",
-				peer.ID, c.Param("id"))
+			return failed(
+				http.StatusForbidden,
+				"not-yours",
+				"the certificate is that of proxy %s, which may not speak for %s",
+				peer.ID,
+				c.Param("id"),
+			)
 		}
 		c.Set(peerKey, peer)
 		return next(c)
@@ -204,13 +208,14 @@ func (s *Server) snapshots(c *echo.Context) error {
 	}
 	var seen uint64
 	for {
+		urgent := s.control.Fleet.Urgent()
 		update, changed := s.control.Fleet.Next(id, seen)
 		if update != nil {
 			if seen = update.Sequence; !update.IsEmpty && !write(update.Line()) {
 				return nil
 			}
 			if !update.IsUrgent {
-				changed = s.gather(ctx, id, seen, changed)
+				gather(ctx, urgent)
 			}
 		}
 		select {
@@ -226,29 +231,18 @@ func (s *Server) snapshots(c *echo.Context) error {
 	}
 }
 
-// gather waits for more changes of instances, unless the rules change. The channel
-// that it returns is closed when something has changed already.
-func (s *Server) gather(ctx context.Context, id string, seen uint64, changed <-chan struct{}) <-chan struct{} {
+// gather waits for more changes of instances, until something urgent changes.
+func gather(ctx context.Context, urgent <-chan struct{}) {
 	t := time.NewTimer(gatherTime)
 	defer t.Stop()
-	next := changed
-	for {
-		select {
-		case <-t.C:
-			return changed
-		case <-ctx.Done():
-			return changed
-		case <-next:
-			changed = next
-			var update *fleet.Update
-			if update, next = s.control.Fleet.Next(id, seen); update != nil && update.IsUrgent {
-				return changed
-			}
-		}
+	select {
+	case <-t.C:
+	case <-ctx.Done():
+	case <-urgent:
 	}
 }
 
 // ServeProxies serves the endpoints of the proxies alone on l, until ctx is done.
 func (s *Server) ServeProxies(ctx context.Context, l net.Listener, drain time.Duration) error {
-	return s.serve(ctx, s.members, tls.NewListener(l, s.membersTLS()), drain)
+	return s.serve(ctx, s.members, l, s.membersTLS(), drain)
 }

@@ -5,6 +5,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	_ "embed"
 	"encoding/json"
 	"errors"
@@ -119,14 +120,21 @@ func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration)
 	both := newSplit(l)
 	var serving sync.WaitGroup
 	var plain, secure error
-	serving.Go(func() { plain = s.serve(ctx, s.echo, both.plain, drain) })
+	serving.Go(func() { plain = s.serve(ctx, s.echo, both.plain, nil, drain) })
 	serving.Go(func() { secure = s.ServeProxies(ctx, both.secure, drain) })
 	err := both.run()
 	serving.Wait()
 	return errors.Join(err, plain, secure)
 }
 
-func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drain time.Duration) error {
+// serve is Serve for one handler; secure is its TLS, nil: none.
+func (s *Server) serve(
+	ctx context.Context,
+	h http.Handler,
+	l net.Listener,
+	secure *tls.Config,
+	drain time.Duration,
+) error {
 	base, end := context.WithCancel(context.Background())
 	defer end()
 	srv := &http.Server{
@@ -138,7 +146,13 @@ func (s *Server) serve(ctx context.Context, h http.Handler, l net.Listener, drai
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	failed := make(chan error, 1)
-	go func() { failed <- srv.Serve(l) }()
+	go func() {
+		if srv.TLSConfig = secure; secure != nil {
+			failed <- srv.ServeTLS(l, "", "")
+			return
+		}
+		failed <- srv.Serve(l)
+	}()
 	select {
 	case err := <-failed:
 		if errors.Is(err, net.ErrClosed) && ctx.Err() != nil {

@@ -43,7 +43,10 @@ func (a *app) caShow() *cobra.Command {
 }
 
 // showAuthority shows the authority after a call.
-func (a *app) showAuthority(cmd *cobra.Command, call func(context.Context, *client.Client) (model.Authority, error)) error {
+func (a *app) showAuthority(
+	cmd *cobra.Command,
+	call func(context.Context, *client.Client) (model.Authority, error),
+) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -87,7 +90,10 @@ func authoritySheet(s *out.Sheet, v model.Authority, now time.Time) {
 		}
 		rows = append(rows, []string{"root", r.Name, state, left(r.Expires, now), key, r.Fingerprint})
 	}
-	rows = append(rows, []string{"signer", v.Signer.Name, "signs, below " + v.Signer.Issuer, left(v.Signer.Expires, now), "here", ""})
+	rows = append(
+		rows,
+		[]string{"signer", v.Signer.Name, "signs, below " + v.Signer.Issuer, left(v.Signer.Expires, now), "here", ""},
+	)
 	s.Table([]string{"", "NAME", "STATE", "EXPIRES", "KEY", "FINGERPRINT (SHA-256)"}, rows)
 }
 

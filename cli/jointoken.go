@@ -102,7 +102,18 @@ func joinTokenSheet(s *out.Sheet, l model.JoinTokenList, now time.Time) {
 		case t.Used >= t.Uses:
 			state = "used up"
 		}
-		rows = append(rows, []string{t.ID, what, t.Site, strings.Join(t.Addresses, " "), fmt.Sprintf("%d of %d", t.Used, t.Uses), state, t.By})
+		rows = append(
+			rows,
+			[]string{
+				t.ID,
+				what,
+				t.Site,
+				strings.Join(t.Addresses, " "),
+				fmt.Sprintf("%d of %d", t.Used, t.Uses),
+				state,
+				t.By,
+			},
+		)
 	}
 	s.Table([]string{"TOKEN", "FOR", "SITE", "ADDRESSES", "USED>", "STATE", "BY"}, rows)
 }

@@ -48,8 +48,10 @@ failed requests.`,
 				return err
 			}
 			if tokenFile != "" {
-				return usagef("--token-file is gone: a proxy of another machine joins with a token of its own, named by --join: " +
-					"see nightjar join-token create")
+				return usagef(
+					"--token-file is gone: a proxy of another machine joins with a token of its own, named by --join: " +
+						"see nightjar join-token create",
+				)
 			}
 			cfg.Program = a.program
 			if err := a.setJoin(cmd, &cfg, join, state); err != nil {

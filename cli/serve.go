@@ -51,8 +51,12 @@ func (a *app) serve() *cobra.Command {
 		"trust domain of all identities, chosen at the first start (default: "+identity.DefaultDomain+")")
 	f.DurationVar(&cfg.Life, "certificate-life", authority.DefaultLife,
 		"how long the certificates of proxies live, 1h to 168h; they are renewed at half of it")
-	f.StringVar(&cfg.CACert, "ca-cert", "",
-		"file with a certificate that signs those of proxies, and those above it, the root last (default: one of its own)")
+	f.StringVar(
+		&cfg.CACert,
+		"ca-cert",
+		"",
+		"file with a certificate that signs those of proxies, and those above it, the root last (default: one of its own)",
+	)
 	f.StringVar(&cfg.CAKey, "ca-key", "", "file with the key of --ca-cert")
 	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")

@@ -180,7 +180,10 @@ func (s *Service) JoinToken(address, secret string) identity.Token {
 func (s *Service) reachable(said string) (string, error) {
 	if said != "" {
 		if _, _, err := net.SplitHostPort(said); err != nil {
-			return "", fmt.Errorf("%q is not where proxies reach the service: write HOST:PORT, such as 10.0.0.1:7601", said)
+			return "", fmt.Errorf(
+				"%q is not where proxies reach the service: write HOST:PORT, such as 10.0.0.1:7601",
+				said,
+			)
 		}
 		return said, nil
 	}

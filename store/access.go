@@ -32,7 +32,11 @@ func (accessSeenRow) TableName() string { return "access_seen" }
 // AccessSeen lists what was counted from a day on.
 func (s *Store) AccessSeen(ctx context.Context, from string) ([]AccessSeen, error) {
 	var rows []accessSeenRow
-	err := s.read.WithContext(ctx).Where("day >= ?", from).Order("day, caller, service, rule, outcome").Find(&rows).Error
+	err := s.read.WithContext(ctx).
+		Where("day >= ?", from).
+		Order("day, caller, service, rule, outcome").
+		Find(&rows).
+		Error
 	out := make([]AccessSeen, len(rows))
 	for i, r := range rows {
 		r.Last = r.Last.UTC()

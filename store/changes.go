@@ -478,7 +478,13 @@ func (c AddAccessSeen) write(tx *gorm.DB) error {
 		row := accessSeenRow(a)
 		row.Last = row.Last.UTC()
 		err := tx.Clauses(clause.OnConflict{
-			Columns: []clause.Column{{Name: "day"}, {Name: "caller"}, {Name: "service"}, {Name: "rule"}, {Name: "outcome"}},
+			Columns: []clause.Column{
+				{Name: "day"},
+				{Name: "caller"},
+				{Name: "service"},
+				{Name: "rule"},
+				{Name: "outcome"},
+			},
 			DoUpdates: clause.Assignments(map[string]any{
 				"requests": gorm.Expr("requests + excluded.requests"),
 				"last":     gorm.Expr("max(last, excluded.last)"),

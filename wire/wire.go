@@ -211,8 +211,8 @@ type Delta struct {
 	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
 
 	// Watched are requests to the workload that access rules would have refused.
-	Watched []Watched `json:"watched,omitempty"`
-	Events []engine.Event  `json:"events,omitempty"`
+	Watched []Watched      `json:"watched,omitempty"`
+	Events  []engine.Event `json:"events,omitempty"`
 }
 
 // Series is the count of requests with one set of names.

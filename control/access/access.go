@@ -226,7 +226,10 @@ func (a *Access) Links(ctx context.Context, now []rules.Link) []rules.Link {
 		l.Sites = a.Sites(l.From)
 		out = append(out, *l)
 	}
-	slices.SortFunc(out, func(x, y rules.Link) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	slices.SortFunc(
+		out,
+		func(x, y rules.Link) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) },
+	)
 	return out
 }
 
@@ -238,7 +241,12 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		return model.AccessMatrix{}, err
 	}
 	now := a.Current()
-	m := model.AccessMatrix{Revision: now.Revision.Number, Default: "allow", Days: keptDays, Links: []model.AccessLink{}}
+	m := model.AccessMatrix{
+		Revision: now.Revision.Number,
+		Default:  "allow",
+		Days:     keptDays,
+		Links:    []model.AccessLink{},
+	}
 	if s := now.Rules.Access; s != nil {
 		m.Default, m.IsWatching, m.HasRules = s.Default, s.Watch, true
 	}
@@ -373,7 +381,13 @@ func (a *Access) Suggest(ctx context.Context) (model.AccessSuggestion, error) {
 	for _, who := range slices.SortedFunc(maps.Keys(services), byFirst) {
 		list := services[who]
 		slices.Sort(list)
-		fmt.Fprintf(&text, "    - {name: to-%s, from: [%s], to: [%s], allow: all}\n", list[0], who, strings.Join(list, ", "))
+		fmt.Fprintf(
+			&text,
+			"    - {name: to-%s, from: [%s], to: [%s], allow: all}\n",
+			list[0],
+			who,
+			strings.Join(list, ", "),
+		)
 	}
 	out.File = model.File{Name: "access.yaml", Text: text.String()}
 	return out, nil

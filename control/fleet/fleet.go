@@ -55,6 +55,7 @@ type Fleet struct {
 	revision uint          // in force
 	since    time.Time     // when it was committed
 	changed  chan struct{} // closed and replaced at every snapshot
+	urgent   chan struct{} // closed and replaced at every snapshot of more than instances
 	heard    chan struct{} // closed and replaced when a proxy comes, leaves or acknowledges
 }
 
@@ -68,6 +69,7 @@ func New(c Config) *Fleet {
 		proxies: map[string]*proxy{},
 		ledger:  newLedger(),
 		changed: make(chan struct{}),
+		urgent:  make(chan struct{}),
 		heard:   make(chan struct{}),
 	}
 	f.ledger.mesh, f.ledger.traced, f.ledger.key = c.Mesh, c.Traced, f.key
@@ -123,6 +125,10 @@ func (f *Fleet) snapshot(rs *rules.Rules, haveInstancesChanged bool) {
 	}
 	close(f.changed)
 	f.changed = make(chan struct{})
+	if !haveInstancesChanged {
+		close(f.urgent)
+		f.urgent = make(chan struct{})
+	}
 	f.wake()
 }
 
@@ -145,6 +151,14 @@ func (f *Fleet) Next(id string, seen uint64) (*Update, <-chan struct{}) {
 		k = audience{p.Service, p.Gateway}
 	}
 	return f.ledger.since(k, seen, f.revision), f.changed
+}
+
+// Urgent closes at the next snapshot that must not wait for more changes: it is about
+// more than instances.
+func (f *Fleet) Urgent() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.urgent
 }
 
 // Changed closes at the next snapshot.

@@ -199,8 +199,11 @@ func (m *Members) join(ctx context.Context, j wire.Join, from netip.Addr) (out w
 	var changes []store.Change
 	if subtle.ConstantTimeCompare([]byte(j.Secret), []byte(m.local)) == 1 {
 		if !isHere(from) {
-			return out, "", refuse("the join file is for proxies of the service's machine, and this one connects from %s: "+
-				"make a token (nightjar join-token create)", from)
+			return out, "", refuse(
+				"the join file is for proxies of the service's machine, and this one connects from %s: "+
+					"make a token (nightjar join-token create)",
+				from,
+			)
 		}
 	} else {
 		t, err := m.token(ctx, j, one.KeyHash)
@@ -220,7 +223,10 @@ func (m *Members) join(ctx context.Context, j wire.Join, from netip.Addr) (out w
 		return out, token, refuse("%s", err)
 	}
 	one.Renewed, one.Expires = now, chain[0].NotAfter
-	err = m.Records.Apply(ctx, append(changes, store.SaveMember{Member: one})...)
+	if token != "" { // who joined with the join file can do so again
+		changes = append(changes, store.SaveMember{Member: one})
+		err = m.Records.Apply(ctx, changes...)
+	}
 	if errors.Is(err, store.ErrTokenSpent) {
 		return out, token, errSpent
 	}
@@ -278,10 +284,10 @@ func isHere(a netip.Addr) bool {
 // Renew gives a proxy its next certificate.
 func (m *Members) Renew(ctx context.Context, peer identity.Peer, r wire.Renewal) (wire.Joined, error) {
 	one, err := m.Records.Member(ctx, peer.ID)
-	if errors.Is(err, store.ErrNotFound) {
-		return wire.Joined{}, refuse("there is no record of %s: join again", peer.ID)
-	}
-	if err != nil {
+	isRecorded := err == nil
+	if errors.Is(err, store.ErrNotFound) { // it joined with the join file
+		one.Grant = store.Grant{Kind: peer.Kind, Name: peer.Name.Name, Version: peer.Version, Site: peer.Site}
+	} else if err != nil {
 		return wire.Joined{}, err
 	}
 	who := peer.Member
@@ -294,8 +300,10 @@ func (m *Members) Renew(ctx context.Context, peer identity.Peer, r wire.Renewal)
 		return wire.Joined{}, refuse("%s", err)
 	}
 	one.Renewed, one.Expires = m.Now(), chain[0].NotAfter
-	if err := m.Records.Apply(ctx, store.SaveMember{Member: one}); err != nil {
-		return wire.Joined{}, err
+	if isRecorded {
+		if err := m.Records.Apply(ctx, store.SaveMember{Member: one}); err != nil {
+			return wire.Joined{}, err
+		}
 	}
 	return wire.Joined{Chain: string(identity.EncodeCertificates(chain)), Trust: m.trust()}, nil
 }

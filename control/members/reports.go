@@ -9,13 +9,22 @@ import (
 // or gateway sent, and those that its workload answered.
 func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
 	if d.Caller != peer.Name.Name || d.CallerVersion != peer.Version {
-		return refuse("the certificate is that of %s/%s, which may not count the requests of %s/%s", peer.Name, peer.Version,
-			d.Caller, d.CallerVersion)
+		return refuse(
+			"the certificate is that of %s/%s, which may not count the requests of %s/%s",
+			peer.Name,
+			peer.Version,
+			d.Caller,
+			d.CallerVersion,
+		)
 	}
 	for i := range d.Series {
 		s := &d.Series[i]
 		if s.App && (peer.Kind != identity.Service || s.Service != peer.Name.Name || s.Instance != peer.ID) {
-			return refuse("the certificate is that of instance %s, which may not count what %s answered", peer.ID, s.Instance)
+			return refuse(
+				"the certificate is that of instance %s, which may not count what %s answered",
+				peer.ID,
+				s.Instance,
+			)
 		}
 	}
 	return nil

@@ -80,8 +80,18 @@ func (m *Members) createToken(ctx context.Context, w Wanted) (secret string, t s
 		Expires: now.Add(w.For),
 		By:      w.By,
 	}
-	entry := m.entry(w.By, "token-created", who.Name,
-		fmt.Sprintf("join token %s for %s, %s, until %s", t.ID, describe(t.Grant), times(t.Uses), t.Expires.UTC().Format(time.TimeOnly)))
+	entry := m.entry(
+		w.By,
+		"token-created",
+		who.Name,
+		fmt.Sprintf(
+			"join token %s for %s, %s, until %s",
+			t.ID,
+			describe(t.Grant),
+			times(t.Uses),
+			t.Expires.UTC().Format(time.TimeOnly),
+		),
+	)
 	if err := m.Records.Apply(ctx, store.AddJoinToken{JoinToken: t}, store.AddActivity{entry}); err != nil {
 		return "", t, err
 	}

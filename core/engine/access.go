@@ -267,7 +267,12 @@ func (d *Verdict) Why(from Party, service string) string {
 		who = "a caller without identity"
 	}
 	if d.Rule == nil {
-		return fmt.Sprintf("%s may not call %s like this: no access rule allows it (default: deny, %s)", who, service, d.At)
+		return fmt.Sprintf(
+			"%s may not call %s like this: no access rule allows it (default: deny, %s)",
+			who,
+			service,
+			d.At,
+		)
 	}
 	return fmt.Sprintf("%s may not call %s like this: access rule %s (%s)", who, service, d.Rule.Name, d.At)
 }

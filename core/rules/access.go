@@ -234,7 +234,11 @@ func (r *reader) parties(n *yaml.Node, path string, isFrom bool) []Party {
 	one := func(n *yaml.Node, path string) {
 		if isMapping(n) {
 			p := Party{Kind: PartyLabels}
-			seen := r.mapping(n, path, fields{"labels": func(n *yaml.Node, path string) { p.Labels = r.labels(n, path) }})
+			seen := r.mapping(
+				n,
+				path,
+				fields{"labels": func(n *yaml.Node, path string) { p.Labels = r.labels(n, path) }},
+			)
 			r.need(n, path, seen, "this party", "labels")
 			if len(p.Labels) > 0 {
 				out = append(out, p)
@@ -390,9 +394,18 @@ func (c *checker) accessRules() {
 				break
 			}
 			if earlier := &a.Rules[j]; earlier.covers(rule) {
-				c.warn(rule.At, path, CodeShadowed,
-					fmt.Sprintf("access rule %s never decides: the earlier rule %s decides all that it could", rule.Name, earlier.Name),
-					"the more specific rule first", earlier.At)
+				c.warn(
+					rule.At,
+					path,
+					CodeShadowed,
+					fmt.Sprintf(
+						"access rule %s never decides: the earlier rule %s decides all that it could",
+						rule.Name,
+						earlier.Name,
+					),
+					"the more specific rule first",
+					earlier.At,
+				)
 				break
 			}
 		}
@@ -434,10 +447,19 @@ func (c *checker) unproven(rule *AccessRule, path string) {
 			continue
 		}
 		if set := c.resolver.Service(s).Identity; set != nil && set.Mode == IdentityNone {
-			c.warn(rule.At, path, CodeUnproven,
-				fmt.Sprintf("access rule %s lets %s call %s, which asks nobody for an identity (identity: none), so it lets nobody in",
-					rule.Name, Parties(rule.From, "anyone"), s.Name),
-				"from: [anyone], or identity: required", set.Origin)
+			c.warn(
+				rule.At,
+				path,
+				CodeUnproven,
+				fmt.Sprintf(
+					"access rule %s lets %s call %s, which asks nobody for an identity (identity: none), so it lets nobody in",
+					rule.Name,
+					Parties(rule.From, "anyone"),
+					s.Name,
+				),
+				"from: [anyone], or identity: required",
+				set.Origin,
+			)
 		}
 	}
 }
@@ -451,9 +473,20 @@ func (c *checker) excluded(rule *AccessRule, path string) {
 		}
 		for _, to := range rule.To {
 			if to.Kind == PartyService && !slices.Contains(s.Calls, to.Name) {
-				c.warn(rule.At, path, CodeExcluded,
-					fmt.Sprintf("access rule %s lets %s call %s, and the calls of %s leave it out", rule.Name, s.Name, to.Name, s.Name),
-					to.Name+" in the calls of "+s.Name+", or no such rule", s.CallsAt)
+				c.warn(
+					rule.At,
+					path,
+					CodeExcluded,
+					fmt.Sprintf(
+						"access rule %s lets %s call %s, and the calls of %s leave it out",
+						rule.Name,
+						s.Name,
+						to.Name,
+						s.Name,
+					),
+					to.Name+" in the calls of "+s.Name+", or no such rule",
+					s.CallsAt,
+				)
 			}
 		}
 	}

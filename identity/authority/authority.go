@@ -291,7 +291,10 @@ func (a *Authority) newRoot() (*signer, error) {
 	}
 	now := a.now()
 	root, err := sign(&x509.Certificate{
-		Subject:    pkix.Name{Organization: []string{a.state.Domain}, CommonName: "root of " + now.UTC().Format("2006-01-02 15:04")},
+		Subject: pkix.Name{
+			Organization: []string{a.state.Domain},
+			CommonName:   "root of " + now.UTC().Format("2006-01-02 15:04"),
+		},
 		NotBefore:  now.Add(-backdated),
 		NotAfter:   now.Add(rootLife),
 		MaxPathLen: 2,
@@ -317,7 +320,10 @@ func (a *Authority) newSigner(root *x509.Certificate, rootKey crypto.Signer) (*s
 	}
 	now := a.now()
 	cert, err := sign(&x509.Certificate{
-		Subject:        pkix.Name{Organization: []string{a.state.Domain}, CommonName: "signer of " + now.UTC().Format("2006-01-02 15:04")},
+		Subject: pkix.Name{
+			Organization: []string{a.state.Domain},
+			CommonName:   "signer of " + now.UTC().Format("2006-01-02 15:04"),
+		},
 		NotBefore:      now.Add(-backdated),
 		NotAfter:       earlier(now.Add(signerLife), root.NotAfter),
 		MaxPathLen:     0,
@@ -396,8 +402,10 @@ func (a *Authority) sign(public crypto.PublicKey, m identity.Member) ([]*x509.Ce
 	now := a.now()
 	until := earlier(now.Add(a.life), s.chain[0].NotAfter)
 	if !until.After(now) {
-		return nil, fmt.Errorf("the authority's own certificate ran out on %s: install another one (nightjar ca request)",
-			s.chain[0].NotAfter.UTC().Format(time.DateOnly))
+		return nil, fmt.Errorf(
+			"the authority's own certificate ran out on %s: install another one (nightjar ca request)",
+			s.chain[0].NotAfter.UTC().Format(time.DateOnly),
+		)
 	}
 	leaf, err := issue(&x509.Certificate{
 		Subject:               m.Subject(),

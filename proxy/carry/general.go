@@ -306,7 +306,8 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 // caller's certificate is no longer good,
 // or the body of the request has not been read to its end, or not understood.
 func (g *general) mustClose() bool {
-	if peer := g.member(); peer != nil && g.s.identity != nil && !g.s.identity.Credentials.IsGood(&peer.Peer, time.Now()) {
+	if peer := g.member(); peer != nil && g.s.identity != nil &&
+		!g.s.identity.Credentials.IsGood(&peer.Peer, time.Now()) {
 		return true
 	}
 	return g.r.ProtoMajor == 1 && (g.s.isDraining != nil && g.s.isDraining() || g.body != nil && !g.body.isWhole.Load())

@@ -61,7 +61,12 @@ func (t *relayed) carry() {
 	}
 	ending := engine.Left
 	defer func() { t.x.End(ending, t.router.now()) }()
-	step := t.x.Begin(table, engine.Entry{Service: t.router.Service, From: t.router.Party, Wake: t.waker}, tcpView{t.router}, t.began)
+	step := t.x.Begin(
+		table,
+		engine.Entry{Service: t.router.Service, From: t.router.Party, Wake: t.waker},
+		tcpView{t.router},
+		t.began,
+	)
 	for t.life.ended() == nil {
 		switch step.Kind {
 		case engine.Attempt:

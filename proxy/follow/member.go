@@ -116,7 +116,13 @@ func (m *Membership) use(key crypto.Signer, j wire.Joined) error {
 	want := m.cfg.Member
 	want.Domain = got.Domain
 	if got != want {
-		return fmt.Errorf("the certificate is that of %s %s/%s at %q, not of this proxy", got.Name, got.ID, got.Version, got.Site)
+		return fmt.Errorf(
+			"the certificate is that of %s %s/%s at %q, not of this proxy",
+			got.Name,
+			got.ID,
+			got.Version,
+			got.Site,
+		)
 	}
 	own := identity.Certificate(chain, key)
 	m.control.Set(own, trust)

@@ -67,7 +67,8 @@ func (s *Session) Collect() {
 		events, d.Watched = s.cfg.News()
 		d.Events = append(d.Events, events...)
 	}
-	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 && len(d.Watched) == 0 {
+	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 &&
+		len(d.Watched) == 0 {
 		return
 	}
 	s.wasOpen = len(d.Open) > 0 // that none is open any more is news too

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nightjar/core/engine"
@@ -37,7 +38,7 @@ const (
 type Session struct {
 	cfg      SessionConfig
 	follower *Follower
-	client   *http.Client
+	client   atomic.Pointer[http.Client]
 	base     string
 
 	leasing sync.Mutex // one registration or withdrawal at a time
@@ -102,16 +103,20 @@ func NewSession(cfg SessionConfig, f *Follower) *Session {
 		soon:     make(chan struct{}, 1),
 		base:     cfg.Server + wire.Prefix + url.PathEscape(cfg.ID),
 	}
-	if cfg.Membership != nil {
-		s.client = &http.Client{Transport: &http.Transport{
-			Proxy:               nil,
-			MaxIdleConnsPerHost: 4,
-			IdleConnTimeout:     time.Minute,
-			TLSClientConfig:     cfg.Membership.control.ClientConfig(identity.Name{Kind: identity.Node}),
-			TLSHandshakeTimeout: callTimeout,
-		}}
-	}
+	s.client.Store(s.newClient())
 	return s
+}
+
+// newClient makes a client without a connection yet.
+func (s *Session) newClient() *http.Client {
+	cfg := s.cfg.Membership.control.ClientConfig(identity.Name{Kind: identity.Node})
+	return &http.Client{Transport: &http.Transport{
+		Proxy:               nil,
+		MaxIdleConnsPerHost: 4,
+		IdleConnTimeout:     time.Minute,
+		TLSClientConfig:     cfg,
+		TLSHandshakeTimeout: callTimeout,
+	}}
 }
 
 // newPauses are the pauses between attempts to connect: they grow, and differ from
@@ -131,7 +136,7 @@ func newPauses() *backoff.ExponentialBackOff {
 // with jittered and growing pauses; what is in force stays in force meanwhile.
 func (s *Session) Run(ctx context.Context) {
 	var helpers sync.WaitGroup
-	defer s.client.CloseIdleConnections()
+	defer func() { s.client.Load().CloseIdleConnections() }()
 	defer helpers.Wait()
 	s.ctx = ctx
 	helpers.Go(func() { s.count(ctx) })
@@ -202,7 +207,7 @@ func (s *Session) connect(ctx context.Context) error {
 	req.Header.Set("Nightjar-Nonce", s.cfg.Nonce)
 	alive := time.AfterFunc(silence, end)
 	defer alive.Stop()
-	resp, err := s.client.Do(req)
+	resp, err := s.client.Load().Do(req)
 	if err != nil {
 		return err
 	}
@@ -322,14 +327,14 @@ func (s *Session) heed(lease wire.Lease) {
 func (s *Session) renewCertificate(ctx context.Context) {
 	m := s.cfg.Membership
 	if m.hasChanged() { // it was renewed elsewhere in this process
-		s.client.CloseIdleConnections()
+		s.client.Swap(s.newClient()).CloseIdleConnections()
 		s.Hasten()
 	}
 	if !m.isDue() || s.isLeaving() {
 		return
 	}
 	before := m.Problem()
-	if err := m.renew(ctx, s.client); err != nil {
+	if err := m.renew(ctx, s.client.Load()); err != nil {
 		if ctx.Err() == nil && before == "" {
 			s.cfg.Log.Warn("the certificate was not renewed; the one that there is stays", "error", err)
 			s.Hasten()
@@ -382,7 +387,7 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	resp, err := s.client.Do(req)
+	resp, err := s.client.Load().Do(req)
 	if err != nil {
 		return clearly(err)
 	}
