@@ -227,6 +227,9 @@ func (c *plain) next() error {
 			c.readUntil = c.src.now() + idleTimeout
 			c.conn.SetReadDeadline(c.src.Epoch.Add(c.readUntil))
 		}
+		if c.at.isOut.Load() { // it had to make room before the deadline was set anew
+			return errDone
+		}
 		if err := c.fill(); err != nil {
 			return err
 		}

@@ -211,7 +211,7 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 		if isTCP {
 			patience = plainPatience
 		}
-		isSecure, err = peekTLS(conn, raw, patience)
+		isSecure, err = peekTLS(conn, raw, at, patience)
 		if err != nil && !isTCP {
 			at.leave()
 			conn.Close()
@@ -225,6 +225,11 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 	}
 	t := tls.Server(conn, l.Identity.config())
 	conn.SetDeadline(time.Now().Add(handshakeTime))
+	if at.isOut.Load() {
+		at.leave()
+		conn.Close()
+		return
+	}
 	peer := new(member)
 	if err = t.Handshake(); err == nil {
 		peer.Peer, err = l.Identity.Credentials.Verify(t.ConnectionState().PeerCertificates, time.Now())
@@ -255,8 +260,11 @@ func (l *Listener) reject(t *tls.Conn, conn *net.TCPConn) {
 
 // peekTLS tells whether the first byte of a connection is that of TLS. It waits without
 // a buffer, and takes nothing.
-func peekTLS(conn *net.TCPConn, raw syscall.RawConn, patience time.Duration) (is bool, err error) {
+func peekTLS(conn *net.TCPConn, raw syscall.RawConn, at *caller, patience time.Duration) (is bool, err error) {
 	conn.SetReadDeadline(time.Now().Add(patience))
+	if at.isOut.Load() { // it had to make room before the deadline was set
+		return false, errDone
+	}
 	defer conn.SetReadDeadline(time.Time{})
 	var b [1]byte
 	var n int
