@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -65,7 +64,7 @@ func accessSheet(s *out.Sheet, m model.AccessMatrix, now time.Time) {
 		}
 		rows = append(rows, []string{
 			l.To,
-			cmp.Or(l.From, "(no identity)"),
+			accessCaller(l.From),
 			state,
 			strings.Join(l.Rules, ", "),
 			accessCount(l.Used),
@@ -78,6 +77,17 @@ func accessSheet(s *out.Sheet, m model.AccessMatrix, now time.Time) {
 	}
 	s.Table([]string{"SERVICE", "CALLER", "ACCESS", "RULES", "USED>", "LAST USED>", "REFUSED>", "LAST REFUSED>",
 		"WOULD BE REFUSED>", "IDENTITY"}, rows)
+}
+
+// accessCaller is a caller in words.
+func accessCaller(name string) string {
+	switch name {
+	case "":
+		return "(no identity)"
+	case "nightjar":
+		return "(the service itself)"
+	}
+	return name
 }
 
 func accessCount(n uint64) string {

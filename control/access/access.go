@@ -282,10 +282,13 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		if from != "" && from != k[0] && from != name || to != "" && to != k[1] || now.Rules.Service(k[1]) == nil {
 			continue
 		}
-		if k[0] != "" {
+		switch {
+		case k[0] == fleet.ServiceCaller:
+			l.State, l.Rules = rules.Permitted, []string{}
+		case k[0] != "":
 			l.State, l.Rules = now.Rules.Permission(rules.Link{From: name, To: k[1], Sites: a.Sites(name)})
 			l.Rules = append([]string{}, l.Rules...)
-		} else {
+		default:
 			l.State = a.withoutIdentity(now.Rules, k[1])
 		}
 		l.Identity = resolver.Service(now.Rules.Service(k[1])).IdentityMode()

@@ -44,6 +44,7 @@ type measured struct {
 	unhealthy map[string]map[int64]float64 // failures of workloads by second
 	unserved  map[link]map[int64]float64   // requests without success by second
 	strays    map[string]uint64            // requests to workloads that no caller's proxy knows of
+	unproven  map[string]bool              // services whose proxies do not know who calls
 }
 
 func add[K comparable](m map[K]*stats.Counts, k K, c *stats.Counts) {
@@ -78,6 +79,12 @@ func (f *Forecasts) measure(ctx context.Context, from, to int64) (*measured, err
 		unhealthy: map[string]map[int64]float64{},
 		unserved:  map[link]map[int64]float64{},
 		strays:    map[string]uint64{},
+		unproven:  map[string]bool{},
+	}
+	rs := f.Revisions.Current().Rules
+	resolver := rules.NewResolver(rs)
+	for _, s := range rs.Services {
+		m.unproven[s.Name] = resolver.Service(s).IdentityMode() == rules.IdentityNone
 	}
 	take := func(n *telemetry.Names, _ uint, c *stats.Counts) { m.take(n, c) }
 	if err := f.Figures.Sum(ctx, from, to, take); err != nil {
@@ -102,7 +109,7 @@ func (m *measured) take(n *telemetry.Names, c *stats.Counts) {
 	}
 	of := n.Service + "/" + n.Version
 	if n.App {
-		if add(m.app, of, c); n.Caller == "" {
+		if add(m.app, of, c); n.Caller == "" && !m.unproven[n.Service] {
 			m.strays[of] += c.Requests()
 		} else {
 			add(m.got, of, c)

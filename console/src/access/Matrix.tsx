@@ -47,7 +47,7 @@ export function Matrix({ access, from, to, onPick }: Props) {
   );
 }
 
-const order = (caller: string): number => (caller === "" ? 2 : caller.startsWith("gateway/") ? 0 : 1);
+const order = (caller: string): number => (caller === "" ? 3 : caller === "nightjar" ? 2 : caller.startsWith("gateway/") ? 0 : 1);
 
 const legend: [State, string][] = [
   ["used", "allowed and used"], ["unused", "allowed, and nobody used it"], ["watched", "would be refused, only watched"], ["refused", "refused"],

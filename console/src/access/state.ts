@@ -21,4 +21,4 @@ export function describe(l: AccessLink): string {
 }
 
 /** A caller, for people. */
-export const callerName = (caller: string): string => caller.replace("gateway/", "gateway ") || "no identity";
+export const callerName = (caller: string): string => (caller === "nightjar" ? "the service itself" : caller.replace("gateway/", "gateway ") || "no identity");
