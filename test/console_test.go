@@ -178,6 +178,26 @@ func TestConsole(t *testing.T) {
 		b.visit("/fleet?find=tides")
 		b.until("document.querySelectorAll('[data-test=proxy]').length === 1")
 	})
+	t.Run("who may call whom, who was refused, and a new root", func(t *testing.T) {
+		b.t = t
+		m.call(3, "http://sailings/sailings/today")
+		m.must(1, "call", "http://berths/berths/9", "--from", "kiosk", "-n", "4")
+		b.visit("/access")
+		b.says("[data-test=summary]", "who is not allowed by a rule is refused")
+		b.says("[data-test=cell][data-state=refused]", "4 refused")
+		b.do(chromedp.Click(chromedp.CSS("[data-test=cell][data-state=refused]")))
+		b.says("[data-test=access-link]", "no request is allowed, by the default (deny)")
+		b.until("new URLSearchParams(location.search).get('to') === 'berths'")
+		b.click("suggest")
+		b.says("[data-test=suggestion]", "default: deny")
+		b.until("!document.querySelector('[data-test=take-draft]')") // there are access rules already
+		b.says("[data-test=grid-certificates]", "spiffe://nightjar.internal/gateway/front-door")
+		b.click("rotate")
+		b.click("act-confirm")
+		b.says("[data-test=phase]", "step 1 of 3")
+		b.says("[data-test=phase]", "step 3 of 3")
+		b.until("!document.querySelector('[data-test=phase]')")
+	})
 	t.Run("files that are not in force, and a service that is gone", func(t *testing.T) {
 		b.t = t
 		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
