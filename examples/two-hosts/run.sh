@@ -55,23 +55,23 @@ gateways:
 RULES
 until on north "$nightjar" rules publish "$dir/rules.yaml" -m "two hosts" >/dev/null 2>&1; do sleep 0.1; done
 on north "$nightjar" proxy --gateway pier --state "$dir/state" >"$dir/pier.log" 2>&1 &
-until grep -q ready "$dir/v1.log" "$dir/v2.log" && on north "$nightjar" fleet | grep -q "All 4 proxies"; do sleep 0.1; done
+until grep -q ready "$dir/v1.log" "$dir/v2.log" && on north "$nightjar" fleet | grep -q "in all 4 proxies"; do sleep 0.1; done
 
 echo "\$ nightjar fleet -o wide          (on north)"
 on north "$nightjar" fleet -o wide
 echo
-echo "\$ nightjar call http://$north:8080/ -n 50   (on north; the workload is on south)"
-on north "$nightjar" call http://$north:8080/ -n 50
+echo "\$ nightjar call http://$north:8080/ -n 50 -c 2   (on north; the workload is on south)"
+on north "$nightjar" call http://$north:8080/ -n 50 -c 2
 echo
 echo "The cable is cut for 22 s: the service loses sight of both instances of south, and doubts that they are gone."
 ip -n nightjar-south link set south0 down
 sleep 22
 on north "$nightjar" fleet
 ip -n nightjar-south link set south0 up
-until on north "$nightjar" fleet | grep -q "All 4 proxies"; do sleep 0.2; done
+until on north "$nightjar" fleet | grep -q "in all 4 proxies"; do sleep 0.2; done
 echo
 echo "Back again:"
-on north "$nightjar" call http://$north:8080/ -n 50
+on north "$nightjar" call http://$north:8080/ -n 50 -c 2
 if [ "${1:-}" != --tour ]; then
 	echo "Both hosts go on until Ctrl-C: ip netns exec nightjar-north $nightjar services"
 	wait
