@@ -21,6 +21,9 @@ const (
 	// gatherTime is how long changes of instances are gathered before proxies get
 	// them: instances often come and go together.
 	gatherTime = 50 * time.Millisecond
+	// ackTime is how long a proxy may take to acknowledge before it gets more changes of
+	// instances; below the time between two signs of life.
+	ackTime = time.Second
 )
 
 // peerKey is where a request of a proxy has its identity.Peer.
@@ -216,6 +219,9 @@ func (s *Server) snapshots(c *echo.Context) error {
 			}
 			if !update.IsUrgent {
 				gather(ctx, urgent)
+				if !update.IsEmpty {
+					s.awaitAck(ctx, id, seen, urgent)
+				}
 			}
 		}
 		select {
@@ -239,6 +245,28 @@ func gather(ctx context.Context, urgent <-chan struct{}) {
 	case <-t.C:
 	case <-ctx.Done():
 	case <-urgent:
+	}
+}
+
+// awaitAck waits until a proxy has acknowledged a snapshot, until something urgent
+// changes, for a while at most: one that is slow gets what changes meanwhile at once.
+func (s *Server) awaitAck(ctx context.Context, id string, sequence uint64, urgent <-chan struct{}) {
+	t := time.NewTimer(ackTime)
+	defer t.Stop()
+	for {
+		isThere, acked := s.control.Fleet.Acknowledged(id, sequence)
+		if isThere {
+			return
+		}
+		select {
+		case <-acked:
+		case <-t.C:
+			return
+		case <-ctx.Done():
+			return
+		case <-urgent:
+			return
+		}
 	}
 }
 

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"sort"
+	"strings"
 	"sync"
 
 	"nightjar/core/engine"
@@ -29,6 +31,7 @@ type ledger struct {
 	services  map[string]stamped[*rules.Service]
 	rest      stamped[*rules.Rules] // the rules but services, as far as proxies need them
 	instances map[string]stamped[engine.Instance]
+	changes   []change // of instances, the oldest first; some have changed again since
 	drills    stamped[[]wire.Drill]
 	watches   stamped[[]wire.Watch]
 	traced    float64 // see Config
@@ -46,6 +49,12 @@ type ledger struct {
 type stamped[T any] struct {
 	value T
 	at    uint64
+}
+
+// change is an instance that came or changed.
+type change struct {
+	id string
+	at uint64
 }
 
 // removal is a service or an instance that was removed.
@@ -165,7 +174,11 @@ func (l *ledger) noteInstances(list []engine.Instance) {
 		now[in.ID] = true
 		if old, ok := l.instances[in.ID]; !ok || old.value != in {
 			l.instances[in.ID] = stamped[engine.Instance]{in, l.sequence}
+			l.changes = append(l.changes, change{in.ID, l.sequence})
 		}
+	}
+	if len(l.changes) > 2*len(l.instances)+1000 {
+		l.changes = slices.DeleteFunc(l.changes, func(c change) bool { return l.instances[c.id].at != c.at })
 	}
 	for id, old := range l.instances {
 		if !now[id] {
@@ -286,16 +299,20 @@ func (l *ledger) since(k audience, seen uint64, revision uint) *Update {
 
 // addChanged adds what is new or changed since a snapshot.
 func (l *ledger) addChanged(s *wire.Snapshot, sc *scope, k audience, seen uint64) {
-	for _, name := range slices.Sorted(maps.Keys(l.services)) {
-		if v := l.services[name]; v.at > seen && sc.holds(name) {
-			s.Services = append(s.Services, v.value)
+	if l.rulesAt > seen {
+		for _, name := range slices.Sorted(maps.Keys(l.services)) {
+			if v := l.services[name]; v.at > seen && sc.holds(name) {
+				s.Services = append(s.Services, v.value)
+			}
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(l.instances)) {
-		if v := l.instances[id]; v.at > seen && sc.holds(v.value.Service) {
+	first := sort.Search(len(l.changes), func(i int) bool { return l.changes[i].at > seen })
+	for _, c := range l.changes[first:] {
+		if v := l.instances[c.id]; v.at == c.at && sc.holds(v.value.Service) {
 			s.Instances = append(s.Instances, v.value)
 		}
 	}
+	slices.SortFunc(s.Instances, func(a, b engine.Instance) int { return strings.Compare(a.ID, b.ID) })
 	if l.rest.at > seen {
 		rest := *l.rest.value
 		if sc.isLimited {

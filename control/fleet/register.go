@@ -36,6 +36,8 @@ type proxy struct {
 	isByCurrent bool      // that certificate is below the authority that signs now
 	ackNonce    string    // what acknowledgements of its newest stream carry
 
+	acked chan struct{} // told of its acknowledgements; of its newest stream
+
 	guards   []engine.Status
 	guardsAt time.Time   // when it reported its guards
 	open     []wire.Open // TCP connections of its workload
@@ -293,7 +295,7 @@ func (f *Fleet) Attach(id, nonce string) (ackNonce string, detach func(), err er
 		return "", nil, NotRegistered{id}
 	}
 	p.streams++
-	p.ackNonce = rand.Text()
+	p.ackNonce, p.acked = rand.Text(), make(chan struct{}, 1)
 	return p.ackNonce, func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -301,6 +303,18 @@ func (f *Fleet) Attach(id, nonce string) (ackNonce string, detach func(), err er
 		p.lastSeen, p.expires = f.now(), f.now().Add(returnTime)
 		f.wake()
 	}, nil
+}
+
+// Acknowledged tells whether a proxy has acknowledged a snapshot. The channel gets a value
+// when it acknowledges the next one; one stream may wait for it.
+func (f *Fleet) Acknowledged(id string, sequence uint64) (bool, <-chan struct{}) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	p := f.proxies[id]
+	if p == nil {
+		return true, nil
+	}
+	return p.ack.Sequence >= sequence, p.acked
 }
 
 // Acknowledge records what a proxy has in force.
@@ -333,6 +347,10 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 		p.currentSince = now
 	}
 	p.ack = a
+	select {
+	case p.acked <- struct{}{}:
+	default:
+	}
 	f.wake()
 	return nil
 }

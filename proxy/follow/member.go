@@ -209,12 +209,9 @@ func (m *Membership) isDue() bool {
 func (m *Membership) hasChanged() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	own := m.control.Own()
-	if own == m.last {
-		return false
-	}
-	m.last = own
-	return true
+	before := m.last
+	m.last = m.control.Own()
+	return before != nil && before != m.last
 }
 
 // hasten has the certificate renewed soon, within spread.
