@@ -104,7 +104,7 @@ func accessAgo(at, now time.Time) string {
 	case now.Sub(at) < time.Minute:
 		return "now"
 	case now.Sub(at) < 48*time.Hour:
-		return now.Sub(at).Round(time.Minute).String()[:len(now.Sub(at).Round(time.Minute).String())-2] + " ago"
+		return hours(now.Sub(at).Round(time.Minute)) + " ago"
 	}
 	return at.Local().Format(time.DateOnly)
 }

@@ -289,9 +289,12 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 			l.State, l.Rules = now.Rules.Permission(rules.Link{From: name, To: k[1], Sites: a.Sites(name)})
 			l.Rules = append([]string{}, l.Rules...)
 		default:
-			l.State = a.withoutIdentity(now.Rules, k[1])
+			l.State, _ = now.Rules.Permission(rules.Link{To: k[1]})
 		}
 		l.Identity = resolver.Service(now.Rules.Service(k[1])).IdentityMode()
+		if l.Identity == rules.IdentityRequired && l.From == "" {
+			l.State = rules.Forbidden
+		}
 		if l.Identity == rules.IdentityNone && l.From == "" {
 			continue // nobody there is asked: the counts of callers that are members have them
 		}
@@ -301,15 +304,6 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		return cmp.Or(cmp.Compare(x.To, y.To), cmp.Compare(x.From, y.From))
 	})
 	return m, nil
-}
-
-// withoutIdentity is whether callers without identity are let in to a service.
-func (a *Access) withoutIdentity(rs *rules.Rules, service string) string {
-	if rules.NewResolver(rs).Service(rs.Service(service)).IdentityMode() == rules.IdentityRequired {
-		return rules.Forbidden
-	}
-	state, _ := rs.Permission(rules.Link{To: service})
-	return state
 }
 
 // permitted adds the links that rules allow by name, used or not.

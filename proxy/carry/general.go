@@ -303,8 +303,8 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 }
 
 // mustClose tells whether the connection ends with this answer: the proxy ends, the
-// caller's certificate is no longer good,
-// or the body of the request has not been read to its end, or not understood.
+// caller's certificate is no longer good, or the body of the request has not been read
+// to its end, or not understood.
 func (g *general) mustClose() bool {
 	if peer := g.member(); peer != nil && g.s.identity != nil &&
 		!g.s.identity.Credentials.IsGood(&peer.Peer, time.Now()) {
