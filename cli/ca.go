@@ -129,7 +129,7 @@ func left(at, now time.Time) string {
 	case d > 48*time.Hour:
 		return fmt.Sprintf("%s (in %d days)", at.Local().Format(time.DateOnly), int(d.Hours()/24))
 	}
-	return fmt.Sprintf("%s (in %s)", at.Local().Format(time.DateTime), d.Round(time.Minute))
+	return fmt.Sprintf("%s (in %s)", at.Local().Format(time.DateTime), hours(d.Round(time.Minute)))
 }
 
 func (a *app) caRotate() *cobra.Command {

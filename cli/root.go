@@ -233,6 +233,9 @@ func author() string {
 // exactly is a check of the number of arguments with words of our own.
 func exactly(n int, words string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
+		if n == 0 && len(args) > 0 {
+			return usagef("unexpected %q: %s takes no argument", args[0], cmd.CommandPath())
+		}
 		if len(args) != n {
 			return usagef("expected: %s %s", cmd.CommandPath(), words)
 		}

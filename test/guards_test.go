@@ -226,6 +226,7 @@ func TestGuardStories(t *testing.T) {
 			"drill start --service sailings":                             "does nothing",
 			"drill start --service sailings --fail 3% --when {headrs:x}": "nearest: headers",
 			"drill stop":           "expected: nightjar drill stop ID",
+			"access show":          "unexpected \"show\": nightjar access takes no argument",
 			"activity --limit 900": "expected 1 to 200",
 		} {
 			if out := m.must(2, strings.Fields(args)...); !strings.Contains(out, want) {
