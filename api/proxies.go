@@ -18,9 +18,13 @@ import (
 const (
 	// heartbeat is how often a stream of snapshots shows that it is alive.
 	heartbeat = 2 * time.Second
-	// gatherTime is how long changes of instances are gathered before proxies get
-	// them: instances often come and go together.
-	gatherTime = 50 * time.Millisecond
+	// gatherTime is how long changes of instances are gathered before a proxy gets the
+	// next ones, since instances often come and go together: so long for each proxy that
+	// is registered, within bounds, so that the service and its machines are not
+	// overloaded by a thousand that start together.
+	gatherTime  = time.Millisecond
+	leastGather = 50 * time.Millisecond
+	mostGather  = time.Second
 	// ackTime is how long a proxy may take to acknowledge before it gets more changes of
 	// instances; below the time between two signs of life.
 	ackTime = time.Second
@@ -218,7 +222,7 @@ func (s *Server) snapshots(c *echo.Context) error {
 				return nil
 			}
 			if !update.IsUrgent {
-				gather(ctx, urgent)
+				s.gather(ctx, urgent)
 				if !update.IsEmpty {
 					s.awaitAck(ctx, id, seen, urgent)
 				}
@@ -228,8 +232,9 @@ func (s *Server) snapshots(c *echo.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-alive.C:
-			// It comes back by the certificate that it has by then.
-			if !s.control.Members.Node.IsGood(&peer, time.Now()) || !write([]byte("{}\n")) {
+			// It comes back by the certificate that it has by then, and registers again.
+			isGood := s.control.Members.Node.IsGood(&peer, time.Now()) && s.control.Fleet.HasStream(id)
+			if !isGood || !write([]byte("{}\n")) {
 				return nil
 			}
 		case <-changed:
@@ -238,8 +243,8 @@ func (s *Server) snapshots(c *echo.Context) error {
 }
 
 // gather waits for more changes of instances, until something urgent changes.
-func gather(ctx context.Context, urgent <-chan struct{}) {
-	t := time.NewTimer(gatherTime)
+func (s *Server) gather(ctx context.Context, urgent <-chan struct{}) {
+	t := time.NewTimer(min(max(leastGather, gatherTime*time.Duration(s.control.Fleet.Size())), mostGather))
 	defer t.Stop()
 	select {
 	case <-t.C:

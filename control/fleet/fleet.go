@@ -184,6 +184,13 @@ func (f *Fleet) View(service, gateway string) View {
 	return f.ledger.view(audience{service, gateway}, f.instances())
 }
 
+// Size is how many proxies are registered.
+func (f *Fleet) Size() int {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return len(f.proxies)
+}
+
 // Sequence is the number of the newest snapshot.
 func (f *Fleet) Sequence() uint64 {
 	f.mu.Lock()

@@ -270,3 +270,50 @@ func TestTakeOver(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestLateAcknowledgements: one that comes after a newer one changes nothing.
+func TestLateAcknowledgements(t *testing.T) {
+	k := newClock(t)
+	k.register("a", "s", "v1")
+	nonce, _, err := k.Attach("a", "n-a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.publish("services: {s: {versions: [v1]}}")
+	for _, sequence := range []uint64{3, 2} {
+		if err := k.Acknowledge("a", wire.Ack{Nonce: nonce, Sequence: sequence, Revision: uint(sequence) - 2}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if p := k.List().Proxies[0]; p.Revision != 1 || p.State != model.ProxyCurrent {
+		t.Errorf("it has revision %d, %s", p.Revision, p.State)
+	}
+}
+
+// TestAStreamThatOutlivesItsLease counts no more, also when the proxy has registered
+// again.
+func TestAStreamThatOutlivesItsLease(t *testing.T) {
+	k := newClock(t)
+	for _, id := range []string{"a", "b", "c"} {
+		k.register(id, "s", "v1")
+	}
+	_, detach, err := k.Attach("a", "n-a")
+	if err != nil || !k.HasStream("a") {
+		t.Fatal(err)
+	}
+	k.now = k.now.Add(2*LeaseTime + time.Second)
+	k.register("b", "s", "v1")
+	k.register("c", "s", "v1")
+	k.Expire(k.now)
+	if k.HasStream("a") {
+		t.Error("its lease ran out")
+	}
+	k.register("a", "s", "v1")
+	if k.HasStream("a") {
+		t.Error("it has to open another one")
+	}
+	detach()
+	if _, _, err := k.Attach("a", "n-a"); err != nil || !k.HasStream("a") {
+		t.Error(err)
+	}
+}

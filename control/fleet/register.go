@@ -305,6 +305,15 @@ func (f *Fleet) Attach(id, nonce string) (ackNonce string, detach func(), err er
 	}, nil
 }
 
+// HasStream tells whether a stream of snapshots counts for the registration of a proxy as
+// it is now: not when the lease ran out while the stream was open.
+func (f *Fleet) HasStream(id string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	p := f.proxies[id]
+	return p != nil && p.streams > 0
+}
+
 // Acknowledged tells whether a proxy has acknowledged a snapshot. The channel gets a value
 // when it acknowledges the next one; one stream may wait for it.
 func (f *Fleet) Acknowledged(id string, sequence uint64) (bool, <-chan struct{}) {
@@ -327,6 +336,9 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 	}
 	if a.Nonce != p.ackNonce || a.Sequence > f.ledger.sequence {
 		return problem.Invalid("this acknowledges nothing that %s was sent on its newest stream", id)
+	}
+	if a.Nonce == p.ack.Nonce && a.Sequence < p.ack.Sequence {
+		return nil // it comes late, after a newer one
 	}
 	now := f.now()
 	if a.Error != p.ack.Error {

@@ -151,7 +151,8 @@ func (f *Follower) apply(s wire.Snapshot) error {
 	if f.applyHealth(&s) {
 		return nil
 	}
-	return f.adopt(f.known.with(s))
+	f.known.add(s) // also when it cannot be put in force: the next snapshot builds on it
+	return f.adopt()
 }
 
 // foreign tells why a whole snapshot is not to be followed: it is of another mesh, or
@@ -221,8 +222,8 @@ func (f *Follower) applyHealth(s *wire.Snapshot) bool {
 }
 
 // adopt follows what is known from now on. The caller holds mu.
-func (f *Follower) adopt(k known) error {
-	f.known = k // also when it cannot be put in force: the next snapshot builds on it
+func (f *Follower) adopt() error {
+	k := &f.known
 	rs := k.rules()
 	table, err := compile(rs, k.instances(), engine.Options{
 		Revision: k.Revision,
@@ -352,7 +353,8 @@ func (f *Follower) Recall() {
 			k.Instances[own.ID] = self
 		}
 	}
-	if err := f.adopt(k); err != nil {
+	f.known = k
+	if err := f.adopt(); err != nil {
 		f.cfg.Log.Warn("cannot apply the saved state", "file", f.cfg.State, "error", err)
 		return
 	}

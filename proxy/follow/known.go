@@ -32,41 +32,38 @@ type known struct {
 	Drills    []wire.Drill               `json:"drills,omitempty"`
 }
 
-// with is what is known after a snapshot. k itself does not change.
-func (k known) with(s wire.Snapshot) known {
-	next := k
-	next.Services, next.Instances = maps.Clone(k.Services), maps.Clone(k.Instances)
+// add learns what a snapshot says.
+func (k *known) add(s wire.Snapshot) {
 	if s.Whole || k.Services == nil {
-		next.Services, next.Rest, next.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
+		k.Services, k.Rest, k.Calls = map[string]*rules.Service{}, &rules.Rules{}, s.Calls
 		if s.Settled || k.Instances == nil {
-			next.Instances = map[string]engine.Instance{}
+			k.Instances = map[string]engine.Instance{}
 		}
 	}
 	if s.Whole && s.Mesh != "" {
-		next.Mesh = s.Mesh
+		k.Mesh = s.Mesh
 	}
 	if s.Revision > 0 || s.Whole {
-		next.Revision = s.Revision
+		k.Revision = s.Revision
 	}
 	if s.Drills != nil {
-		next.Drills = s.Drills
+		k.Drills = s.Drills
 	}
 	for _, v := range s.Services {
-		next.Services[v.Name] = v
+		k.Services[v.Name] = v
 	}
 	for _, name := range s.GoneServices {
-		delete(next.Services, name)
+		delete(k.Services, name)
 	}
 	if s.Rest != nil {
-		next.Rest = s.Rest
+		k.Rest = s.Rest
 	}
 	for _, in := range s.Instances {
-		next.Instances[in.ID] = in
+		k.Instances[in.ID] = in
 	}
 	for _, id := range s.GoneInstances {
-		delete(next.Instances, id)
+		delete(k.Instances, id)
 	}
-	return next
 }
 
 // check tells what is wrong with what was read.
@@ -131,9 +128,9 @@ func nullOr(v reflect.Value, at string) string {
 	return nullIn(v, at)
 }
 
-// copied is what is known, apart from later changes of the health of instances.
+// copied is what is known, apart from what is learned later.
 func (k known) copied() known {
-	k.Instances = maps.Clone(k.Instances)
+	k.Services, k.Instances = maps.Clone(k.Services), maps.Clone(k.Instances)
 	return k
 }
 

@@ -40,12 +40,11 @@ func TestKnown(t *testing.T) {
 		{wire.Snapshot{Whole: true, Revision: 5, Services: service("d"), Instances: peers("w")}, "5 [d] [w y z] []"},
 		{wire.Snapshot{Whole: true, Revision: 5, Services: service("d"), Instances: peers("w"), Settled: true}, "5 [d] [w] []"},
 	} {
-		before := fmt.Sprint(len(k.Services), len(k.Instances))
-		next := k.with(c.s)
-		if fmt.Sprint(len(k.Services), len(k.Instances)) != before {
-			t.Errorf("%d: what was known before changed", i)
+		before, was := k.copied(), fmt.Sprint(len(k.Services), len(k.Instances))
+		k.add(c.s)
+		if fmt.Sprint(len(before.Services), len(before.Instances)) != was {
+			t.Errorf("%d: a copy of what was known before changed", i)
 		}
-		k = next
 		var services, instances []string
 		for _, s := range k.rules().Services {
 			services = append(services, s.Name)
@@ -64,7 +63,8 @@ func TestKnown(t *testing.T) {
 // TestKeptOnDisk: what is read is what was written, or nothing.
 func TestKeptOnDisk(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "sub", "k.json")
-	k := known{Server: "here"}.with(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "a"}}, Instances: []engine.Instance{{ID: "x", Service: "a", Address: "127.0.0.1:1"}}, Calls: []string{}})
+	k := known{Server: "here"}
+	k.add(wire.Snapshot{Whole: true, Revision: 3, Rest: &rules.Rules{}, Services: []*rules.Service{{Name: "a"}}, Instances: []engine.Instance{{ID: "x", Service: "a", Address: "127.0.0.1:1"}}, Calls: []string{}})
 	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	if err := k.save(path); err != nil {
 		t.Fatal(err)

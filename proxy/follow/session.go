@@ -41,6 +41,8 @@ type Session struct {
 	client   atomic.Pointer[http.Client]
 	base     string
 
+	unacked atomic.Pointer[wire.Ack] // the newest acknowledgement, while the service lacks it
+
 	leasing sync.Mutex // one registration or withdrawal at a time
 	isGone  bool       // withdrawn: never register again
 	isKnown bool       // it was registered
@@ -195,7 +197,12 @@ func (s *Session) connect(ctx context.Context) error {
 	defer renewing.Wait()
 	defer end()
 	renewing.Go(func() {
-		process.EveryOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() { s.renew(ctx) })
+		process.EveryOr(ctx, time.Duration(max(lease.Seconds, 1))*time.Second/5, s.soon, func() {
+			s.renew(ctx)
+			if err := s.acknowledge(ctx); err != nil {
+				end()
+			}
+		})
 	})
 	s.leasing.Lock()
 	s.again = end
@@ -220,6 +227,7 @@ func (s *Session) connect(ctx context.Context) error {
 	lines := bufio.NewScanner(resp.Body)
 	lines.Buffer(make([]byte, 64<<10), maxSnapshot)
 	nonce := ""
+	s.unacked.Store(nil) // of the stream before
 	for lines.Scan() {
 		alive.Reset(silence)
 		var snap wire.Snapshot
@@ -276,7 +284,28 @@ func (s *Session) take(ctx context.Context, snap wire.Snapshot, nonce string) er
 			return err
 		}
 	}
-	return s.call(ctx, http.MethodPost, "/acks", ack, nil)
+	s.unacked.Store(&ack)
+	return s.acknowledge(ctx)
+}
+
+// acknowledge sends the newest acknowledgement, unless the service has it. One that does
+// not get there goes out again when the lease is renewed: a service that is overloaded is
+// not helped by a stream that starts anew. It fails when the service does not want it.
+func (s *Session) acknowledge(ctx context.Context) error {
+	ack := s.unacked.Load()
+	if ack == nil {
+		return nil
+	}
+	err := s.call(ctx, http.MethodPost, "/acks", ack, nil)
+	switch {
+	case err == nil:
+		s.unacked.CompareAndSwap(ack, nil)
+	case errors.As(err, new(refusal)):
+		return err
+	default:
+		s.cfg.Log.Debug("not acknowledged yet", "sequence", ack.Sequence, "error", err)
+	}
+	return nil
 }
 
 func (s *Session) register(ctx context.Context) (wire.Lease, error) {
@@ -402,8 +431,15 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 	return err
 }
 
-// said is what the service answered, as an error.
-func said(resp *http.Response) error {
+// refusal is an answer of the service that is not what was asked for.
+type refusal struct{ error }
+
+func (r refusal) Unwrap() error { return r.error }
+
+// said is what the service answered, as a refusal.
+func said(resp *http.Response) error { return refusal{saidBy(resp)} }
+
+func saidBy(resp *http.Response) error {
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
 	var p struct{ Detail string }
 	if json.Unmarshal(b, &p) == nil && p.Detail != "" {

@@ -3,12 +3,14 @@ package follow
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -180,6 +182,52 @@ func TestTelemetryIsKeptAndSentAgain(t *testing.T) {
 	}
 	if len(s.unsent) != maxUnsent {
 		t.Errorf("%d deltas are kept, at most %d should be", len(s.unsent), maxUnsent)
+	}
+}
+
+// TestLostAcknowledgements go out again with the next lease; the stream ends only when the
+// service does not want one.
+func TestLostAcknowledgements(t *testing.T) {
+	var status atomic.Int64
+	got := make(chan wire.Ack, 9)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var a wire.Ack
+		json.NewDecoder(r.Body).Decode(&a)
+		got <- a
+		if status.Load() == 0 { // as one that is overloaded
+			panic(http.ErrAbortHandler)
+		}
+		w.WriteHeader(int(status.Load()))
+		io.WriteString(w, `{"detail": "no proxy c is registered"}`)
+	}))
+	defer srv.Close()
+	none := func() []wire.Problem { return nil }
+	s := NewSession(SessionConfig{
+		ID:         "c",
+		Server:     srv.URL,
+		Log:        slog.New(slog.DiscardHandler),
+		Outbound:   func() string { return "" },
+		Problems:   none,
+		Membership: NewMembership(MembershipConfig{Shown: &identity.Credentials{}}),
+	}, newFollower(t))
+	if err := s.take(t.Context(), wire.Snapshot{Sequence: 7}, "n"); err != nil {
+		t.Fatalf("a lost one: %v", err)
+	}
+	status.Store(http.StatusNoContent)
+	if err := s.acknowledge(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.acknowledge(t.Context()); err != nil || len(got) != 2 {
+		t.Errorf("%d were sent, want 2: one that arrived is not sent again (%v)", len(got), err)
+	}
+	for range 2 {
+		if a := <-got; a.Sequence != 7 || a.Nonce != "n" || a.Revision != 9 {
+			t.Errorf("%+v", a)
+		}
+	}
+	status.Store(http.StatusNotFound)
+	if err := s.take(t.Context(), wire.Snapshot{Sequence: 8}, "n"); err == nil || !strings.Contains(err.Error(), "no proxy c") {
+		t.Errorf("one that is not wanted: %v", err)
 	}
 }
 

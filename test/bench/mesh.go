@@ -2,10 +2,8 @@ package main
 
 import (
 	"bufio"
-	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -19,9 +17,6 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/identity"
-	"nightjar/proxy"
-	"nightjar/service"
 )
 
 // openLoop sends so many requests a second, whatever becomes of them, and
@@ -219,85 +214,6 @@ func upgrades(b *bench) error {
 	return nil
 }
 
-// fleet runs a thousand proxies and measures how long a publish takes to reach
-// the last of them, and what the service needs.
-func fleet(b *bench) error {
-	dir, err := os.MkdirTemp("", "nightjar-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	server := freeAddr()
-	pid, err := b.spawn("bin/nightjar", "serve", "--addr", server, "--data", dir)
-	if err != nil {
-		return err
-	}
-	c, err := client.New(server)
-	if err != nil {
-		return err
-	}
-	const many, services = 1000, 100
-	publish := func(v1 int) (model.PublishRequest, error) {
-		var text strings.Builder
-		text.WriteString("services:\n")
-		for i := range services {
-			calls := ""
-			if i < services-1 {
-				calls = fmt.Sprintf(", calls: [service-%d]", i+1)
-			}
-			fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2]%s, routes: [{name: all, send: {v1: %d, v2: %d}}]}\n", i, calls, v1, 100-v1)
-		}
-		return model.PublishRequest{Files: []model.File{{Name: "many.yaml", Text: text.String()}}, WaitMS: new(20_000)}, nil
-	}
-	ctx, end := context.WithCancel(b.ctx)
-	var running sync.WaitGroup
-	defer func() { end(); running.Wait() }()
-	time.Sleep(300 * time.Millisecond)
-	for i := range many {
-		p, err := proxy.New(proxy.Config{ID: fmt.Sprintf("p-%04d", i), Server: "https://" + server, Join: joinFile(server), Service: fmt.Sprintf("service-%d", i%services), Version: "v1", App: b.backend,
-			Log: slog.New(slog.DiscardHandler), Drain: 10 * time.Millisecond})
-		if err != nil {
-			return err
-		}
-		running.Go(func() { p.Run(ctx) })
-	}
-	begun := time.Now()
-	for {
-		f, err := c.Fleet(b.ctx)
-		n := 0
-		for _, p := range f.Proxies {
-			if p.IsConnected {
-				n++
-			}
-		}
-		if err == nil && n > many {
-			break
-		}
-		if time.Since(begun) > time.Minute {
-			return fmt.Errorf("only %d proxies are connected", n)
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	fmt.Printf("\n%d proxies of %d services registered within %.1f s\n", many, services, time.Since(begun).Seconds())
-	var took []float64
-	for i := range 21 {
-		in, _ := publish(i)
-		out, err := c.Publish(b.ctx, in, nil)
-		if err != nil {
-			return err
-		}
-		if out.Rollout.Acknowledged <= many {
-			return fmt.Errorf("only %d of %d have revision %d", out.Rollout.Acknowledged, out.Rollout.Connected, out.Revision)
-		}
-		if i > 0 {
-			took = append(took, out.Rollout.AfterMS)
-		}
-		time.Sleep(500 * time.Millisecond)
-	}
-	fmt.Printf("a publish that changes all %d services to all of them, %d times: %s; the service uses %.0f MiB\n", services, len(took), spread(took), memory(pid))
-	return nil
-}
-
 // callers are steady requests, by several callers one after the other.
 type callers struct {
 	quit      chan struct{}
@@ -308,46 +224,40 @@ type callers struct {
 func loadOn(addr string) *callers {
 	l := &callers{quit: make(chan struct{})}
 	for range 8 {
-		l.done.Go(func() {
-			tr := &http.Transport{}
-			defer tr.CloseIdleConnections()
-			for {
-				select {
-				case <-l.quit:
-					return
-				default:
-				}
-				req, _ := http.NewRequest("GET", "http://"+addr+"/ferry/times", nil)
-				req.Host = host
-				resp, err := tr.RoundTrip(req)
-				if l.sent.Add(1); err != nil {
-					l.bad.Add(1)
-					continue
-				}
-				io.Copy(io.Discard, resp.Body)
-				resp.Body.Close()
-				if resp.StatusCode != http.StatusOK {
-					l.bad.Add(1)
-				}
-			}
-		})
+		l.call(addr, host)
 	}
 	return l
+}
+
+// call sends requests for a service through a proxy, one after the other.
+func (l *callers) call(addr, service string) {
+	l.done.Go(func() {
+		tr := &http.Transport{}
+		defer tr.CloseIdleConnections()
+		for {
+			select {
+			case <-l.quit:
+				return
+			default:
+			}
+			req, _ := http.NewRequest("GET", "http://"+addr+"/ferry/times", nil)
+			req.Host = service
+			resp, err := tr.RoundTrip(req)
+			if l.sent.Add(1); err != nil {
+				l.bad.Add(1)
+				continue
+			}
+			io.Copy(io.Discard, resp.Body)
+			resp.Body.Close()
+			if resp.StatusCode != http.StatusOK {
+				l.bad.Add(1)
+			}
+		}
+	})
 }
 
 func (l *callers) stop() (sent, bad int64) {
 	close(l.quit)
 	l.done.Wait()
 	return l.sent.Load(), l.bad.Load()
-}
-
-// joinFile is how proxies in this process join the service at an address.
-func joinFile(server string) func() (identity.Token, error) {
-	return func() (identity.Token, error) {
-		link, err := service.JoinLink(server)
-		if err != nil {
-			return identity.Token{}, err
-		}
-		return identity.ReadToken(link)
-	}
 }
