@@ -77,6 +77,15 @@ func accessSheet(s *out.Sheet, m model.AccessMatrix, now time.Time) {
 	}
 	s.Table([]string{"SERVICE", "CALLER", "ACCESS", "RULES", "USED>", "LAST USED>", "REFUSED>", "LAST REFUSED>",
 		"WOULD BE REFUSED>", "IDENTITY"}, rows)
+	if len(m.Unproven) == 0 {
+		return
+	}
+	s.Line("\nCallers without an identity, which identity: required would refuse:\n")
+	rows = nil
+	for _, u := range m.Unproven {
+		rows = append(rows, []string{u.Service, u.Address, accessCount(u.Requests), accessAgo(u.LastUsed, now)})
+	}
+	s.Table([]string{"SERVICE", "ADDRESS", "USED>", "LAST USED>"}, rows)
 }
 
 // accessCaller is a caller in words.

@@ -209,9 +209,14 @@ func csvPrinter(w io.Writer) func(*model.RequestRecord) error {
 	c := csv.NewWriter(w)
 	c.Write([]string{
 		"at", "caller", "service", "version", "instance", "route", "method", "path", "status", "outcome",
-		"reason", "duration_ms", "attempts", "request_bytes", "response_bytes", "trace",
+		"reason", "duration_ms", "attempts", "request_bytes", "response_bytes", "trace", "transport",
+		"caller_identity", "service_identity",
 	})
 	return func(r *model.RequestRecord) error {
+		var i model.LinkIdentities
+		if r.Identities != nil {
+			i = *r.Identities
+		}
 		c.Write(
 			[]string{
 				r.At.Format(time.RFC3339Nano),
@@ -230,6 +235,9 @@ func csvPrinter(w io.Writer) func(*model.RequestRecord) error {
 				fmt.Sprint(r.RequestBytes),
 				fmt.Sprint(r.ResponseBytes),
 				r.Trace,
+				r.Transport,
+				i.From,
+				i.To,
 			},
 		)
 		c.Flush()
@@ -302,6 +310,10 @@ func segments(r *model.RequestRecord) string {
 	}
 	if r.IsTraced {
 		fmt.Fprintf(&b, ", trace %s", r.Trace)
+	}
+	fmt.Fprintf(&b, "\n%14s%s", "", r.Transport)
+	if i := r.Identities; i != nil {
+		fmt.Fprintf(&b, ", from %s to %s", i.From, i.To)
 	}
 	return b.String() + "\n"
 }

@@ -237,6 +237,17 @@ func JoinLink(address string) (string, error) {
 	return filepath.Join(dir, "nightjar", "join", strings.ReplaceAll(address, ":", "_")), nil
 }
 
+// ReadJoinFile reads the join file of the service at host:port, anew at each call.
+func ReadJoinFile(address string) func() (identity.Token, error) {
+	return func() (identity.Token, error) {
+		link, err := JoinLink(address)
+		if err != nil {
+			return identity.Token{}, err
+		}
+		return identity.ReadToken(link)
+	}
+}
+
 // startProxy starts a proxy in this process that no other proxy knows of.
 func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address string, wait func(), err error) {
 	own := &identity.Credentials{}

@@ -11,8 +11,8 @@ type AccessSeen struct {
 	Day      string // 2006-01-02, UTC
 	Caller   string // NAME or gateway/NAME; empty: it did not prove who it is
 	Service  string
-	Rule     string // access rule that decided, where that is known
-	Outcome  string // used, denied, watched or plain
+	Rule     string // access rule that decided, where that is known; of unproven: IP address
+	Outcome  string // used, denied, watched, plain, unknown or unproven
 	Requests uint64
 	Last     time.Time
 }

@@ -15,13 +15,14 @@ import (
 	"nightjar/api/model"
 	"nightjar/identity"
 	"nightjar/identity/authority"
+	"nightjar/service"
 	"nightjar/wire"
 )
 
 // stolen is the certificate of a proxy, in the hands of somebody else.
-func stolen(t *testing.T, server, service, id string) *tls.Certificate {
+func stolen(t *testing.T, server, name, id string) *tls.Certificate {
 	t.Helper()
-	token, err := joinFile(server)()
+	token, err := service.ReadJoinFile(server)()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,7 +34,7 @@ func stolen(t *testing.T, server, service, id string) *tls.Certificate {
 	if err != nil {
 		t.Fatal(err)
 	}
-	body, _ := json.Marshal(wire.Join{Secret: token.Secret, Request: ask, ID: id, Service: service, Version: "v1"})
+	body, _ := json.Marshal(wire.Join{Secret: token.Secret, Request: ask, ID: id, Service: name, Version: "v1"})
 	c := &http.Client{Transport: &http.Transport{TLSClientConfig: token.Config(), DisableKeepAlives: true}, Timeout: patience}
 	resp, err := c.Post("https://"+server+wire.JoinPath, "application/json", bytes.NewReader(body))
 	if err != nil {
@@ -221,6 +222,13 @@ func TestFromPlainToRequired(t *testing.T) {
 		t.Errorf("a bad certificate is worse than none: %s", got)
 	}
 	eventually(t, "callers without identity are counted", func() bool { return without() == 4 })
+	eventually(t, "their addresses are listed, of the time that an identity was asked for", func() bool {
+		a, err := p.api.Access(t.Context(), "", "lamp")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(a.Unproven) == 1 && a.Unproven[0].Address == "127.0.0.1" && a.Unproven[0].Requests == 3
+	})
 	publish("required")
 	if got := knock(lamp.Inbound, nil); !strings.HasPrefix(got, "403") {
 		t.Errorf("required, plain: %s", got)

@@ -19,7 +19,6 @@ import (
 	"time"
 
 	"nightjar/api/model"
-	"nightjar/identity"
 	"nightjar/proxy"
 	"nightjar/service"
 	"nightjar/wire"
@@ -229,17 +228,6 @@ func answerOf(t *testing.T, address, host string) string {
 	return strings.TrimSpace(string(b))
 }
 
-// joinFile is how proxies in this process join the service at an address.
-func joinFile(server string) func() (identity.Token, error) {
-	return func() (identity.Token, error) {
-		link, err := service.JoinLink(server)
-		if err != nil {
-			return identity.Token{}, err
-		}
-		return identity.ReadToken(link)
-	}
-}
-
 // TestProxiesOfOtherMachines join with a token, once, and come back by their certificate;
 // nothing but their endpoints is at their address.
 func TestProxiesOfOtherMachines(t *testing.T) {
@@ -378,7 +366,7 @@ func TestAHundredProxiesComeBack(t *testing.T) {
 	defer lamp.Close()
 	app := strings.TrimPrefix(lamp.URL, "http://")
 	for i := range 100 {
-		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "https://" + p.addr, Join: joinFile(p.addr), Service: "lamp", Version: "v1", App: app, Drain: 100 * time.Millisecond})
+		x, err := proxy.New(proxy.Config{ID: fmt.Sprintf("lamp-%03d", i), Server: "https://" + p.addr, Join: service.ReadJoinFile(p.addr), Service: "lamp", Version: "v1", App: app, Drain: 100 * time.Millisecond})
 		if err != nil {
 			t.Fatal(err)
 		}

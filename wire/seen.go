@@ -141,8 +141,12 @@ type Record struct {
 	Received uint64  `json:"received"`         // bytes of the answer's body that reached the caller
 	Secured  bool    `json:"secured"`          // the hop to the instance was encrypted
 	Mutual   bool    `json:"mutual,omitempty"` // by mutual TLS: both ends proved who they are
-	Trace    string  `json:"trace,omitempty"`  // trace id
-	Traced   bool    `json:"traced,omitempty"` // the trace was kept
+	// SPIFFE IDs of both ends, with Mutual: by the certificate that the record came with, so
+	// the service sets them
+	CallerIdentity  string `json:"-"`
+	ServiceIdentity string `json:"-"`
+	Trace           string `json:"trace,omitempty"`  // trace id
+	Traced          bool   `json:"traced,omitempty"` // the trace was kept
 	// its attempts, and the waits between them, in order
 	Segments []Segment `json:"segments,omitempty"`
 }

@@ -211,8 +211,10 @@ type Delta struct {
 	Status []engine.Status `json:"status,omitzero"` // of the guards now; absent: as before
 
 	// Watched are requests to the workload that access rules would have refused.
-	Watched []Watched      `json:"watched,omitempty"`
-	Events  []engine.Event `json:"events,omitempty"`
+	Watched []Watched `json:"watched,omitempty"`
+	// Unproven are callers that came to the workload without an identity, where that is let in.
+	Unproven []Unproven     `json:"unproven,omitempty"`
+	Events   []engine.Event `json:"events,omitempty"`
 }
 
 // Series is the count of requests with one set of names.
@@ -239,6 +241,12 @@ type Watched struct {
 	From     string `json:"from"`           // NAME or gateway/NAME; empty: without identity
 	Rule     string `json:"rule,omitempty"` // empty: the default
 	Requests uint64 `json:"requests"`
+}
+
+// Unproven is what came from one address without an identity.
+type Unproven struct {
+	Address  string `json:"address"`  // IP address, or Other
+	Requests uint64 `json:"requests"` // or TCP connections
 }
 
 // Other stands for the names of series past a bound.

@@ -55,6 +55,9 @@ func Request(r wire.Record) model.RequestRecord {
 		Trace:         r.Trace,
 		IsTraced:      r.Traced,
 	}
+	if r.CallerIdentity != "" {
+		out.Identities = &model.LinkIdentities{From: r.CallerIdentity, To: r.ServiceIdentity}
+	}
 	for _, s := range r.Segments {
 		out.Segments = append(out.Segments, model.Segment{
 			Kind:       s.Kind,

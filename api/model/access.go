@@ -10,6 +10,17 @@ type AccessMatrix struct {
 	IsWatching bool         `json:"isWatching"` // what would be refused is let in, and counted
 	Days       int          `json:"days"`       // that the counts cover
 	Links      []AccessLink `json:"links"`      // that rules or requests speak of, by service and caller
+	// who called services with identity optional without one, and would be refused with required;
+	// by service, those that called last first
+	Unproven []UnprovenCaller `json:"unproven"`
+}
+
+// UnprovenCaller is an address from which requests came without an identity.
+type UnprovenCaller struct {
+	Service  string    `json:"service"`
+	Address  string    `json:"address"`  // IP address; "other": those beyond a hundred a day
+	Requests uint64    `json:"requests"` // or TCP connections
+	LastUsed time.Time `json:"lastUsed"`
 }
 
 // AccessLink is a caller and a service.

@@ -49,19 +49,21 @@ type RequestRecord struct {
 	Revision      uint      `json:"revision"`
 	Method        string    `json:"method,omitempty"`
 	Host          string    `json:"host,omitempty"`
-	Path          string    `json:"path,omitempty"`     // as received, without the query
-	Status        int       `json:"status,omitempty"`   // that the caller got; absent when it left, and for TCP
-	Outcome       string    `json:"outcome"`            // ok, failed, refused, abandoned or caller-fault
-	Reason        string    `json:"reason,omitempty"`   // why it failed or was refused
-	Detail        string    `json:"detail,omitempty"`   // of the reason
-	ID            string    `json:"id,omitempty"`       // on a gateway's refusal: the id that its caller got
-	DurationMS    float64   `json:"durationMS"`         // until the last byte of the response was sent to the caller
-	RequestBytes  uint64    `json:"requestBytes"`       // of the request's body
-	ResponseBytes uint64    `json:"responseBytes"`      // of the response's body that reached the caller
-	Transport     string    `json:"transport"`          // to the instance: plain, tls or mutual-tls
-	Trace         string    `json:"trace,omitempty"`    // trace id
-	IsTraced      bool      `json:"isTraced,omitempty"` // the trace was kept
-	Segments      []Segment `json:"segments,omitempty"` // its attempts, and the waits between them, in order
+	Path          string    `json:"path,omitempty"`   // as received, without the query
+	Status        int       `json:"status,omitempty"` // that the caller got; absent when it left, and for TCP
+	Outcome       string    `json:"outcome"`          // ok, failed, refused, abandoned or caller-fault
+	Reason        string    `json:"reason,omitempty"` // why it failed or was refused
+	Detail        string    `json:"detail,omitempty"` // of the reason
+	ID            string    `json:"id,omitempty"`     // on a gateway's refusal: the id that its caller got
+	DurationMS    float64   `json:"durationMS"`       // until the last byte of the response was sent to the caller
+	RequestBytes  uint64    `json:"requestBytes"`     // of the request's body
+	ResponseBytes uint64    `json:"responseBytes"`    // of the response's body that reached the caller
+	Transport     string    `json:"transport"`        // to the instance: plain, tls or mutual-tls
+	// of both ends; absent without mutual TLS
+	Identities *LinkIdentities `json:"identities,omitempty"`
+	Trace      string          `json:"trace,omitempty"`    // trace id
+	IsTraced   bool            `json:"isTraced,omitempty"` // the trace was kept
+	Segments   []Segment       `json:"segments,omitempty"` // its attempts, and the waits between them, in order
 }
 
 // The kinds of a Segment.

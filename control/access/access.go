@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -29,6 +30,8 @@ const (
 	maxRows  = 20_000 // that wait for the disk
 	freshFor = 10 * time.Second
 	writeFor = 10 * time.Second
+
+	maxAddresses = 100 // without an identity that are told apart, of a service and day
 )
 
 // Outcomes of requests between a caller and a service.
@@ -38,6 +41,9 @@ const (
 	watched = "watched" // access rules would have refused them
 	plain   = "plain"   // they were let in without an identity
 	unknown = "unknown" // they were refused since they had no identity
+	// they were let in without an identity from the address in place of the rule, where one is
+	// asked for; counted among plain too
+	unproven = "unproven"
 )
 
 // Records is what access needs of the store.
@@ -61,8 +67,11 @@ type Access struct {
 	mu      sync.Mutex // guards what follows
 	waiting map[key]*store.AccessSeen
 	pruned  string
-	read    []store.AccessSeen // what is on disk
-	readAt  time.Time
+	// of callers without an identity, by service, on the day addressDay
+	addresses  map[string]map[string]bool
+	addressDay string
+	read       []store.AccessSeen // what is on disk
+	readAt     time.Time
 }
 
 type key struct{ day, caller, service, rule, outcome string }
@@ -99,6 +108,28 @@ func (a *Access) Count(d *wire.Delta) {
 	for _, w := range d.Watched {
 		a.add(now, key{caller: w.From, service: d.Caller, rule: w.Rule, outcome: watched}, w.Requests)
 	}
+	for _, u := range d.Unproven {
+		address := a.addressOf(now, d.Caller, u.Address)
+		a.add(now, key{service: d.Caller, rule: address, outcome: unproven}, u.Requests)
+	}
+}
+
+// addressOf is what an address is kept as: Other, when there are too many today. The
+// caller holds mu.
+func (a *Access) addressOf(now time.Time, service, address string) string {
+	if today := now.Format(time.DateOnly); a.addressDay != today {
+		a.addressDay, a.addresses = today, map[string]map[string]bool{}
+	}
+	known := a.addresses[service]
+	if known == nil {
+		known = map[string]bool{}
+		a.addresses[service] = known
+	}
+	if _, err := netip.ParseAddr(address); err != nil || !known[address] && len(known) >= maxAddresses {
+		return wire.Other
+	}
+	known[address] = true
+	return address
 }
 
 // partyOf is a caller by its name as access rules write it.
@@ -258,7 +289,11 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		}
 		return links[k]
 	}
+	m.Unproven = unprovenOf(rows, from, to)
 	for _, r := range rows {
+		if r.Outcome == unproven {
+			continue
+		}
 		l := link(r.Caller, r.Service)
 		switch r.Outcome {
 		case used, plain:
@@ -304,6 +339,33 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		return cmp.Or(cmp.Compare(x.To, y.To), cmp.Compare(x.From, y.From))
 	})
 	return m, nil
+}
+
+// unprovenOf is who called without an identity where one is asked for.
+func unprovenOf(rows []store.AccessSeen, from, to string) []model.UnprovenCaller {
+	type place struct{ service, address string }
+	found := map[place]*model.UnprovenCaller{}
+	for _, r := range rows {
+		if r.Outcome != unproven || from != "" || to != "" && to != r.Service {
+			continue
+		}
+		k := place{r.Service, r.Rule}
+		if found[k] == nil {
+			found[k] = &model.UnprovenCaller{Service: r.Service, Address: r.Rule}
+		}
+		found[k].Requests += r.Requests
+		if r.Last.After(found[k].LastUsed) {
+			found[k].LastUsed = r.Last
+		}
+	}
+	out := make([]model.UnprovenCaller, 0, len(found))
+	for _, one := range found {
+		out = append(out, *one)
+	}
+	slices.SortFunc(out, func(x, y model.UnprovenCaller) int {
+		return cmp.Or(cmp.Compare(x.Service, y.Service), y.LastUsed.Compare(x.LastUsed), cmp.Compare(x.Address, y.Address))
+	})
+	return out
 }
 
 // permitted adds the links that rules allow by name, used or not.

@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -139,4 +140,33 @@ func TestMatrix(t *testing.T) {
 		"kiosk>fares":        "allowed b 0 0 0",
 		"gateway/door>fares": "allowed b 0 0 0",
 	})
+}
+
+// TestAddressesAreBounded: whoever calls without an identity from many addresses fills
+// nothing.
+func TestAddressesAreBounded(t *testing.T) {
+	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	a := open(t, t.TempDir(), &now)
+	for i := range 300 {
+		a.Count(&wire.Delta{Caller: "fares", Unproven: []wire.Unproven{{Address: fmt.Sprintf("10.0.%d.%d", i/256, i%256), Requests: 1}}})
+	}
+	a.Count(&wire.Delta{Caller: "fares", Unproven: []wire.Unproven{{Address: "not an address", Requests: 1}}})
+	m, err := a.Matrix(t.Context(), "", "fares")
+	if err != nil {
+		t.Fatal(err)
+	}
+	total, others := uint64(0), uint64(0)
+	for _, u := range m.Unproven {
+		if total += u.Requests; u.Address == wire.Other {
+			others = u.Requests
+		}
+	}
+	if len(m.Unproven) != maxAddresses+1 || total != 301 || others != 301-maxAddresses {
+		t.Errorf("%d addresses, %d requests, %d of others", len(m.Unproven), total, others)
+	}
+	for _, l := range m.Links {
+		if l.From == "" && l.Used > 0 {
+			t.Errorf("they are counted once more: %+v", l)
+		}
+	}
 }

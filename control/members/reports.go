@@ -31,13 +31,18 @@ func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
 }
 
 // CheckSeen tells whether a proxy may report these requests and spans: those that it
-// carried.
+// carried. It notes in the requests who the ends of their hops proved to be.
 func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
 	mine := func(proxy string) bool { return proxy == peer.ID }
 	records := func(list []wire.Record) bool {
 		for i := range list {
-			if !mine(list[i].Proxy) || list[i].Caller != peer.Name.Name {
+			r := &list[i]
+			if !mine(r.Proxy) || r.Caller != peer.Name.Name {
 				return false
+			}
+			if r.Mutual {
+				called := identity.Member{Name: identity.Name{Kind: identity.Service, Name: r.Service}, Domain: peer.Domain}
+				r.CallerIdentity, r.ServiceIdentity = peer.URI(), called.URI()
 			}
 		}
 		return true

@@ -40,10 +40,11 @@ const (
 	StepEvery = 200 * time.Millisecond
 
 	glanceEvery = time.Second
-	lingerTime  = 3 * time.Second        // how long requests in flight count after the end
-	endsTime    = 100 * time.Millisecond // of a step, to write completed releases into the rules; others wait for the next step
-	maxRunning  = 2000                   // at once
-	baseTime    = 5 * 60                 // seconds before the start by which the old version is measured
+	lingerTime  = 3 * time.Second // how long requests in flight count after the end
+	// of a step, to write completed releases into the rules; others wait for the next step
+	endsTime   = 100 * time.Millisecond
+	maxRunning = 2000   // at once
+	baseTime   = 5 * 60 // seconds before the start by which the old version is measured
 )
 
 // Records is what releases need of the store.

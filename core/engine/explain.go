@@ -171,7 +171,8 @@ func (e *explainer) send(to *target, by *Route, chance float64) {
 // admit tells what the access rules say of the request to a service.
 func (e *explainer) admit(service string) {
 	a := e.table.access
-	if a == nil || e.entry.From.IsNode || slices.ContainsFunc(e.out.Access, func(x Admission) bool { return x.Service == service }) {
+	isOf := func(x Admission) bool { return x.Service == service }
+	if a == nil || e.entry.From.IsNode || slices.ContainsFunc(e.out.Access, isOf) {
 		return
 	}
 	d := a.strictly(e.entry.From, service, 0, e.view, e.path)

@@ -84,7 +84,9 @@ func BenchmarkHop(b *testing.B) {
 
 // quietBackend is a carrier to a workload that does nothing but read and write,
 // so that what is allocated is the hop's.
-func quietBackend(b *testing.B) *Router {
+func quietBackend(b *testing.B) *Router { return benchCarrier(b, quietWorkload(b)) }
+
+func quietWorkload(b *testing.B) (address string) {
 	answer := []byte("HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nDate: Mon, 23 Nov 2026 14:00:00 GMT\r\nContent-Length: 1024\r\n\r\n" + strings.Repeat("x", 1024))
 	backend, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -107,7 +109,31 @@ func quietBackend(b *testing.B) *Router {
 			}()
 		}
 	}()
-	return benchCarrier(b, backend.Addr().String())
+	return backend.Addr().String()
+}
+
+// BenchmarkMutual is a request through two relays, with mutual TLS between them.
+func BenchmarkMutual(b *testing.B) {
+	m := newMutual(b)
+	beside, in := m.beside(b, http.NotFoundHandler(), rules.IdentityRequired)
+	in.App = &engine.Instance{ID: "app", Address: quietWorkload(b), Outside: true}
+	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {}}"}}, rules.Live{})
+	instances := []engine.Instance{{ID: "s-1", Service: "s", Version: "v1", Address: beside.Addr().String(), Member: true}}
+	table, err := engine.Compile(rs, instances, engine.Options{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	shown := m.shown(b, "caller")
+	c := newCaller("", table, NewTransports(shown))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		b.Fatal(err)
+	}
+	o := Open(Config{Name: "bench", Listener: l, Pools: &Pools{Epoch: c.Epoch, Shown: shown}, Transport: NewTransports(shown), Recorder: observe.NewRecorder(8, "caller"), Log: slog.New(slog.DiscardHandler)}, c)
+	go o.Serve()
+	b.Cleanup(func() { o.Drain(0, time.Second) })
+	b.ReportAllocs()
+	b.RunParallel(func(pb *testing.PB) { askAgain(b, l.Addr().String(), pb.Next) })
 }
 
 // BenchmarkPlain is a request through the plain bearer, from bytes to bytes.

@@ -26,7 +26,7 @@ type Inbound struct {
 	Port  int // of the workload
 	// Watched is told of a request that access rules would have denied, and that is let in
 	// since they only watch; nil: nobody is.
-	Watched func(from engine.Party, v *engine.Verdict)
+	Watched func(from engine.Party, v engine.Verdict)
 	// IsHTTP2 tells whether the workload speaks HTTP/2 alone.
 	IsHTTP2 func() bool
 
@@ -84,7 +84,7 @@ type served struct {
 	trace  observe.Trace
 	caller string // who has proved to call; empty: nobody
 	isCopy bool
-	rule   *engine.Verdict // of the access rules that denied it; nil: they did not
+	denied engine.Verdict // of the access rules, when they denied it
 }
 
 // admit asks the access rules whether a caller may come in. A nil view is a connection of
@@ -99,7 +99,7 @@ func (in *Inbound) admit(peer *member, b engine.View) engine.Verdict {
 	}
 	v := in.Table.Load().Admit(from, in.Self.Service, in.Port, b)
 	if v.Watched && in.Watched != nil {
-		in.Watched(from, &v)
+		in.Watched(from, v)
 	}
 	return v
 }
@@ -136,8 +136,11 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 		if peer == nil {
 			return q.turnAway("access rules do not let callers without identity in")
 		}
-		q.rule = &v
+		q.denied = v
 		return q.refuse(engine.Outcome{Reason: engine.Denied}, v.Why(peer.party, in.Self.Service))
+	}
+	if peer == nil {
+		in.Identity.letIn(b.came().Remote)
 	}
 	q.trace = in.Observe.Trace(b.Header(observe.HeaderTraceparent), false)
 	limit := forward.TimeLeft(b, b.isHTTP2())
@@ -214,8 +217,8 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 		Detail: detail,
 		Proxy:  q.in.Proxy,
 	}
-	if q.rule != nil && q.rule.Rule != nil {
-		refusal.Rule = fmt.Sprintf("access rule %s, %s", q.rule.Rule.Name, q.rule.At)
+	if rule := q.denied.Rule; rule != nil {
+		refusal.Rule = fmt.Sprintf("access rule %s, %s", rule.Name, q.denied.At)
 	}
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)

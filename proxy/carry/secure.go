@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/identity"
 )
 
@@ -289,6 +290,9 @@ type Identity struct {
 	Credentials *identity.Credentials
 	Mode        func() string // required, optional or none
 	Handshakes  *Handshakes
+	// Unproven is told of a request, or a TCP connection, that is let in without an identity
+	// where one is asked for, and from which IP address; nil: nobody is.
+	Unproven func(address string)
 
 	made   sync.Once
 	server *tls.Config
@@ -299,6 +303,18 @@ type Identity struct {
 func (i *Identity) config() *tls.Config {
 	i.made.Do(func() { i.server = i.Credentials.ServerConfig(false) })
 	return i.server
+}
+
+// letIn tells of what is let in without an identity: remote is HOST:PORT. Where none is
+// asked for that says nothing.
+func (i *Identity) letIn(remote string) {
+	if i == nil || i.Unproven == nil || i.Mode() != rules.IdentityOptional {
+		return
+	}
+	if end := strings.LastIndexByte(remote, ':'); end >= 0 {
+		remote = remote[:end]
+	}
+	i.Unproven(strings.Trim(remote, "[]"))
 }
 
 // isGood tells whether a caller's connection may go on after the request under way.

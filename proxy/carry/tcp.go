@@ -183,6 +183,9 @@ func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
 			breakOff(conn)
 			return
 		}
+		if peer == nil {
+			in.Identity.letIn(conn.RemoteAddr().String())
+		}
 		app, err := net.DialTimeout("tcp", in.App.Address, dialTimeout)
 		r := observe.Result{Class: engine.OK, Took: in.now() - began}
 		if err != nil {

@@ -63,12 +63,10 @@ func (s *Session) Collect() {
 	s.tellOthers()
 	s.guards(&d)
 	if s.cfg.News != nil {
-		var events []engine.Event
-		events, d.Watched = s.cfg.News()
-		d.Events = append(d.Events, events...)
+		s.cfg.News(&d)
 	}
 	if len(d.Series) == 0 && len(d.Open) == 0 && !s.wasOpen && d.Status == nil && len(d.Events) == 0 &&
-		len(d.Watched) == 0 {
+		len(d.Watched) == 0 && len(d.Unproven) == 0 {
 		return
 	}
 	s.wasOpen = len(d.Open) > 0 // that none is open any more is news too

@@ -79,9 +79,9 @@ type SessionConfig struct {
 	// gateway; empty: none yet.
 	Outbound func() string
 	Self     engine.Instance // beside the proxy
-	// News is what happened at the inbound listener since it was last called; nil: nothing
+	// News adds what happened at the inbound listener since it was last called; nil: nothing
 	// can.
-	News func() ([]engine.Event, []wire.Watched)
+	News func(*wire.Delta)
 	// Taken is called once when another proxy has the name of this one, which has to
 	// end then.
 	Taken func(error)

@@ -16,6 +16,9 @@ type Observer struct {
 	CallerVersion string
 	IsGateway     bool
 	Epoch         time.Time // from which all times of requests count
+	// Identities are the SPIFFE IDs of this proxy and of a service that it calls by mutual TLS;
+	// nil: none is known.
+	Identities func(service string) (own, called string)
 
 	Log   *RequestLog
 	Feed  *Feed

@@ -127,6 +127,11 @@ func (l *RequestLog) write(o *Observer, r *Request, t *Trace) {
 	add("detail", r.Detail)
 	if in := x.Instance(); in != nil {
 		add("instance", in.ID)
+		if in.Mutual && o.Identities != nil {
+			own, called := o.Identities(in.Service)
+			add("callerIdentity", own)
+			add("serviceIdentity", called)
+		}
 	}
 	route, gate := x.Route()
 	if route != nil {

@@ -16,7 +16,6 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/identity"
 	"nightjar/proxy"
 	"nightjar/service"
 )
@@ -90,7 +89,7 @@ func (m *crowd) join(app string) error {
 		p, err := proxy.New(proxy.Config{
 			ID:      fmt.Sprintf("p-%04d", i),
 			Server:  "https://" + m.server,
-			Join:    joinFile(m.server),
+			Join:    service.ReadJoinFile(m.server),
 			Service: fmt.Sprintf("service-%d", i%m.services),
 			Version: "v1",
 			App:     app,
@@ -320,15 +319,4 @@ func (t *trickle) follow(addr, service string) error {
 		return fmt.Errorf("after %q: %w", last, lines.Err())
 	}
 	return nil
-}
-
-// joinFile is how proxies in this process join the service at an address.
-func joinFile(server string) func() (identity.Token, error) {
-	return func() (identity.Token, error) {
-		link, err := service.JoinLink(server)
-		if err != nil {
-			return identity.Token{}, err
-		}
-		return identity.ReadToken(link)
-	}
 }

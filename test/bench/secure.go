@@ -18,6 +18,7 @@ import (
 	"nightjar/api/model"
 	"nightjar/client"
 	"nightjar/identity"
+	"nightjar/service"
 	"nightjar/wire"
 )
 
@@ -145,7 +146,7 @@ func idleSecure(server, inbound string, pid int) error {
 
 // joined is a certificate of the service caller.
 func joined(server string) (*tls.Certificate, error) {
-	token, err := joinFile(server)()
+	token, err := service.ReadJoinFile(server)()
 	if err != nil {
 		return nil, err
 	}

@@ -17,11 +17,13 @@ const states: Record<string, string> = { allowed: "every request is allowed", pa
 export function LinkPanel({ link, access, onClose }: { link: AccessLink; access: AccessMatrix; onClose: () => void }) {
   const caller = link.from.replace("gateway/", "");
   const requests = (more: Record<string, string>) => `/requests?${new URLSearchParams({ ...(caller ? { from: caller } : {}), to: link.to, ...more }).toString()}`;
+  const unproven = link.from ? "" : access.unproven.filter((u) => u.service === link.to).map((u) => `${u.address} (${u.requests}, the last ${when(u.lastUsed)})`).join("; ");
   const facts: [string, string][] = [
     ["access", `${states[link.state] ?? link.state}${link.rules.length ? `, by ${link.rules.join(", then ")}` : access.hasRules ? `, by the default (${access.default})` : ""}`],
     ["identity", identities[link.identity] ?? link.identity],
     ["used", link.used ? `${link.used} requests, the last ${when(link.lastUsed)}` : `not in the last ${access.days} days`],
     ["refused", link.refused ? `${link.refused} requests, the last ${when(link.lastRefused)}` : "none"],
+    ...(unproven ? [["addresses", unproven] as [string, string]] : []),
     ...(link.watched ? [["would be refused", `${link.watched} requests`] as [string, string]] : []),
   ];
   return (

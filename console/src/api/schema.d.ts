@@ -889,6 +889,8 @@ export interface components {
             links: components["schemas"]["AccessLink"][];
             /** @description whose access rules these are */
             revision: number;
+            /** @description who called services with identity optional without one, and would be refused with required; by service, those that called last first */
+            unproven: components["schemas"]["UnprovenCaller"][];
         };
         AccessSuggestion: {
             /** @description that it looks back */
@@ -2142,6 +2144,8 @@ export interface components {
             host?: string;
             /** @description on a gateway's refusal: the id that its caller got */
             id?: string;
+            /** @description of both ends; absent without mutual TLS */
+            identities?: components["schemas"]["LinkIdentities"];
             /** @description that answered, or got the last attempt */
             instance?: string;
             /** @description the trace was kept */
@@ -2794,6 +2798,15 @@ export interface components {
             share: number;
             /** @description SERVICE/VERSION */
             target: string;
+        };
+        UnprovenCaller: {
+            /** @description IP address; "other": those beyond a hundred a day */
+            address: string;
+            /** Format: date-time */
+            lastUsed: string;
+            /** @description or TCP connections */
+            requests: number;
+            service: string;
         };
         Unpublished: {
             /**

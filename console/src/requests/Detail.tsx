@@ -24,6 +24,8 @@ export function Detail({ request: r, onClose }: { request: RequestRecord; onClos
     ["request size", amount(r.requestBytes)],
     ["response size", amount(r.responseBytes)],
     ["transport", transports[r.transport] ?? r.transport],
+    ["identity of the caller", r.identities?.from ?? ""],
+    ["identity of the service", r.identities?.to ?? ""],
     ["proxy", r.proxy],
   ];
   return (

@@ -1,0 +1,266 @@
+package proxy
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"math"
+	"net"
+	"slices"
+	"strconv"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/identity"
+	"nightjar/metrics"
+	"nightjar/proxy/carry"
+	"nightjar/proxy/follow"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/health"
+	"nightjar/proxy/observe"
+	"nightjar/proxy/process"
+)
+
+// assemble makes the parts that need no address.
+func (p *Proxy) assemble() {
+	cfg := &p.cfg
+	if p.shown = cfg.Credentials; p.shown == nil {
+		p.shown = &identity.Credentials{}
+	}
+	caller := cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller)
+	p.recorder = observe.NewRecorder(shards, caller)
+	p.observer = &observe.Observer{
+		Proxy:         cfg.ID,
+		Caller:        caller,
+		CallerVersion: cfg.Version,
+		IsGateway:     cfg.Gateway != "",
+		Epoch:         p.epoch,
+		Identities:    p.identitiesTo,
+		Log:           observe.NewRequestLog(cfg.LogTo, cfg.LogShare, cfg.LogFailures),
+		Feed:          observe.NewFeed(),
+		Spans:         &observe.Spans{},
+	}
+	p.follower = follow.New(follow.Config{
+		Server:  cfg.Server,
+		Site:    cfg.Site,
+		Caller:  caller,
+		State:   cfg.State,
+		Epoch:   p.epoch,
+		Log:     p.log,
+		Feed:    p.observer.Feed,
+		Spans:   p.observer.Spans,
+		Self:    p.self,
+		Adopted: p.openGateway,
+	})
+	p.assembleCarriers(caller)
+	p.assembleSession()
+	now := func() time.Duration { return time.Since(p.epoch) }
+	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now}
+	p.checks = &health.Checks{
+		Service: cfg.Service,
+		App:     cfg.App,
+		Table:   p.follower.Table.Load,
+		Now:     now,
+		For:     p.transport.For,
+		Log:     p.log,
+		Changed: p.session.Hasten,
+	}
+}
+
+// assembleCarriers makes what requests pass through.
+func (p *Proxy) assembleCarriers(caller string) {
+	cfg := &p.cfg
+	p.transport, p.pools = carry.NewTransports(p.shown), &carry.Pools{Epoch: p.epoch, Shown: p.shown}
+	most, ofOne := carry.MaxCallers(), 0
+	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
+		ofOne = max(most/2, 1)
+	}
+	p.callers = carry.NewCallers(most, ofOne, p.epoch)
+	party := engine.NewParty(caller, cfg.Gateway != "", cfg.Site)
+	party.IsNode = cfg.Credentials != nil && cfg.Service == "" && cfg.Gateway == "" && isNode(cfg.Credentials)
+	p.router = carry.NewRouter(carry.Router{
+		Source: carry.Source{
+			Proxy:   cfg.ID,
+			Hop:     forward.Hop{Caller: caller, IsGateway: cfg.Gateway != ""},
+			Site:    cfg.Site,
+			Epoch:   p.epoch,
+			Observe: p.observer,
+			Party:   party,
+		},
+		Gateway: cfg.Gateway,
+		Table:   &p.follower.Table,
+		Key:     p.follower.Key,
+	}, p.transport)
+}
+
+// assembleSession makes what keeps in touch with the service.
+func (p *Proxy) assembleSession() {
+	cfg := &p.cfg
+	p.member = follow.NewMembership(follow.MembershipConfig{
+		Member: p.identity(),
+		Server: cfg.Server,
+		Token:  cfg.Join,
+		File:   cfg.Key,
+		Shown:  p.shown,
+		Log:    p.log,
+	})
+	p.session = follow.NewSession(follow.SessionConfig{
+		ID:            cfg.ID,
+		Nonce:         p.nonce,
+		Server:        cfg.Server,
+		Membership:    p.member,
+		CallerVersion: cfg.Version,
+		Log:           p.log,
+		Recorder:      p.recorder,
+		Registration:  p.registration,
+		Problems:      p.problems,
+		Outbound:      p.Outbound,
+		Self:          p.self(),
+		News:          p.news,
+		Taken:         func(err error) { p.ends <- err },
+	}, p.follower)
+}
+
+// openListeners opens all listeners but that of the gateway, which the rules name.
+func (p *Proxy) openListeners() (err error) {
+	cfg := &p.cfg
+	if cfg.App != "" {
+		l, err := p.open("inbound", cfg.Inbound)
+		if err != nil {
+			return err
+		}
+		if l.Addr().(*net.TCPAddr).IP.IsUnspecified() {
+			l.Close()
+			return fmt.Errorf(
+				"inbound %s does not say where others reach the workload: name an address of this machine, "+
+					"such as 10.0.0.2:9301",
+				cfg.Inbound,
+			)
+		}
+		in := &carry.Inbound{
+			Source:  carry.Source{Proxy: cfg.ID, Epoch: p.epoch, Observe: p.observer},
+			Self:    p.self(),
+			App:     &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true},
+			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
+			Table:   &p.follower.Table,
+			Port:    portOf(cfg.App),
+			Watched: p.watch,
+			Identity: &carry.Identity{
+				Credentials: p.shown,
+				Mode:        func() string { return p.follower.Table.Load().Identity(cfg.Service) },
+				Handshakes:  &p.handshakes,
+				Unproven:    p.unproven.Add,
+			},
+		}
+		p.inbound, p.beside = p.listen("inbound", l, in), in
+		p.inbound.RelayToApp(in, func() bool { return p.speaks(cfg.Service) == "tcp" })
+	}
+	if cfg.Gateway == "" {
+		l, err := p.open("outbound", cfg.Outbound)
+		if err != nil {
+			return err
+		}
+		p.outbound = p.listen("outbound", l, p.router)
+	}
+	for _, name := range slices.Sorted(maps.Keys(cfg.Ports)) {
+		l, err := p.open(name, cfg.Ports[name])
+		if err != nil {
+			return err
+		}
+		router := p.router.For(name)
+		o := p.listen(name, l, router)
+		o.RelayTo(router, func() bool { return p.speaks(name) == "tcp" })
+		p.services = append(p.services, o)
+	}
+	return p.openStatus()
+}
+
+// open opens a listener, or takes over that of the process before.
+func (p *Proxy) open(name, address string) (net.Listener, error) {
+	l, err := p.cfg.Before.Listen(name, cmp.Or(address, "127.0.0.1:0"))
+	if err != nil {
+		return nil, fmt.Errorf("listener %s: %w", name, err)
+	}
+	return l, nil
+}
+
+// listen makes a listener whose requests go to a Router or an Inbound.
+func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.Listener {
+	return carry.Open(
+		carry.Config{
+			Name:      name,
+			Listener:  l,
+			Pools:     p.pools,
+			Transport: p.transport,
+			Recorder:  p.recorder,
+			Log:       p.log,
+			Callers:   p.callers,
+			LeastRate: func() float64 { return math.Float64frombits(p.leastRate.Load()) },
+		},
+		h,
+	)
+}
+
+// openStatus opens the listener for those who look after the proxy, if one is
+// wanted.
+func (p *Proxy) openStatus() error {
+	if p.cfg.Metrics == "" {
+		return nil
+	}
+	l, err := p.open("metrics", p.cfg.Metrics)
+	if err != nil {
+		return err
+	}
+	totals := &metrics.Totals{}
+	p.recorder.SetTotals(totals)
+	p.status = process.NewStatus(l, metrics.Handler(totals, p.cfg.Program, p.gauges()...), p.follower.Ready())
+	return nil
+}
+
+// gauges are the figures of /metrics beside those of requests.
+func (p *Proxy) gauges() []metrics.Value {
+	return append(p.identityGauges(), []metrics.Value{
+		{
+			Name: "nightjar_revision",
+			Help: "Number of the revision in force in this proxy.",
+			Read: func() float64 { return float64(p.Revision()) },
+		}, {
+			Name: "nightjar_proxy_connections",
+			Help: "Open connections of callers.",
+			Read: func() float64 { return float64(p.vitals().Connections) },
+		}, {
+			Name: "nightjar_proxy_stale_seconds",
+			Unit: "seconds",
+			Help: "Time since the connection to the service was lost; 0 while it is there.",
+			Read: func() float64 {
+				if at := p.StaleSince(); !at.IsZero() {
+					return time.Since(at).Seconds()
+				}
+				return 0
+			},
+		}, {
+			Name:    "nightjar_log_lines_dropped_total",
+			Help:    "Lines of the request log that were dropped, because they were not read in time.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.observer.Log.Lost()) },
+		}, {
+			Name:    "nightjar_other_requests_total",
+			Help:    "Requests that were counted as other, because there were too many names.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.recorder.Others()) },
+		},
+	}...)
+}
+
+// portOf is the port of host:port; 0: it has none.
+func portOf(address string) int {
+	_, text, err := net.SplitHostPort(address)
+	if err != nil {
+		return 0
+	}
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		return 0
+	}
+	return port
+}
