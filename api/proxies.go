@@ -18,13 +18,6 @@ import (
 const (
 	// heartbeat is how often a stream of snapshots shows that it is alive.
 	heartbeat = 2 * time.Second
-	// gatherTime is how long changes of instances are gathered before a proxy gets the
-	// next ones, since instances often come and go together: so long for each proxy that
-	// is registered, within bounds, so that the service and its machines are not
-	// overloaded by a thousand that start together.
-	gatherTime  = time.Millisecond
-	leastGather = 50 * time.Millisecond
-	mostGather  = time.Second
 	// ackTime is how long a proxy may take to acknowledge before it gets more changes of
 	// instances; below the time between two signs of life.
 	ackTime = time.Second
@@ -49,7 +42,7 @@ func (s *Server) newMembers() *echo.Echo {
 	g.PUT("/:id", s.register)
 	g.DELETE("/:id", func(c *echo.Context) error {
 		s.control.Fleet.Withdraw(c.Param("id"), c.QueryParam("nonce"))
-		return c.NoContent(http.StatusNoContent)
+		return c.JSON(http.StatusOK, wire.Withdrawn{KnownAfterMS: s.control.Fleet.BatchTime().Milliseconds()})
 	})
 	g.POST("/:id/certificate", s.renew)
 	g.GET("/:id/snapshots", s.snapshots)
@@ -244,7 +237,7 @@ func (s *Server) snapshots(c *echo.Context) error {
 
 // gather waits for more changes of instances, until something urgent changes.
 func (s *Server) gather(ctx context.Context, urgent <-chan struct{}) {
-	t := time.NewTimer(min(max(leastGather, gatherTime*time.Duration(s.control.Fleet.Size())), mostGather))
+	t := time.NewTimer(s.control.Fleet.BatchTime())
 	defer t.Stop()
 	select {
 	case <-t.C:

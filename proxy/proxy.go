@@ -119,8 +119,9 @@ const (
 	noService       = time.Second     // without news for so long at the start, what is kept on disk counts
 	firstRules      = 5 * time.Second // how long early callers wait for the first rules
 
-	// How long it takes until every proxy knows that an instance was withdrawn.
-	withdrawPropagation = 250 * time.Millisecond
+	// How long it takes until every proxy follows that an instance was withdrawn, when it is
+	// sent to them.
+	withdrawPropagation = 200 * time.Millisecond
 
 	shards = 8 // of what is counted: more than the processors of most machines that run one proxy
 )

@@ -141,8 +141,11 @@ func (r *run) leave() {
 		p.session.Retire()
 		grace = min(time.Second, p.cfg.Drain/2)
 	default:
-		if !isAlone && p.session.Withdraw() && p.inbound != nil {
-			<-time.After(min(withdrawPropagation, p.cfg.Drain/2))
+		if isAlone {
+			break
+		}
+		if known, heard := p.session.Withdraw(); heard && p.inbound != nil {
+			<-time.After(min(known+withdrawPropagation, p.cfg.Drain/2))
 		}
 	}
 	for _, l := range r.listeners {

@@ -98,6 +98,11 @@ type Lease struct {
 	Renew bool `json:"renew,omitempty"`
 }
 
+// Withdrawn is the answer to a withdrawal.
+type Withdrawn struct {
+	KnownAfterMS int64 `json:"knownAfterMS"` // until other proxies hear of it, in the worst case
+}
+
 // Trust is the authorities that members trust.
 type Trust struct {
 	Domain     string `json:"domain"`

@@ -31,6 +31,10 @@ const (
 	// unconfirmedTime is how long instances stay in their pool whose leases expired
 	// together.
 	unconfirmedTime = 15 * time.Minute
+
+	batchTime      = time.Millisecond // for each proxy; see BatchTime
+	leastBatchTime = 50 * time.Millisecond
+	mostBatchTime  = time.Second
 )
 
 // Config is what a Fleet is made of.
@@ -184,11 +188,13 @@ func (f *Fleet) View(service, gateway string) View {
 	return f.ledger.view(audience{service, gateway}, f.instances())
 }
 
-// Size is how many proxies are registered.
-func (f *Fleet) Size() int {
+// BatchTime is how long changes of instances are gathered before a proxy gets the next
+// ones, since instances often come and go together: so long for each registered proxy,
+// within bounds, so that a thousand that start together do not overload each other.
+func (f *Fleet) BatchTime() time.Duration {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return len(f.proxies)
+	return min(max(leastBatchTime, batchTime*time.Duration(len(f.proxies))), mostBatchTime)
 }
 
 // Sequence is the number of the newest snapshot.

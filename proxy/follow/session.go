@@ -385,18 +385,19 @@ func (s *Session) Retire() {
 }
 
 // Withdraw takes the instance out of the registry, so that others stop calling.
-// It tells whether the service heard of it.
-func (s *Session) Withdraw() bool {
+// It tells whether the service heard of it, and how long it takes until others do.
+func (s *Session) Withdraw() (known time.Duration, heard bool) {
 	s.leasing.Lock()
 	defer s.leasing.Unlock()
 	s.isGone = true
 	ctx, stop := context.WithTimeout(context.Background(), time.Second)
 	defer stop()
-	err := s.call(ctx, http.MethodDelete, "?nonce="+s.cfg.Nonce, nil, nil)
+	var w wire.Withdrawn
+	err := s.call(ctx, http.MethodDelete, "?nonce="+s.cfg.Nonce, nil, &w)
 	if err != nil {
 		s.cfg.Log.Debug("not withdrawn; the lease will run out", "error", err)
 	}
-	return err == nil
+	return time.Duration(w.KnownAfterMS) * time.Millisecond, err == nil
 }
 
 // call makes one bounded call to the service.
@@ -424,7 +425,7 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 	if resp.StatusCode >= 300 {
 		return said(resp)
 	}
-	if out != nil {
+	if out != nil && resp.StatusCode != http.StatusNoContent {
 		return json.NewDecoder(resp.Body).Decode(out)
 	}
 	_, err = io.Copy(io.Discard, resp.Body)
