@@ -10,6 +10,8 @@ import (
 	"math/big"
 	"net"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -342,5 +344,26 @@ func BenchmarkHandshake(b *testing.B) {
 		}
 		x.Close()
 		y.Close()
+	}
+}
+
+// TestWriteFile: it makes its directory, nobody else may read it, and it is replaced whole.
+func TestWriteFile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "state", "of", "a-proxy.identity")
+	for _, text := range []string{"a key", "another"} {
+		if err := identity.WriteFile(path, []byte(text)); err != nil {
+			t.Fatal(err)
+		}
+		got, err := os.ReadFile(path)
+		if err != nil || string(got) != text {
+			t.Errorf("%q, %v", got, err)
+		}
+	}
+	info, err := os.Stat(path)
+	if err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info.Mode(), err)
+	}
+	if list, _ := os.ReadDir(filepath.Dir(path)); len(list) != 1 {
+		t.Errorf("%v are left over", list)
 	}
 }

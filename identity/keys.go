@@ -119,8 +119,12 @@ func DecodeKey(text []byte) (crypto.Signer, error) {
 	}
 }
 
-// WriteFile writes a file that only its owner reads, whole or not at all.
+// WriteFile writes a file that only its owner reads, whole or not at all. It makes the
+// directory, if need be.
 func WriteFile(path string, content []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // made with 0600
 	if err != nil {
 		return err
