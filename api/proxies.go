@@ -7,9 +7,11 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime"
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/time/rate"
 
 	"nightjar/identity"
 	"nightjar/wire"
@@ -21,6 +23,12 @@ const (
 	// ackTime is how long a proxy may take to acknowledge before it gets more changes of
 	// instances; below the time between two signs of life.
 	ackTime = time.Second
+
+	// handshakeRate bounds the handshakes that proxies begin, in a second and on each
+	// processor, so that a thousand that start together leave time for those that are
+	// connected. Others wait for handshakeWait at most.
+	handshakeRate = 300
+	handshakeWait = 5 * time.Second
 )
 
 // peerKey is where a request of a proxy has its identity.Peer.
@@ -40,6 +48,7 @@ func (s *Server) newMembers() *echo.Echo {
 	e.POST(wire.JoinPath, s.join)
 	g := e.Group(wire.Prefix[:len(wire.Prefix)-1], s.authenticate)
 	g.PUT("/:id", s.register)
+	g.GET("/:id", func(c *echo.Context) error { return c.NoContent(http.StatusNoContent) })
 	g.DELETE("/:id", func(c *echo.Context) error {
 		s.control.Fleet.Withdraw(c.Param("id"), c.QueryParam("nonce"))
 		return c.JSON(http.StatusOK, wire.Withdrawn{KnownAfterMS: s.control.Fleet.BatchTime().Milliseconds()})
@@ -83,7 +92,14 @@ func (s *Server) newMembers() *echo.Echo {
 // membersTLS is how proxies connect. A certificate is not verified before its request,
 // so that the response can say what is wrong with it.
 func (s *Server) membersTLS() *tls.Config {
+	processors := runtime.GOMAXPROCS(0)
+	begun := rate.NewLimiter(rate.Limit(handshakeRate*processors), 25*processors)
 	return &tls.Config{
+		GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
+			ctx, stop := context.WithTimeout(hello.Context(), handshakeWait)
+			defer stop()
+			return nil, begun.Wait(ctx)
+		},
 		MinVersion:             tls.VersionTLS13,
 		SessionTicketsDisabled: true,
 		NextProtos:             []string{"http/1.1"},

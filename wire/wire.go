@@ -11,7 +11,7 @@ import (
 	"nightjar/core/stats"
 )
 
-// Prefix of the paths: PUT and DELETE {id}, GET {id}/snapshots (a stream of
+// Prefix of the paths: GET {id} (opens a connection), PUT and DELETE {id}, GET {id}/snapshots (a stream of
 // lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen, POST {id}/certificate.
 const Prefix = "/mesh/v1/proxies/"
 

@@ -317,3 +317,34 @@ func TestAStreamThatOutlivesItsLease(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestRolloutDoesNotWaitForNewcomers: a proxy that joins after a publish begins with it.
+func TestRolloutDoesNotWaitForNewcomers(t *testing.T) {
+	k := newClock(t)
+	join := func(id string) (nonce string) {
+		k.register(id, "s", "v1")
+		nonce, _, err := k.Attach(id, "n-"+id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return nonce
+	}
+	a := join("a")
+	k.publish("services: {s: {versions: [v1]}}")
+	published := k.now
+	k.now = k.now.Add(time.Second)
+	b := join("b")
+	want := func(connected, acknowledged, missing int, afterMS float64) {
+		t.Helper()
+		r, _ := k.rollout(1, published)
+		if r.Connected != connected || r.Acknowledged != acknowledged || len(r.Missing) != missing || r.AfterMS != afterMS {
+			t.Errorf("%+v", r)
+		}
+	}
+	want(1, 0, 1, 0)
+	k.Acknowledge("a", wire.Ack{Nonce: a, Revision: 1})
+	want(1, 1, 0, 1000)
+	k.now = k.now.Add(time.Second)
+	k.Acknowledge("b", wire.Ack{Nonce: b, Revision: 1})
+	want(2, 2, 0, 1000)
+}

@@ -163,8 +163,9 @@ func (f *Fleet) Await(ctx context.Context, revision uint, since time.Time, limit
 	}
 }
 
-// rollout is how many proxies have a revision in force now. The channel closes
-// when that may have changed.
+// rollout is how many proxies have a revision in force now. One that joined after it was
+// committed begins with it, so nobody waits for it. The channel closes when that may have
+// changed.
 func (f *Fleet) rollout(revision uint, since time.Time) (model.Rollout, <-chan struct{}) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -179,11 +180,13 @@ func (f *Fleet) rollout(revision uint, since time.Time) (model.Rollout, <-chan s
 			r.Missing = append(r.Missing, id+": "+p.ack.Error)
 		case p.failsToServe() != "":
 			r.Missing = append(r.Missing, id+": "+p.failsToServe())
+		case p.ack.Revision < revision && p.joined.After(since):
+			continue
 		case p.ack.Revision < revision:
 			r.Missing = append(r.Missing, id)
 		default:
 			r.Acknowledged++
-			if p.currentSince.After(last) {
+			if p.currentSince.After(last) && !p.joined.After(since) {
 				last = p.currentSince
 			}
 		}

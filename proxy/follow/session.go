@@ -186,7 +186,10 @@ func (s *Session) connect(ctx context.Context) error {
 	if err := s.cfg.Membership.ensure(ctx); err != nil {
 		return err
 	}
+	var opening sync.WaitGroup // of a second connection, for acknowledgements beside the stream
+	opening.Go(func() { s.call(ctx, http.MethodGet, "", nil, nil) })
 	lease, err := s.register(ctx)
+	opening.Wait()
 	if errors.Is(err, errNoMember) || errors.Is(err, identity.ErrUnknown) {
 		s.cfg.Membership.rejoin()
 	}
