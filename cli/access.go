@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/cli/out"
+	"nightjar/client"
 )
 
 func (a *app) access() *cobra.Command {
@@ -24,15 +26,9 @@ decides.`,
   nightjar access --to sailings -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			m, err := c.Access(cmd.Context(), from, to)
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(m, func(s *out.Sheet) { accessSheet(s, m, time.Now()) })
+			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.AccessMatrix, error) {
+				return c.Access(ctx, from, to)
+			}, func(s *out.Sheet, m model.AccessMatrix) { accessSheet(s, m, time.Now()) })
 		},
 	}
 	cmd.Flags().StringVar(&from, "from", "", "only this caller: a service, or gateway/NAME")
@@ -126,15 +122,9 @@ func (a *app) accessSuggest() *cobra.Command {
   nightjar access suggest -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			v, err := c.SuggestAccess(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(v, func(s *out.Sheet) { s.Line("%s", strings.TrimSpace(v.File.Text)) })
+			return ask(a, cmd, (*client.Client).SuggestAccess, func(s *out.Sheet, v model.AccessSuggestion) {
+				s.Line("%s", strings.TrimSpace(v.File.Text))
+			})
 		},
 	}
 }

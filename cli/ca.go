@@ -35,9 +35,7 @@ func (a *app) caShow() *cobra.Command {
   nightjar ca show -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.showAuthority(cmd, func(ctx context.Context, c *client.Client) (model.Authority, error) {
-				return c.Authority(ctx)
-			})
+			return a.showAuthority(cmd, (*client.Client).Authority)
 		},
 	}
 }
@@ -45,17 +43,9 @@ func (a *app) caShow() *cobra.Command {
 // showAuthority shows the authority after a call.
 func (a *app) showAuthority(
 	cmd *cobra.Command,
-	call func(context.Context, *client.Client) (model.Authority, error),
+	call func(*client.Client, context.Context) (model.Authority, error),
 ) error {
-	c, err := a.client()
-	if err != nil {
-		return err
-	}
-	v, err := call(cmd.Context(), c)
-	if err != nil {
-		return err
-	}
-	return a.printer(cmd).Show(v, func(s *out.Sheet) { authoritySheet(s, v, time.Now()) })
+	return ask(a, cmd, call, func(s *out.Sheet, v model.Authority) { authoritySheet(s, v, time.Now()) })
 }
 
 // phases say what a rotation does.
@@ -145,7 +135,7 @@ A proxy that is switched off meanwhile has to join again when it comes back.`,
   nightjar ca rotate -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.showAuthority(cmd, func(ctx context.Context, c *client.Client) (model.Authority, error) {
+			return a.showAuthority(cmd, func(c *client.Client, ctx context.Context) (model.Authority, error) {
 				return c.RotateAuthority(ctx, author())
 			})
 		},
@@ -163,15 +153,9 @@ path length 0). The key stays with the service. Have your authority sign it, the
   nightjar ca request -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := c.RequestAuthority(cmd.Context(), author())
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(r, func(s *out.Sheet) { s.Line("%s", strings.TrimSpace(r.Request)) })
+			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.SigningRequest, error) {
+				return c.RequestAuthority(ctx, author())
+			}, func(s *out.Sheet, r model.SigningRequest) { s.Line("%s", strings.TrimSpace(r.Request)) })
 		},
 	}
 }
@@ -191,7 +175,7 @@ Under another root than before, a rotation begins.`,
 			if err != nil {
 				return usagef("%w", err)
 			}
-			return a.showAuthority(cmd, func(ctx context.Context, c *client.Client) (model.Authority, error) {
+			return a.showAuthority(cmd, func(c *client.Client, ctx context.Context) (model.Authority, error) {
 				return c.InstallAuthority(ctx, model.InstallRequest{Chain: string(text), By: author()})
 			})
 		},
@@ -214,15 +198,9 @@ func (a *app) caExport() *cobra.Command {
   nightjar ca export -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := c.Roots(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(r, func(s *out.Sheet) { s.Line("%s", strings.TrimSpace(r.Roots)) })
+			return ask(a, cmd, (*client.Client).Roots, func(s *out.Sheet, r model.Roots) {
+				s.Line("%s", strings.TrimSpace(r.Roots))
+			})
 		},
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/cli/out"
+	"nightjar/client"
 )
 
 func (a *app) joinToken() *cobra.Command {
@@ -37,16 +39,10 @@ it secret until it is used: whoever has it can be what it is for.`,
 			if (in.Service == "") == (in.Gateway == "") {
 				return usagef("name what the proxy may be, with either --service or --gateway")
 			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
 			in.ForSeconds, in.By = int64(good.Seconds()), author()
-			t, err := c.CreateJoinToken(cmd.Context(), in)
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(t, func(s *out.Sheet) { s.Line("%s", t.Token) })
+			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.JoinToken, error) {
+				return c.CreateJoinToken(ctx, in)
+			}, func(s *out.Sheet, t model.JoinToken) { s.Line("%s", t.Token) })
 		},
 	}
 	f := cmd.Flags()
@@ -71,20 +67,13 @@ func (a *app) joinTokenList() *cobra.Command {
   nightjar join-token list -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, err := c.JoinTokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(l, func(s *out.Sheet) { joinTokenSheet(s, l, time.Now()) })
+			return ask(a, cmd, (*client.Client).JoinTokens, joinTokenSheet)
 		},
 	}
 }
 
-func joinTokenSheet(s *out.Sheet, l model.JoinTokenList, now time.Time) {
+func joinTokenSheet(s *out.Sheet, l model.JoinTokenList) {
+	now := time.Now()
 	if len(l.Tokens) == 0 {
 		s.Line("There are no join tokens. Make one: nightjar join-token create --service NAME")
 		return
@@ -126,15 +115,9 @@ func (a *app) joinTokenRevoke() *cobra.Command {
   nightjar join-token revoke k3vq7z2a -o json`,
 		Args: exactly(1, "TOKEN (see nightjar join-token list)"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			l, err := c.RevokeJoinToken(cmd.Context(), args[0], author())
-			if err != nil {
-				return err
-			}
-			return a.printer(cmd).Show(l, func(s *out.Sheet) { joinTokenSheet(s, l, time.Now()) })
+			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.JoinTokenList, error) {
+				return c.RevokeJoinToken(ctx, args[0], author())
+			}, joinTokenSheet)
 		},
 	}
 }

@@ -230,6 +230,24 @@ func author() string {
 	return "unknown"
 }
 
+// ask calls the service, and shows what it responds.
+func ask[T any](
+	a *app,
+	cmd *cobra.Command,
+	call func(*client.Client, context.Context) (T, error),
+	sheet func(*out.Sheet, T),
+) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	v, err := call(c, cmd.Context())
+	if err != nil {
+		return err
+	}
+	return a.printer(cmd).Show(v, func(s *out.Sheet) { sheet(s, v) })
+}
+
 // exactly is a check of the number of arguments with words of our own.
 func exactly(n int, words string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {

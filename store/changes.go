@@ -474,27 +474,24 @@ func (c PruneMembers) write(tx *gorm.DB) error {
 type AddAccessSeen []AccessSeen
 
 func (c AddAccessSeen) write(tx *gorm.DB) error {
-	for _, a := range c {
-		row := accessSeenRow(a)
-		row.Last = row.Last.UTC()
-		err := tx.Clauses(clause.OnConflict{
-			Columns: []clause.Column{
-				{Name: "day"},
-				{Name: "caller"},
-				{Name: "service"},
-				{Name: "rule"},
-				{Name: "outcome"},
-			},
-			DoUpdates: clause.Assignments(map[string]any{
-				"requests": gorm.Expr("requests + excluded.requests"),
-				"last":     gorm.Expr("max(last, excluded.last)"),
-			}),
-		}).Create(&row).Error
-		if err != nil {
-			return err
-		}
+	rows := make([]accessSeenRow, len(c))
+	for i, a := range c {
+		rows[i] = accessSeenRow(a)
+		rows[i].Last = a.Last.UTC()
 	}
-	return nil
+	return insert(tx.Clauses(clause.OnConflict{
+		Columns: []clause.Column{
+			{Name: "day"},
+			{Name: "caller"},
+			{Name: "service"},
+			{Name: "rule"},
+			{Name: "outcome"},
+		},
+		DoUpdates: clause.Assignments(map[string]any{
+			"requests": gorm.Expr("requests + excluded.requests"),
+			"last":     gorm.Expr("max(last, excluded.last)"),
+		}),
+	}), rows)
 }
 
 // PruneAccessSeen deletes what was counted before a day.

@@ -11,8 +11,9 @@ import (
 	"nightjar/core/stats"
 )
 
-// Prefix of the paths: GET {id} (opens a connection), PUT and DELETE {id}, GET {id}/snapshots (a stream of
-// lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen, POST {id}/certificate.
+// Prefix of the paths: GET {id} (which only opens a connection), PUT and DELETE {id}, GET
+// {id}/snapshots (a stream of lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen,
+// POST {id}/certificate.
 const Prefix = "/mesh/v1/proxies/"
 
 // JoinPath takes a Join, by POST.

@@ -275,6 +275,9 @@ func TestTakeOver(t *testing.T) {
 func TestLateAcknowledgements(t *testing.T) {
 	k := newClock(t)
 	k.register("a", "s", "v1")
+	if err := k.Acknowledge("a", wire.Ack{}); err == nil {
+		t.Error("it was sent nothing yet")
+	}
 	nonce, _, err := k.Attach("a", "n-a")
 	if err != nil {
 		t.Fatal(err)

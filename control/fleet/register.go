@@ -334,7 +334,7 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 	if p == nil {
 		return NotRegistered{id}
 	}
-	if a.Nonce != p.ackNonce || a.Sequence > f.ledger.sequence {
+	if a.Nonce == "" || a.Nonce != p.ackNonce || a.Sequence > f.ledger.sequence {
 		return problem.Invalid("this acknowledges nothing that %s was sent on its newest stream", id)
 	}
 	if a.Nonce == p.ack.Nonce && a.Sequence < p.ack.Sequence {

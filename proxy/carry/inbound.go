@@ -203,7 +203,7 @@ func (q *served) turnAway(why string) (keep bool) {
 	}
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)
-	q.over(engine.CallerFault, engine.Denied, refusal.Status, why)
+	q.over(turnedAway, engine.Denied, refusal.Status, why)
 	return true
 }
 
@@ -222,9 +222,17 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 	}
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)
-	q.over(engine.Classify(o.Reason, refusal.Status), o.Reason, refusal.Status, detail)
+	class := engine.Classify(o.Reason, refusal.Status)
+	if o.Reason == engine.Denied {
+		class = turnedAway
+	}
+	q.over(class, o.Reason, refusal.Status, detail)
 	return true
 }
+
+// turnedAway is what a request is to the workload whose caller may not call: it has no part
+// in that.
+const turnedAway = engine.CallerFault
 
 // sendAnswer passes the workload's answer on.
 func (q *served) sendAnswer(status int) (keep bool) {

@@ -28,10 +28,10 @@ const (
 	maxFrame    = 16 << 10 // of HTTP/2, the least that a peer has to be allowed (RFC 9113, section 4.2)
 )
 
-// plain serves one connection of HTTP/1.1, without TLS or from a member by mutual TLS, by our own codec: one
-// goroutine, requests one after the other, a write for each direction. A
-// request whose body is short is read whole before anything is sent on; one
-// that needs more of the protocol takes the connection to net/http.
+// plain serves one connection of HTTP/1.1 by our own codec, without TLS or from a member
+// by mutual TLS: one goroutine, requests one after the other, a write for each direction.
+// A request whose body is short is read whole before anything is sent on; one that needs
+// more of the protocol takes the connection to net/http.
 //
 // Nothing but life and busy is touched by another goroutine.
 type plain struct {

@@ -205,8 +205,7 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 		return
 	}
 	isTCP := l.Relay != nil && l.Relay() != nil
-	mode := l.Identity.Mode()
-	isSecure := mode == "required" && isTCP
+	isSecure := isTCP && l.Identity.Mode() == rules.IdentityRequired
 	if !isSecure {
 		patience := idleTimeout
 		if isTCP {

@@ -13,10 +13,12 @@ import (
 	"net/http/httptest"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/identity"
 	"nightjar/identity/authority"
 	"nightjar/proxy/observe"
@@ -73,6 +75,7 @@ func (m *mutual) beside(t testing.TB, app http.Handler, mode string) (*Listener,
 		Listener:  l,
 		Pools:     &Pools{Epoch: in.Epoch},
 		Transport: NewTransports(nil),
+		Recorder:  observe.NewRecorder(1, "s"),
 		Log:       slog.New(slog.DiscardHandler),
 	}, in)
 	ended := make(chan struct{})
@@ -163,6 +166,46 @@ func TestTheWorkloadIsToldWhoCalls(t *testing.T) {
 		b, _ := io.ReadAll(resp.Body)
 		if got := fmt.Sprintf("%d %s", resp.StatusCode, b); !strings.HasPrefix(got, want) {
 			t.Errorf("%s, without TLS: %s", mode, got)
+		}
+	}
+}
+
+// TestWhoIsTurnedAwayIsNoFaultOfTheWorkload: neither a stranger nor a member that access
+// rules deny counts against it, over HTTP and TCP.
+func TestWhoIsTurnedAwayIsNoFaultOfTheWorkload(t *testing.T) {
+	m := newMutual(t)
+	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {}}\naccess: {default: deny}"}}, rules.Live{})
+	table, err := engine.Compile(rs, nil, engine.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, isTCP := range []bool{false, true} {
+		l, in := m.beside(t, http.NotFoundHandler(), rules.IdentityOptional)
+		in.Table = new(atomic.Pointer[engine.Table])
+		in.Table.Store(table)
+		l.RelayToApp(in, func() bool { return isTCP })
+		ask := func(conn net.Conn) {
+			conn.SetDeadline(time.Now().Add(5 * time.Second))
+			io.WriteString(conn, "GET / HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n")
+			io.Copy(io.Discard, conn)
+			conn.Close()
+		}
+		stranger, err := net.Dial("tcp", l.Addr().String())
+		if err != nil {
+			t.Fatal(err)
+		}
+		ask(stranger)
+		member, _ := call(t, l, m.shown(t, "kiosk"))
+		ask(member)
+		faults, refused := uint64(0), uint64(0)
+		for until := time.Now().Add(5 * time.Second); faults+refused < 2 && time.Now().Before(until); time.Sleep(time.Millisecond) {
+			list, _ := l.Recorder.Collect(in.Self)
+			for _, one := range list {
+				faults, refused = faults+one.Counts.CallerFault, refused+one.Counts.Refused
+			}
+		}
+		if faults != 2 || refused != 0 {
+			t.Errorf("TCP %t: %d are the caller's fault and %d are refused, want 2 and 0", isTCP, faults, refused)
 		}
 	}
 }

@@ -166,6 +166,9 @@ func (t *relayed) over(class engine.Class, reason engine.Reason, detail string) 
 // RelayToApp makes a listener carry connections to the workload beside it, for as
 // long as speaksTCP says that it speaks TCP.
 func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
+	turnAway := func(who string) {
+		l.Recorder.Assign().Served(who, false, &observe.Result{Class: turnedAway, Reason: engine.Denied})
+	}
 	relay := func(conn net.Conn, peer *member) {
 		began := in.now()
 		who := ""
@@ -174,12 +177,12 @@ func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
 			who = peer.Name.Name
 		case in.requiresIdentity():
 			in.Identity.Handshakes.NoIdentity(conn.RemoteAddr().String())
-			l.Recorder.Assign().Served("", false, &observe.Result{Class: engine.Refused, Reason: engine.Denied})
+			turnAway(who)
 			conn.Close()
 			return
 		}
 		if v := in.admit(peer, nil); v.Denied {
-			l.Recorder.Assign().Served(who, false, &observe.Result{Class: engine.Refused, Reason: engine.Denied})
+			turnAway(who)
 			breakOff(conn)
 			return
 		}

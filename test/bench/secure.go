@@ -47,21 +47,7 @@ func secure(b *bench) error {
 			return err
 		}
 	}
-	c, err := client.New(server)
-	if err != nil {
-		return err
-	}
-	const text = "services: {caller: {versions: [v1]}, plain: {versions: [v1], identity: none}, sealed: {versions: [v1]}}\n" +
-		"access: {default: deny, rules: [{name: a, from: [caller], to: [sealed], allow: {method: GET, path: /ferry/**}}, {name: b, to: [plain], allow: {method: GET, path: /ferry/**}}]}\n"
-	for range 100 {
-		var out model.Published
-		out, err = c.Publish(b.ctx, model.PublishRequest{Files: []model.File{{Name: "bench.yaml", Text: text}}}, nil)
-		if err == nil && out.Rollout.Acknowledged >= 4 {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	if err != nil {
+	if err := publishSecure(b, server); err != nil {
 		return err
 	}
 	targets := []*target{plain, sealed}
@@ -106,6 +92,26 @@ func secure(b *bench) error {
 	}
 	fmt.Printf("mutual TLS: × %.2f of plain (%.2f–%.2f), %+.0f µs p50 on one connection\n", median(r), slices.Min(r), slices.Max(r), median(added))
 	return idleSecure(server, inbound, pids[2])
+}
+
+// publishSecure publishes rules under which one service takes calls by mutual TLS and one
+// without, and waits for the proxies.
+func publishSecure(b *bench, server string) error {
+	c, err := client.New(server)
+	if err != nil {
+		return err
+	}
+	const text = "services: {caller: {versions: [v1]}, plain: {versions: [v1], identity: none}, sealed: {versions: [v1]}}\n" +
+		"access: {default: deny, rules: [{name: a, from: [caller], to: [sealed], allow: {method: GET, path: /ferry/**}}, {name: b, to: [plain], allow: {method: GET, path: /ferry/**}}]}\n"
+	for range 100 {
+		var out model.Published
+		out, err = c.Publish(b.ctx, model.PublishRequest{Files: []model.File{{Name: "bench.yaml", Text: text}}}, nil)
+		if err == nil && out.Rollout.Acknowledged >= 4 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return err
 }
 
 // idleSecure measures what connections cost by mutual TLS that were used once.
