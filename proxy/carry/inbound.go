@@ -126,15 +126,14 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 		}
 		q.isCopy = b.Header(wire.HeaderMirror) != nil
 	case in.requiresIdentity():
-		in.Identity.Handshakes.NoIdentity(b.came().Remote)
-		return q.turnAway("no identity")
+		return q.turnAway(in.Identity.Handshakes.NoIdentity)
 	}
 	if why := engine.Unfit(b); why != "" {
 		return q.refuse(engine.Outcome{Reason: engine.BadRequest}, why)
 	}
 	if v := in.admit(peer, b); v.Denied {
 		if peer == nil {
-			return q.turnAway("access rules do not let callers without identity in")
+			return q.turnAway(in.Identity.notLetIn)
 		}
 		q.denied = v
 		return q.refuse(engine.Outcome{Reason: engine.Denied}, v.Why(peer.party, in.Self.Service))
@@ -193,17 +192,18 @@ func (q *served) over(class engine.Class, reason engine.Reason, status int, deta
 }
 
 // turnAway refuses a caller that did not prove who it is, and tells it nothing of the
-// inside.
-func (q *served) turnAway(why string) (keep bool) {
+// inside but an id. note keeps that with the reason.
+func (q *served) turnAway(note func(from, request string)) (keep bool) {
 	h := http.Header{}
 	refusal := forward.Refusal{
 		Status:  engine.Denied.Status(),
 		Reason:  engine.Denied,
 		Request: newRequestID(),
 	}
+	note(q.b.came().Remote, refusal.Request)
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)
-	q.over(turnedAway, engine.Denied, refusal.Status, why)
+	q.over(turnedAway, engine.Denied, refusal.Status, "it did not prove who it is")
 	return true
 }
 

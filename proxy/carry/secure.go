@@ -121,8 +121,9 @@ type Handshakes struct {
 
 // refusedCalls are callers that were refused for one reason, since they were last told of.
 type refusedCalls struct {
-	count int
-	from  string // address of the last
+	count   int
+	from    string // address of the last
+	request string // id that the last was told; empty: none
 }
 
 // newsEvery is how often callers that were refused are told of, whatever their number.
@@ -147,16 +148,22 @@ func (h *Handshakes) Failed(err error, from string) {
 	if isBroken(err) {
 		why = "it left before it proved who it is"
 	}
-	h.note(why, from)
+	h.note(why, from, "")
 }
 
-// NoIdentity counts a caller without TLS where an identity is required.
-func (h *Handshakes) NoIdentity(from string) {
+// NoIdentity counts a caller without TLS where an identity is required. request is the id
+// that it was told; empty: none.
+func (h *Handshakes) NoIdentity(from, request string) {
 	h.None.Add(1)
-	h.note("no identity: it spoke without TLS", from)
+	h.note("no identity: it spoke without TLS", from, request)
 }
 
-func (h *Handshakes) note(why, from string) {
+// NotLetIn counts a caller that may come without an identity, and that access rules refuse.
+func (h *Handshakes) NotLetIn(from, request string) {
+	h.note("no access rule lets a caller without an identity do this", from, request)
+}
+
+func (h *Handshakes) note(why, from, request string) {
 	if host, _, err := net.SplitHostPort(from); err == nil {
 		from = host
 	}
@@ -174,7 +181,7 @@ func (h *Handshakes) note(why, from string) {
 		h.news[why] = one
 	}
 	one.count++
-	one.from = from
+	one.from, one.request = from, request
 }
 
 // News tells of callers that were refused since it last did, one line for each reason.
@@ -191,7 +198,11 @@ func (h *Handshakes) News() []string {
 		if one.count > 1 {
 			times = fmt.Sprintf("%d times, the last time", one.count)
 		}
-		out = append(out, fmt.Sprintf("a caller was refused, %s from %s: %s", times, one.from, why))
+		told := ""
+		if one.request != "" {
+			told = ", as request " + one.request
+		}
+		out = append(out, fmt.Sprintf("a caller was refused, %s from %s%s: %s", times, one.from, told, why))
 	}
 	return out
 }
@@ -314,6 +325,13 @@ func (i *Identity) letIn(remote string) {
 		remote = remote[:end]
 	}
 	i.Unproven(strings.Trim(remote, "[]"))
+}
+
+// notLetIn tells of what access rules refuse without an identity.
+func (i *Identity) notLetIn(remote, request string) {
+	if i != nil {
+		i.Handshakes.NotLetIn(remote, request)
+	}
 }
 
 // isGood tells whether a caller's connection may go on after the request under way.

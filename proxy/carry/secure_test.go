@@ -174,11 +174,7 @@ func TestTheWorkloadIsToldWhoCalls(t *testing.T) {
 // rules deny counts against it, over HTTP and TCP.
 func TestWhoIsTurnedAwayIsNoFaultOfTheWorkload(t *testing.T) {
 	m := newMutual(t)
-	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {}}\naccess: {default: deny}"}}, rules.Live{})
-	table, err := engine.Compile(rs, nil, engine.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	table := denying(t)
 	for _, isTCP := range []bool{false, true} {
 		l, in := m.beside(t, http.NotFoundHandler(), rules.IdentityOptional)
 		in.Table = new(atomic.Pointer[engine.Table])
@@ -208,6 +204,39 @@ func TestWhoIsTurnedAwayIsNoFaultOfTheWorkload(t *testing.T) {
 			t.Errorf("TCP %t: %d are the caller's fault and %d are refused, want 2 and 0", isTCP, faults, refused)
 		}
 	}
+}
+
+// TestTheIDOfARefusalLeadsToItsReason, whether an identity is asked for or access rules
+// let nobody in without one.
+func TestTheIDOfARefusalLeadsToItsReason(t *testing.T) {
+	m := newMutual(t)
+	for mode, why := range map[string]string{rules.IdentityRequired: "no identity", rules.IdentityOptional: "access rule"} {
+		l, in := m.beside(t, http.NotFoundHandler(), mode)
+		in.Table = new(atomic.Pointer[engine.Table])
+		in.Table.Store(denying(t))
+		resp, err := http.Get("http://" + l.Addr().String() + "/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		id := strings.TrimSpace(strings.TrimPrefix(string(body), "403 denied: request "))
+		news := strings.Join(in.Identity.Handshakes.News(), "\n")
+		if len(id) != 16 || !strings.Contains(news, id) || !strings.Contains(news, why) || !strings.Contains(news, "127.0.0.1") {
+			t.Errorf("%s: the caller was told %q, and this is known: %s", mode, body, news)
+		}
+	}
+}
+
+// denying are rules by which nobody may call s.
+func denying(t *testing.T) *engine.Table {
+	t.Helper()
+	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {}}\naccess: {default: deny}"}}, rules.Live{})
+	table, err := engine.Compile(rs, nil, engine.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return table
 }
 
 // TestConnectionsEndAfterARotation: with the answer under way, and not in the middle.

@@ -176,13 +176,15 @@ func (l *Listener) RelayToApp(in *Inbound, speaksTCP func() bool) {
 		case peer != nil:
 			who = peer.Name.Name
 		case in.requiresIdentity():
-			in.Identity.Handshakes.NoIdentity(conn.RemoteAddr().String())
+			in.Identity.Handshakes.NoIdentity(conn.RemoteAddr().String(), "")
 			turnAway(who)
 			conn.Close()
 			return
 		}
 		if v := in.admit(peer, nil); v.Denied {
-			turnAway(who)
+			if turnAway(who); peer == nil {
+				in.Identity.notLetIn(conn.RemoteAddr().String(), "")
+			}
 			breakOff(conn)
 			return
 		}
