@@ -34,7 +34,7 @@ export function AuthorityPanel() {
       {error && <Alert severity="warning" sx={{ my: 1 }}>The authority cannot be read: {error}.</Alert>}
       {authority && authority.phase !== "steady" && (
         <Alert severity="info" sx={{ my: 1 }} data-test="phase">
-          {phases[authority.phase] ?? authority.phase} {authority.waiting.length > 0 && `It waits for ${plural(authority.waiting.length, "proxy").replace("proxys", "proxies")}: ${authority.waiting.slice(0, 5).join(", ")}.`}
+          {phases[authority.phase] ?? authority.phase} {authority.waiting.length > 0 && `It waits for ${plural(authority.waiting.length, "proxy", "proxies")}: ${authority.waiting.slice(0, 5).join(", ")}.`}
         </Alert>
       )}
       {authority && <Roots authority={authority} />}

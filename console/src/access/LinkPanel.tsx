@@ -3,6 +3,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { Link } from "react-router";
 import type { AccessLink, AccessMatrix } from "../api/client";
+import { plural } from "../parts/format";
 import { callerName } from "./state";
 
 const identities: Record<string, string> = {
@@ -21,10 +22,10 @@ export function LinkPanel({ link, access, onClose }: { link: AccessLink; access:
   const facts: [string, string][] = [
     ["access", `${states[link.state] ?? link.state}${link.rules.length ? `, by ${link.rules.join(", then ")}` : access.hasRules ? `, by the default (${access.default})` : ""}`],
     ["identity", identities[link.identity] ?? link.identity],
-    ["used", link.used ? `${link.used} requests, the last ${when(link.lastUsed)}` : `not in the last ${access.days} days`],
-    ["refused", link.refused ? `${link.refused} requests, the last ${when(link.lastRefused)}` : "none"],
+    ["used", link.used ? `${plural(link.used, "request")}, the last ${when(link.lastUsed)}` : `not in the last ${access.days} days`],
+    ["refused", link.refused ? `${plural(link.refused, "request")}, the last ${when(link.lastRefused)}` : "none"],
     ...(unproven ? [["addresses", unproven] as [string, string]] : []),
-    ...(link.watched ? [["would be refused", `${link.watched} requests`] as [string, string]] : []),
+    ...(link.watched ? [["would be refused", plural(link.watched, "request")] as [string, string]] : []),
   ];
   return (
     <Paper variant="outlined" sx={{ p: 1.5, position: "relative" }} data-test="access-link">

@@ -16,7 +16,7 @@ export function millis(ms: number): string {
 
 export const rate = (rps: number): string => (rps < 10 ? rps.toFixed(1) : rps.toFixed(0));
 
-export const plural = (n: number, word: string): string => `${n} ${word}${n === 1 ? "" : "s"}`;
+export const plural = (n: number, word: string, many = `${word}s`): string => `${n} ${n === 1 ? word : many}`;
 
 /** An amount of memory in MiB; unknown: a dash. */
 export function bytes(n: number): string {

@@ -134,7 +134,7 @@ export function RouteCard({ route, number, service: home, versions, revision, re
         {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
         {outcome?.published && (
           <Alert severity={outcome.published.rollout.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
-            Revision {outcome.published.revision} is in force in {outcome.published.rollout.acknowledged} of {plural(outcome.published.rollout.connected, "proxy").replace("proxys", "proxies")} after{" "}
+            Revision {outcome.published.revision} is in force in {outcome.published.rollout.acknowledged} of {plural(outcome.published.rollout.connected, "proxy", "proxies")} after{" "}
             {outcome.published.rollout.afterMS.toFixed(0)} ms.
             {outcome.published.rollout.missing.length > 0 && ` Not in ${outcome.published.rollout.missing.join(", ")}.`}
             {outcome.published.withdrawn?.map((name) => ` It withdraws release ${name}.`)} Rule files on disk are unchanged.
