@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -68,7 +69,7 @@ func accessSheet(s *out.Sheet, m model.AccessMatrix, now time.Time) {
 			accessCount(l.Refused),
 			accessAgo(l.LastRefused, now),
 			accessCount(l.Watched),
-			l.Identity,
+			cmp.Or(l.Identity, "–"),
 		})
 	}
 	s.Table([]string{"SERVICE", "CALLER", "ACCESS", "RULES", "USED>", "LAST USED>", "REFUSED>", "LAST REFUSED>",

@@ -30,8 +30,9 @@ type AccessLink struct {
 	To    string `json:"to"`
 	State string `json:"state"` // allowed, partly (some requests are) or denied
 	// access rules about the link, in order, up to the one that decides all that is left
-	Rules       []string  `json:"rules"`
-	Identity    string    `json:"identity"`             // that the service wants of callers: required, optional or none
+	Rules []string `json:"rules"`
+	// that the service wants of callers: required, optional or none; absent: it is outside the mesh
+	Identity    string    `json:"identity,omitempty"`
 	Used        uint64    `json:"used"`                 // requests that were let in
 	LastUsed    time.Time `json:"lastUsed,omitzero"`    // absent: never
 	Refused     uint64    `json:"refused"`              // requests that were refused

@@ -15,7 +15,7 @@ import (
 )
 
 const mesh = `
-services: {kiosk: {}, sailings: {}, fares: {identity: optional}, tides: {identity: none}}
+services: {kiosk: {}, sailings: {}, fares: {identity: optional}, tides: {identity: none}, away: {versions: [v1], instances: [{at: "http://127.0.0.1:9", version: v1}]}}
 gateways: {door: {listen: ":80", hosts: ["*"], routes: [{name: all, send: kiosk}]}}
 access:
   default: deny
@@ -140,6 +140,24 @@ func TestMatrix(t *testing.T) {
 		"kiosk>fares":        "allowed b 0 0 0",
 		"gateway/door>fares": "allowed b 0 0 0",
 	})
+}
+
+// TestOutsideServices ask nobody for an identity.
+func TestOutsideServices(t *testing.T) {
+	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+	a := open(t, t.TempDir(), &now)
+	a.Count(&wire.Delta{Caller: "kiosk", Series: wire.SeriesList{requests(wire.Series{Service: "away", Version: "v1", Instance: "x"}, 1, 0), requests(wire.Series{Service: "sailings", Version: "v1", Instance: "y"}, 1, 0)}})
+	m, err := a.Matrix(t.Context(), "kiosk", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]string{}
+	for _, l := range m.Links {
+		got[l.To] = l.Identity
+	}
+	if got["away"] != "" || got["sailings"] != "required" {
+		t.Errorf("%v", got)
+	}
 }
 
 // TestAddressesAreBounded: whoever calls without an identity from many addresses fills

@@ -74,7 +74,9 @@ func (a *Access) Matrix(ctx context.Context, from, to string) (model.AccessMatri
 		default:
 			l.State, _ = now.Rules.Permission(rules.Link{To: k[1]})
 		}
-		l.Identity = resolver.Service(now.Rules.Service(k[1])).IdentityMode()
+		if called := now.Rules.Service(k[1]); len(called.Instances) == 0 { // else it is outside, where nobody is asked
+			l.Identity = resolver.Service(called).IdentityMode()
+		}
 		if l.Identity == rules.IdentityRequired && l.From == "" {
 			l.State = rules.Forbidden
 		}

@@ -148,6 +148,18 @@ func TestDeniedEarly(t *testing.T) {
 	}
 }
 
+// TestDeniedRequestsCountAgainstNoVersion: which one they would have gone to says nothing
+// of it.
+func TestDeniedRequestsCountAgainstNoVersion(t *testing.T) {
+	tab := table(t, "services: {s: {versions: [v1], routes: [{name: all, send: v1}]}}\naccess: {default: deny}", Options{})
+	var x Exchange
+	step := x.Begin(tab, Entry{From: NewParty("kiosk", false, "")}, get("s", "/"), 0)
+	if rt, _ := x.Route(); step.Reason != Denied || x.Service() != "s" || x.Version() != "" || rt.Name() != "all" {
+		t.Errorf("%+v: to %s/%q by %s", step, x.Service(), x.Version(), rt.Name())
+	}
+	x.End(Left, 0)
+}
+
 // BenchmarkAdmit is a request under a thousand rules.
 func BenchmarkAdmit(b *testing.B) {
 	text := strings.Builder{}

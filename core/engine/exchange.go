@@ -299,14 +299,15 @@ func (r *Route) orOtherwise(to *target, now time.Duration) *target {
 
 func (x *Exchange) send(to *target, by *Route, _ float64) {
 	to = by.orOtherwise(to, x.began)
-	x.service, x.version, x.pool, x.to = to.service, to.version, to.pool, to
+	x.service = to.service
 	if a := x.table.access; a != nil {
 		d := a.strictly(x.entry.From, to.service.name, 0, x.view, x.path)
-		if d.Denied {
+		if d.Denied { // which says nothing of the version
 			x.refuse(Refuse(Denied, d.Why(x.entry.From, to.service.name)))
 			return
 		}
 	}
+	x.version, x.pool, x.to = to.version, to.pool, to
 	x.retry = x.service.retry
 	if x.gate != nil && x.gate.retry != nil {
 		x.retry = x.gate.retry

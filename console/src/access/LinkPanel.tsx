@@ -21,7 +21,7 @@ export function LinkPanel({ link, access, onClose }: { link: AccessLink; access:
   const unproven = link.from ? "" : access.unproven.filter((u) => u.service === link.to).map((u) => `${u.address} (${u.requests}, the last ${when(u.lastUsed)})`).join("; ");
   const facts: [string, string][] = [
     ["access", `${states[link.state] ?? link.state}${link.rules.length ? `, by ${link.rules.join(", then ")}` : access.hasRules ? `, by the default (${access.default})` : ""}`],
-    ["identity", identities[link.identity] ?? link.identity],
+    ["identity", link.identity ? (identities[link.identity] ?? link.identity) : "the service is outside the mesh: nobody is asked"],
     ["used", link.used ? `${plural(link.used, "request")}, the last ${when(link.lastUsed)}` : `not in the last ${access.days} days`],
     ["refused", link.refused ? `${plural(link.refused, "request")}, the last ${when(link.lastRefused)}` : "none"],
     ...(unproven ? [["addresses", unproven] as [string, string]] : []),

@@ -852,8 +852,8 @@ export interface components {
         AccessLink: {
             /** @description NAME or gateway/NAME; empty: callers that did not prove who they are */
             from: string;
-            /** @description that the service wants of callers: required, optional or none */
-            identity: string;
+            /** @description that the service wants of callers: required, optional or none; absent: it is outside the mesh */
+            identity?: string;
             /**
              * Format: date-time
              * @description absent: never
