@@ -42,11 +42,13 @@ type groups struct {
 	decidedBy map[string]map[route]uint64 // requests of a service by the route that chose its version
 }
 
-// shares are requests that followed the revision in force.
+// shares are requests that followed the revision in force; those of versions, services and
+// targets got as far as a version.
 type shares struct {
 	version map[version]uint64
 	service map[string]uint64
-	route   map[route]uint64
+	route   map[route]uint64 // that took it
+	sent    map[route]uint64 // that it sent to a version
 	target  map[endpoint]uint64
 }
 
@@ -72,7 +74,7 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint) (*gr
 		gateway:   map[string]*figures.Tally{},
 		decidedBy: map[string]map[route]uint64{},
 		requests: shares{version: map[version]uint64{}, service: map[string]uint64{}, route: map[route]uint64{},
-			target: map[endpoint]uint64{}},
+			sent: map[route]uint64{}, target: map[endpoint]uint64{}},
 	}
 	err := v.Figures.Sum(
 		ctx,
@@ -106,17 +108,26 @@ func (g *groups) take(n *telemetry.Names, c *stats.Counts, isCurrent bool) {
 
 func (g *groups) takeShares(n *telemetry.Names, gatewayRoute, own route, requests uint64) {
 	s := &g.requests
+	if n.Gate != "" {
+		s.route[gatewayRoute] += requests
+	}
+	if n.RouteOf != "" {
+		s.route[own] += requests
+	}
+	if n.Version == "" { // it was refused before one was chosen, so it tells nothing of the weights
+		return
+	}
 	s.service[n.Service] += requests
 	s.version[version{n.Service, n.Version}] += requests
 	decided := gatewayRoute
 	if n.Gate != "" {
-		s.route[gatewayRoute] += requests
+		s.sent[gatewayRoute] += requests
 		s.target[endpoint{gatewayRoute, n.Service, n.Version}] += requests
 		s.target[endpoint{gatewayRoute, n.Service, ""}] += requests
 	}
 	if n.RouteOf != "" {
 		decided = own
-		s.route[own] += requests
+		s.sent[own] += requests
 		s.target[endpoint{own, n.Service, n.Version}] += requests
 	}
 	if g.decidedBy[n.Service] == nil {
@@ -344,7 +355,7 @@ func (g *groups) oneRoute(
 				Version:  to.Version,
 				Weight:   to.Weight.String(),
 				Intended: to.Weight.Share(),
-				Observed: figures.Share(n, took),
+				Observed: figures.Share(n, g.requests.sent[k]),
 				Requests: n,
 			},
 		)

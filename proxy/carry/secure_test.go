@@ -51,7 +51,7 @@ func (m *mutual) shown(t testing.TB, service string) *identity.Credentials {
 
 // beside serves an inbound listener of service s, whose callers must prove who they are
 // as mode says.
-func (m *mutual) beside(t testing.TB, app http.Handler, mode string) (*Listener, *Inbound) {
+func (m *mutual) beside(t testing.TB, app http.Handler, mode string, more ...func(*Listener, *Inbound)) (*Listener, *Inbound) {
 	t.Helper()
 	srv := httptest.NewServer(app)
 	t.Cleanup(srv.Close)
@@ -78,6 +78,9 @@ func (m *mutual) beside(t testing.TB, app http.Handler, mode string) (*Listener,
 		Recorder:  observe.NewRecorder(1, "s"),
 		Log:       slog.New(slog.DiscardHandler),
 	}, in)
+	for _, prepare := range more {
+		prepare(out, in)
+	}
 	ended := make(chan struct{})
 	go func() { out.Serve(); close(ended) }()
 	t.Cleanup(func() { out.Drain(0, time.Second); <-ended })
@@ -174,12 +177,10 @@ func TestTheWorkloadIsToldWhoCalls(t *testing.T) {
 // rules deny counts against it, over HTTP and TCP.
 func TestWhoIsTurnedAwayIsNoFaultOfTheWorkload(t *testing.T) {
 	m := newMutual(t)
-	table := denying(t)
 	for _, isTCP := range []bool{false, true} {
-		l, in := m.beside(t, http.NotFoundHandler(), rules.IdentityOptional)
-		in.Table = new(atomic.Pointer[engine.Table])
-		in.Table.Store(table)
-		l.RelayToApp(in, func() bool { return isTCP })
+		l, in := m.beside(t, http.NotFoundHandler(), rules.IdentityOptional, denying(t), func(l *Listener, in *Inbound) {
+			l.RelayToApp(in, func() bool { return isTCP })
+		})
 		ask := func(conn net.Conn) {
 			conn.SetDeadline(time.Now().Add(5 * time.Second))
 			io.WriteString(conn, "GET / HTTP/1.1\r\nHost: s\r\nConnection: close\r\n\r\n")
@@ -211,9 +212,7 @@ func TestWhoIsTurnedAwayIsNoFaultOfTheWorkload(t *testing.T) {
 func TestTheIDOfARefusalLeadsToItsReason(t *testing.T) {
 	m := newMutual(t)
 	for mode, why := range map[string]string{rules.IdentityRequired: "no identity", rules.IdentityOptional: "access rule"} {
-		l, in := m.beside(t, http.NotFoundHandler(), mode)
-		in.Table = new(atomic.Pointer[engine.Table])
-		in.Table.Store(denying(t))
+		l, in := m.beside(t, http.NotFoundHandler(), mode, denying(t))
 		resp, err := http.Get("http://" + l.Addr().String() + "/")
 		if err != nil {
 			t.Fatal(err)
@@ -228,15 +227,18 @@ func TestTheIDOfARefusalLeadsToItsReason(t *testing.T) {
 	}
 }
 
-// denying are rules by which nobody may call s.
-func denying(t *testing.T) *engine.Table {
+// denying has nobody call s.
+func denying(t *testing.T) func(*Listener, *Inbound) {
 	t.Helper()
 	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {}}\naccess: {default: deny}"}}, rules.Live{})
 	table, err := engine.Compile(rs, nil, engine.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return table
+	return func(_ *Listener, in *Inbound) {
+		in.Table = new(atomic.Pointer[engine.Table])
+		in.Table.Store(table)
+	}
 }
 
 // TestConnectionsEndAfterARotation: with the answer under way, and not in the middle.

@@ -12,16 +12,17 @@ type Tally[K comparable] struct {
 	Other K   // stands for those beyond
 
 	counts atomic.Pointer[map[K]*atomic.Uint64]
-
-	mu     sync.Mutex // guards what follows, and changes of counts
-	before map[K]*atomic.Uint64
+	mu     sync.Mutex // guards changes of counts
 }
+
+// closed is in a count that was taken for the last time: whoever adds to it then has to
+// look for another.
+const closed = 1 << 63
 
 // Add counts one of a key, which is kept.
 func (t *Tally[K]) Add(k K) {
 	if list := t.counts.Load(); list != nil {
-		if n := (*list)[k]; n != nil {
-			n.Add(1)
+		if n := (*list)[k]; n != nil && n.Add(1) < closed {
 			return
 		}
 	}
@@ -48,23 +49,19 @@ func (t *Tally[K]) Take() map[K]uint64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	out := map[K]uint64{}
-	sweep := func(list map[K]*atomic.Uint64) {
-		for k, n := range list {
-			if n := n.Swap(0); n > 0 {
-				out[k] += n
-			}
-		}
-	}
-	sweep(t.before) // what came from those who had found the key just before it was taken away
-	t.before = nil
 	list := t.counts.Load()
 	if list == nil {
 		return out
 	}
-	if len(*list) >= t.Most {
-		t.before = *list
+	left := uint64(0)
+	if len(*list) >= t.Most { // begin anew, so that other keys find room
 		t.counts.Store(nil)
+		left = closed
 	}
-	sweep(*list)
+	for k, n := range *list {
+		if n := n.Swap(left); n > 0 {
+			out[k] = n
+		}
+	}
 	return out
 }
