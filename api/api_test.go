@@ -24,7 +24,7 @@ import (
 // serve runs a server on loopback until the test ends.
 func serve(t *testing.T) (url string, c *control.Control) {
 	t.Helper()
-	st, err := store.Open(t.TempDir())
+	st, err := store.Open(t.TempDir(), "test")
 	if err != nil {
 		t.Fatal(err)
 	}

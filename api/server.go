@@ -106,11 +106,24 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	}
 	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, document) })
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
-	s.echo.GET("/readyz", func(c *echo.Context) error { return c.String(http.StatusOK, "ready\n") })
+	s.echo.GET("/readyz", s.ready)
 	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page)
 	return s
+}
+
+// readyTime is how long the check for /readyz may take.
+const readyTime = 5 * time.Second
+
+// ready tells whether the service can keep what it is told.
+func (s *Server) ready(c *echo.Context) error {
+	ctx, stop := context.WithTimeout(c.Request().Context(), readyTime)
+	defer stop()
+	if err := s.control.Ready(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready: "+err.Error()+"\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
 }
 
 // Serve answers on l until ctx is done; then it ends streams and lets other
@@ -239,6 +252,7 @@ func asProblem(err error) *failure {
 		stranger members.Refused
 		refuses  problem.RefusesUsedLinks
 		large    *http.MaxBytesError
+		gone     store.FilesGone
 		status   echo.HTTPStatusCoder
 	)
 	answer := func(status int, code string) *failure { return failed(status, code, "%s", err.Error()) }
@@ -269,6 +283,8 @@ func asProblem(err error) *failure {
 		return answer(http.StatusForbidden, "not-yours")
 	case errors.As(err, &unknown):
 		return answer(http.StatusNotFound, "not-registered")
+	case errors.As(err, &gone), errors.Is(err, store.ErrDisk):
+		return answer(http.StatusServiceUnavailable, "records")
 	case errors.As(err, &large):
 		return failed(
 			http.StatusRequestEntityTooLarge,
@@ -284,7 +300,11 @@ func asProblem(err error) *failure {
 			http.StatusText(status.StatusCode()),
 		)
 	}
-	return answer(http.StatusInternalServerError, "internal")
+	return failed(
+		http.StatusInternalServerError,
+		"internal",
+		"the service could not do this because of a fault of its own: its log says more",
+	)
 }
 
 func (s *Server) fail(c *echo.Context, err error) {

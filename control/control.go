@@ -57,6 +57,7 @@ import (
 const (
 	tidyEvery  = 500 * time.Millisecond
 	pruneEvery = time.Hour
+	readyEvery = 15 * time.Second
 	closeTime  = 5 * time.Second // to write what is left
 	linksTime  = 2 * time.Second // to read which links were used
 )
@@ -99,9 +100,13 @@ type Control struct {
 	Forecasts *forecasts.Forecasts
 	Views     *views.Views
 
-	log *slog.Logger
-	now func() time.Time
+	records *store.Store
+	log     *slog.Logger
+	now     func() time.Time
 }
+
+// Ready tells whether the service can keep what it is told: an error says why not.
+func (c *Control) Ready(ctx context.Context) error { return c.records.Ready(ctx) }
 
 // New reads from the store what the service needs to continue.
 func New(ctx context.Context, cfg Config) (*Control, error) {
@@ -109,7 +114,7 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 		cfg.Now = time.Now
 	}
 	cfg.Log = cmp.Or(cfg.Log, slog.New(slog.DiscardHandler))
-	c := &Control{Program: cfg.Program, Traces: traces.New(), log: cfg.Log, now: cfg.Now}
+	c := &Control{Program: cfg.Program, Traces: traces.New(), records: cfg.Store, log: cfg.Log, now: cfg.Now}
 	c.Traces.Exporter = cfg.Exporter
 	for _, open := range []func(context.Context, Config) error{c.openMesh, c.openRules, c.openRuns} {
 		if err := open(ctx, cfg); err != nil {
@@ -312,6 +317,7 @@ func (c *Control) Run(ctx context.Context) {
 		})
 	}
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.tidy)
+	do(readyEvery, "the records cannot be kept", c.Ready)
 	do(members.StepEvery, "the certificates of the mesh cannot be looked after", c.Members.Step)
 	do(pruneEvery, "the activity log cannot be pruned", c.Journal.Prune)
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)

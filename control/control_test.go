@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -40,13 +41,20 @@ func reopen(t *testing.T, dir string) *clock {
 	return reopenAt(t, dir, time.Date(2026, 11, 23, 22, 40, 0, 5e8, time.UTC), nil)
 }
 
+// opened are the stores of running tests, by their directories.
+var opened sync.Map
+
 // reopenAt is a service that starts at a time.
 func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *clock {
 	t.Helper()
-	st, err := store.Open(dir)
+	if before, isOpen := opened.LoadAndDelete(dir); isOpen {
+		before.(*store.Store).Close() // as when its process was killed
+	}
+	st, err := store.Open(dir, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
+	opened.Store(dir, st)
 	t.Cleanup(func() { st.Close() })
 	k := &clock{t: t, now: now, store: st}
 	ca, err := authority.Open(authority.Config{Dir: dir + "/authority", Now: func() time.Time { return k.now }})

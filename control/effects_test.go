@@ -108,7 +108,7 @@ func TestEffectsKeepRevisionsApart(t *testing.T) {
 		t.Errorf("the list: %+v, %v", heads, err)
 	}
 	for _, bad := range []model.EffectQuery{{Revision: 9, Settle: -1}, {At: 5, Settle: -1}, {Window: 100_000, Settle: -1}} {
-		_, err := k.Effects.Effect(t.Context(), bad)
+		_, err := later.Effects.Effect(t.Context(), bad)
 		var no problem.InvalidRequest
 		if err == nil || !errors.As(err, new(problem.NotFound)) && !errors.As(err, &no) {
 			t.Errorf("%+v: %v", bad, err)
@@ -233,7 +233,7 @@ func TestModelOfWhatWasMeasured(t *testing.T) {
 
 // BenchmarkEffect compares five minutes with five minutes of 200 services.
 func BenchmarkEffect(b *testing.B) {
-	st, err := store.Open(b.TempDir())
+	st, err := store.Open(b.TempDir(), "test")
 	if err != nil {
 		b.Fatal(err)
 	}

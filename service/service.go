@@ -105,7 +105,7 @@ func Open(ctx context.Context, cfg Config) (*Service, error) {
 
 // open opens the records and makes what works on them.
 func (s *Service) open(ctx context.Context) (err error) {
-	if s.store, err = store.Open(s.cfg.Data); err != nil {
+	if s.store, err = store.Open(s.cfg.Data, "serve at "+s.listener.Addr().String()); err != nil {
 		return err
 	}
 	ca, err := authority.Open(authority.Config{

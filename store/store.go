@@ -8,11 +8,12 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
+	"sync/atomic"
 
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
@@ -24,22 +25,34 @@ import (
 // ErrNotFound means that there is no such record.
 var ErrNotFound = errors.New("no such record")
 
+// ErrDisk means that the disk does not take what is written to it.
+var ErrDisk = errors.New("the disk of the data directory takes nothing (is it full?)")
+
 // Store is an open database: one connection that writes, and a pool that reads
 // beside it. It is safe for concurrent use.
 type Store struct {
 	write, read *gorm.DB
+	dir         *directory
+	pinned      *sql.Conn // keeps SQLite from removing its log between two connections
+	broken      atomic.Pointer[error]
 	isNew       bool
 	mesh        string
 }
 
-// Open opens or creates the database in a directory, and brings its schema up to
-// date. The directory is created when it is missing.
-func Open(dir string) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("data directory: %w", err)
+// DatabaseFile is the name of the database in a data directory.
+const DatabaseFile = "nightjar.db"
+
+// Open opens or creates the database in a directory, which no other process may use
+// until Close, and brings its schema up to date. The directory is created when it is
+// missing. holder says in a few words who opens it, for whoever finds it in use; the
+// error is InUse then.
+func Open(dir, holder string) (*Store, error) {
+	held, err := hold(dir, holder)
+	if err != nil {
+		return nil, err
 	}
-	s := &Store{}
-	path := filepath.Join(dir, "nightjar.db")
+	s := &Store{dir: held}
+	path := filepath.Join(dir, DatabaseFile)
 	if err := s.open(path); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("database %s: %w", path, err)
@@ -67,8 +80,30 @@ func (s *Store) open(path string) (err error) {
 	if err := s.write.Raw("SELECT id FROM mesh").Scan(&s.mesh).Error; err != nil || s.mesh == "" {
 		return fmt.Errorf("it has no mesh id: %w", errors.Join(ErrNotFound, err))
 	}
-	s.read, err = connect("file:" + path + common + "&mode=ro")
-	return err
+	if s.read, err = connect("file:" + path + common + "&mode=ro"); err != nil {
+		return err
+	}
+	return s.pin(path)
+}
+
+// pin keeps the files of the database open, and notes which they are.
+func (s *Store) pin(path string) error {
+	db, err := s.read.DB()
+	if err != nil {
+		return err
+	}
+	if s.pinned, err = db.Conn(context.Background()); err != nil {
+		return err
+	}
+	if err := s.pinned.QueryRowContext(context.Background(), "SELECT id FROM mesh").Scan(&s.mesh); err != nil {
+		return err
+	}
+	for _, suffix := range []string{"", "-wal", "-shm"} {
+		if err := s.dir.remember(path + suffix); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func connect(dsn string) (*gorm.DB, error) {
@@ -92,6 +127,10 @@ func (s *Store) Mesh() string { return s.mesh }
 // Close closes the database.
 func (s *Store) Close() error {
 	var errs []error
+	if s.pinned != nil {
+		errs = append(errs, s.pinned.Close())
+	}
+	defer s.dir.release()
 	for _, g := range []*gorm.DB{s.read, s.write} {
 		if g == nil {
 			continue
@@ -105,9 +144,13 @@ func (s *Store) Close() error {
 	return errors.Join(errs...)
 }
 
-// Apply writes changes in the order given: all of them or none.
+// Apply writes changes in the order given: all of them or none. It fails with FilesGone
+// when the files of the database are not the ones that it opened.
 func (s *Store) Apply(ctx context.Context, changes ...Change) error {
-	return s.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	if err := s.dir.check(); err != nil {
+		return err
+	}
+	err := s.write.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		for _, c := range changes {
 			if err := c.write(tx); err != nil {
 				return err
@@ -115,6 +158,48 @@ func (s *Store) Apply(ctx context.Context, changes ...Change) error {
 		}
 		return nil
 	})
+	if err == nil {
+		err = s.dir.check()
+	}
+	switch {
+	case err == nil:
+		s.broken.Store(nil)
+	case isBroken(err):
+		err = fmt.Errorf("%w: %w", ErrDisk, err)
+		s.broken.Store(&err)
+	}
+	return err
+}
+
+// isBroken tells whether a write failed because of the disk.
+func isBroken(err error) bool {
+	failure := (*driver.Error)(nil)
+	if !errors.As(err, &failure) {
+		return false
+	}
+	switch failure.Code() & 0xff { // the rest says more
+	case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN,
+		sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
+		return true
+	}
+	return false
+}
+
+// Ready tells whether the next write can last: an error says why not.
+func (s *Store) Ready(ctx context.Context) error {
+	if err := s.dir.check(); err != nil {
+		return err
+	}
+	if err := errors.Join(s.dir.isWritable(DatabaseFile), s.dir.room()); err != nil {
+		return err
+	}
+	if s.broken.Load() == nil {
+		return nil
+	}
+	if err := s.Apply(ctx, probe{}); err != nil {
+		return fmt.Errorf("the records cannot be written: %w", err)
+	}
+	return nil
 }
 
 // LastNumber is the highest number that a record of a kind ever had; 0: none.

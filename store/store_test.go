@@ -19,7 +19,7 @@ import (
 
 func openStore(t *testing.T, dir string) *Store {
 	t.Helper()
-	s, err := Open(dir)
+	s, err := Open(dir, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -224,17 +224,17 @@ func TestWhatCannotBeOpened(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Close()
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "start the newer program") {
+	if _, err := Open(dir, "test"); err == nil || !strings.Contains(err.Error(), "start the newer program") {
 		t.Errorf("a schema of the future: %v", err)
 	}
 	bad := t.TempDir()
 	if err := os.WriteFile(filepath.Join(bad, "nightjar.db"), []byte(strings.Repeat("not a database ", 100)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(bad); err == nil || !strings.Contains(err.Error(), "nightjar.db") {
+	if _, err := Open(bad, "test"); err == nil || !strings.Contains(err.Error(), "nightjar.db") {
 		t.Errorf("no database: %v", err)
 	}
-	if _, err := Open(filepath.Join(bad, "nightjar.db", "sub")); err == nil {
+	if _, err := Open(filepath.Join(bad, "nightjar.db", "sub"), "test"); err == nil {
 		t.Error("a directory below a file was opened")
 	}
 }

@@ -202,7 +202,7 @@ func startDemo(t *testing.T, args ...string) *mesh {
 	files := standin.Mesh{Gateway: gateway, Outside: outside}.Rules()
 	text := strings.Replace(files[0].Text, "timeout: 3s", "timeout: 26s", 1) // of sailings
 	files[0].Text = regexp.MustCompile(`timeout: \d(s|00ms)`).ReplaceAllString(text, "timeout: 25s")
-	st, err := store.Open(data)
+	st, err := store.Open(data, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,7 @@ access:
 // open is Access over a store of its own, at a time that the test moves.
 func open(t *testing.T, dir string, now *time.Time) *Access {
 	t.Helper()
-	st, err := store.Open(dir)
+	st, err := store.Open(dir, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

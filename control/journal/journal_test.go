@@ -12,7 +12,7 @@ import (
 // TestPaging: entries are listed newest first, page by page, and at most
 // maxPending wait to be written.
 func TestPaging(t *testing.T) {
-	st, err := store.Open(t.TempDir())
+	st, err := store.Open(t.TempDir(), "test")
 	if err != nil {
 		t.Fatal(err)
 	}

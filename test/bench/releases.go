@@ -34,7 +34,7 @@ func releasesPart(b *bench) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	st, err := store.Open(dir)
+	st, err := store.Open(dir, "test")
 	if err != nil {
 		return err
 	}

@@ -229,7 +229,7 @@ func rollups(b *bench) error {
 		return b.ctx.Err()
 	}
 	b.end()
-	st, err := store.Open(dir)
+	st, err := store.Open(dir, "test")
 	if err != nil {
 		return err
 	}
