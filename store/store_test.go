@@ -407,13 +407,13 @@ func TestTelemetryAges(t *testing.T) {
 		t.Errorf("a minute has %d requests", n)
 	}
 	known, seen, first, err := s.TelemetryState(ctx)
-	if err != nil || len(known) != 2 || seen["n"] != seq || first != begin {
+	if err != nil || len(known) != 2 || seen["n"].Sequence != seq || first != begin {
 		t.Errorf("%v %v %d %v", known, seen, first, err)
 	}
-	if err := s.Apply(ctx, PruneTelemetry{Before: begin + 60}); err != nil {
+	if err := s.Apply(ctx, PruneTelemetry{Before: begin + 60, Now: now}); err != nil {
 		t.Fatal(err)
 	}
-	unused, err := s.UnusedSeries(ctx, 0, now)
+	unused, err := s.UnusedSeries(ctx)
 	if err != nil || len(unused) != 1 || unused[0] != 0 {
 		t.Errorf("unused series: %v, %v", unused, err)
 	}
@@ -425,5 +425,42 @@ func TestTelemetryAges(t *testing.T) {
 	}
 	if n, _ := all(0, now); n != want-18 {
 		t.Errorf("after fourteen days: %d requests, want %d", n, want-18)
+	}
+}
+
+// TestReadersSeeOneMoment: whoever reads while minutes are made of ten seconds counts
+// nothing twice and misses nothing.
+func TestReadersSeeOneMoment(t *testing.T) {
+	s, ctx, mem := openStore(t, t.TempDir()), t.Context(), telemetry.New()
+	const begin, steps = 1_800_000_000, 700
+	for i := range uint64(steps) {
+		at := time.Unix(begin+int64(i)*10, 0)
+		mem.Count(&wire.Delta{Nonce: "n", Sequence: i + 1, Holds: 1, Series: []wire.Series{{Service: "s", Counts: stats.Counts{OK: 1}}}}, at)
+	}
+	if err := s.Apply(ctx, AddTelemetry{mem.Take(), begin}); err != nil {
+		t.Fatal(err)
+	}
+	var all uint64
+	age := sync.OnceFunc(func() {
+		for hasMore := true; hasMore; {
+			var changes []Change
+			var err error
+			if changes, hasMore, err = s.RollUps(ctx, begin+10*FineTime); err != nil || len(changes) == 0 {
+				t.Fatal(len(changes), err)
+			}
+			if err := s.Apply(ctx, changes...); err != nil {
+				t.Fatal(err)
+			}
+			if err := s.Apply(ctx, changes[0]); !errors.Is(err, ErrTelemetryChanged) {
+				t.Errorf("the same minute again: %v", err)
+			}
+		}
+	})
+	err := s.Telemetry(ctx, begin, begin+10*steps, func(slot telemetry.Slot) error {
+		age()
+		return mem.Read(slot.Sealed, func(_ *telemetry.Names, _ uint, c *stats.Counts) { all += c.OK })
+	})
+	if err != nil || all != steps {
+		t.Errorf("%d requests, want %d; %v", all, steps, err)
 	}
 }

@@ -19,11 +19,19 @@ type Slot struct {
 	Sealed []byte // see Merge
 }
 
-// Batch must be written to disk as a whole or not at all.
+// Batch must be written to disk once, as a whole or not at all.
 type Batch struct {
+	Writer string // with Number, tells batches apart
+	Number uint64 // rises with each batch of a writer, from 1
 	Series []Named
 	Slots  []Slot
 	Seen   map[string]uint64 // last Delta of each process that is in the batch
+}
+
+// Seen is the last report of a process of a proxy.
+type Seen struct {
+	Sequence uint64
+	At       int64 // when it was stored, in seconds since 1970
 }
 
 // Take returns everything that is in no Batch yet; nil: there is nothing. Batches must
@@ -31,7 +39,7 @@ type Batch struct {
 func (t *Store) Take() *Batch {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	b := &Batch{Series: t.unsaved, Seen: map[string]uint64{}}
+	b := &Batch{Writer: t.writer, Series: t.unsaved, Seen: map[string]uint64{}}
 	for nonce, p := range t.seen {
 		if p.changed {
 			b.Seen[nonce], p.changed = p.counted, false
@@ -45,6 +53,8 @@ func (t *Store) Take() *Batch {
 	}
 	t.unsaved = nil
 	clear(t.pending)
+	t.batches++
+	b.Number = t.batches
 	return b
 }
 
@@ -62,14 +72,14 @@ func (t *Store) Written(b *Batch) {
 // Recall fills an empty store from disk: all series, the slots of the time that is
 // kept in memory, and the last Delta of each process in them. A slot counts in its
 // first second.
-func (t *Store) Recall(known []Named, slots []Slot, seen map[string]uint64, first, now int64) error {
+func (t *Store) Recall(known []Named, slots []Slot, seen map[string]Seen, first int64) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, n := range known {
 		t.addSeries(n.Names, n.ID)
 	}
-	for nonce, seq := range seen {
-		t.seen[nonce] = &process{counted: seq, durable: seq, last: now}
+	for nonce, p := range seen {
+		t.seen[nonce] = &process{counted: p.Sequence, durable: p.Sequence, last: p.At}
 	}
 	t.first = first
 	for _, s := range slots {
@@ -107,18 +117,42 @@ func (t *Store) Read(sealed []byte, visit Visit) error {
 	})
 }
 
-// Forget drops series that nothing on disk counts any more.
-func (t *Store) Forget(ids []uint32) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	byID := slices.Clone(t.byID) // readers use the old one
-	for _, id := range ids {
-		if int(id) < len(byID) && byID[id] != nil && byID[id].last == 0 {
-			delete(t.series, byID[id].Names)
-			byID[id] = nil
+// Retire drops those of some series, which nothing on disk counts, that nothing else
+// counts either, and returns them. waiting are batches that are not on disk yet.
+func (t *Store) Retire(ids []uint32, waiting []*Batch) (gone []uint32, err error) {
+	used := map[uint32]bool{}
+	for _, b := range waiting {
+		for _, slot := range b.Slots {
+			if err := IDs(slot.Sealed, used); err != nil {
+				return nil, err
+			}
 		}
 	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, slot := range t.pending {
+		for k := range slot {
+			used[k.id] = true
+		}
+	}
+	byID := slices.Clone(t.byID) // readers use the old one
+	for _, id := range ids {
+		switch {
+		case used[id] || int(id) >= len(byID):
+			continue
+		case byID[id] == nil: // dropped before, but not on disk
+		case byID[id].last != 0:
+			continue
+		default:
+			if t.series[byID[id].Names] == byID[id] {
+				delete(t.series, byID[id].Names)
+			}
+			byID[id] = nil
+		}
+		gone = append(gone, id)
+	}
 	t.byID = byID
+	return gone, nil
 }
 
 // Merge makes one sealed slot of several.

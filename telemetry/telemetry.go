@@ -8,8 +8,12 @@
 package telemetry
 
 import (
+	"cmp"
+	"crypto/rand"
 	"encoding/binary"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,7 +29,7 @@ const (
 	Step      = 10        // seconds of a Slot
 	MaxSeries = 5000      // with requests in memory; beyond it, new names count as wire.Other
 	maxNames  = 200_000   // series in total
-	maxNonces = 20_000    // processes of proxies
+	MaxSeen   = 50_000    // processes of proxies of which the last report is known
 	open      = 5         // seconds until a second is sealed
 	ring      = Kept + 64 // seconds of the ring
 )
@@ -56,6 +60,8 @@ type Store struct {
 	unnamed uint64 // requests counted without names
 	pending map[int64]map[key]*stats.Counts
 	unsaved []Named // series that are in no Batch yet
+	writer  string  // tells the batches of this store from those of others
+	batches uint64  // that were taken
 }
 
 type series struct {
@@ -87,7 +93,12 @@ type process struct {
 
 // New makes an empty store.
 func New() *Store {
-	return &Store{series: map[Names]*series{}, seen: map[string]*process{}, pending: map[int64]map[key]*stats.Counts{}}
+	return &Store{
+		series:  map[Names]*series{},
+		seen:    map[string]*process{},
+		pending: map[int64]map[key]*stats.Counts{},
+		writer:  "batches-" + rand.Text(),
+	}
 }
 
 // At is the second to which a Delta that arrives now belongs.
@@ -103,8 +114,8 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool)
 	defer t.mu.Unlock()
 	p := t.seen[d.Nonce]
 	if p == nil {
-		if len(t.seen) >= maxNonces {
-			t.forgetProcesses(now.Unix())
+		if len(t.seen) >= MaxSeen {
+			t.forgetProcesses()
 		}
 		p = &process{}
 		t.seen[d.Nonce] = p
@@ -261,16 +272,15 @@ func (t *Store) Tidy(now time.Time) {
 	}
 }
 
-// forgetProcesses drops processes that reported nothing for as long as proxies keep
-// their counts.
-func (t *Store) forgetProcesses(now int64) {
-	for nonce, p := range t.seen {
-		if p.last < now-Kept {
-			delete(t.seen, nonce)
-		}
-	}
-	if len(t.seen) >= maxNonces {
-		clear(t.seen) // a Delta that is sent again now could count twice
+// forgetProcesses drops the processes that have been silent for longest, a tenth of all.
+// What a process sends again after that counts twice, but proxies keep their counts for
+// a few minutes only.
+func (t *Store) forgetProcesses() {
+	byAge := slices.SortedFunc(maps.Keys(t.seen), func(a, b string) int {
+		return cmp.Compare(t.seen[a].last, t.seen[b].last)
+	})
+	for _, nonce := range byAge[:max(len(byAge)/10, 1)] {
+		delete(t.seen, nonce)
 	}
 }
 

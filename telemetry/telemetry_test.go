@@ -51,10 +51,10 @@ func TestNothingIsLostOnDisk(t *testing.T) {
 	type disk struct {
 		known []Named
 		slots []Slot
-		seen  map[string]uint64
+		seen  map[string]Seen
 	}
 	for round := range 60 {
-		d := disk{seen: map[string]uint64{}}
+		d := disk{seen: map[string]Seen{}}
 		s, now := New(), noon
 		var held []*wire.Delta // by the proxy, which does as a session of package proxy does
 		sent, want := 0, uint64(0)
@@ -90,7 +90,7 @@ func TestNothingIsLostOnDisk(t *testing.T) {
 				if b = s.Take(); b != nil {
 					d.known, d.slots = append(d.known, b.Series...), append(d.slots, b.Slots...)
 					for k, v := range b.Seen {
-						d.seen[k] = v
+						d.seen[k] = Seen{v, now.Unix()}
 					}
 					if rnd.IntN(4) > 0 { // else it dies before it knows
 						s.Written(b)
@@ -101,7 +101,7 @@ func TestNothingIsLostOnDisk(t *testing.T) {
 			}
 			if s == nil || rnd.IntN(12) == 0 {
 				s = New()
-				if err := s.Recall(d.known, d.slots, d.seen, noon.Unix(), now.Unix()); err != nil {
+				if err := s.Recall(d.known, d.slots, d.seen, noon.Unix()); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -211,5 +211,28 @@ func TestNamesThatAreNone(t *testing.T) {
 	n.makeValid()
 	if n != (Names{Caller: wire.Other, Service: "berths", Route: wire.Other}) {
 		t.Errorf("%+v", n)
+	}
+}
+
+// TestManyProcesses: however many processes of proxies came before, and however many
+// come now, what a living one sends again counts once.
+func TestManyProcesses(t *testing.T) {
+	s, before := New(), map[string]Seen{}
+	for i := range MaxSeen {
+		before[fmt.Sprint("old-", i)] = Seen{1, noon.Unix() - 3600 + int64(i%3000)}
+	}
+	if err := s.Recall(nil, nil, before, 0); err != nil {
+		t.Fatal(err)
+	}
+	s.Count(delta("living", 1, 1, ok("s", 5)), noon)
+	for i := range 2000 {
+		now := noon.Add(time.Duration(i) * time.Second / 10)
+		s.Count(delta(fmt.Sprint("new-", i), 1, 1), now)
+		if _, isNew := s.Count(delta("living", 1, 1, ok("s", 5)), now); isNew {
+			t.Fatalf("with %d others it counts twice", i)
+		}
+	}
+	if len(s.seen) > MaxSeen {
+		t.Errorf("%d processes are remembered", len(s.seen))
 	}
 }

@@ -38,10 +38,10 @@ const (
 type Records interface {
 	Apply(ctx context.Context, changes ...store.Change) error
 	Telemetry(ctx context.Context, from, to int64, visit func(telemetry.Slot) error) error
-	TelemetryState(ctx context.Context) (known []telemetry.Named, seen map[string]uint64, first int64, err error)
+	TelemetryState(ctx context.Context) (known []telemetry.Named, seen map[string]telemetry.Seen, first int64, err error)
 	FirstTelemetry(ctx context.Context) (int64, error)
 	RollUps(ctx context.Context, now int64) (changes []store.Change, hasMore bool, err error)
-	UnusedSeries(ctx context.Context, from, to int64) ([]uint32, error)
+	UnusedSeries(ctx context.Context) ([]uint32, error)
 }
 
 // Figures is the telemetry of a mesh. It is safe for concurrent use.
@@ -72,7 +72,7 @@ func Open(ctx context.Context, records Records, now func() time.Time) (*Figures,
 	if err != nil {
 		return nil, err
 	}
-	return f, f.memory.Recall(known, slots, seen, first, at)
+	return f, f.memory.Recall(known, slots, seen, first)
 }
 
 // memoryFrom is the second from which on everything is in memory.
@@ -111,6 +111,8 @@ func (f *Figures) Write(ctx context.Context) error {
 	defer f.writing.Unlock()
 	if b := f.memory.Take(); b != nil {
 		if f.unwritten = append(f.unwritten, b); len(f.unwritten) > maxBatches {
+			lost, next := f.unwritten[0], f.unwritten[1]
+			next.Series = append(lost.Series, next.Series...) // later batches count them too
 			f.unwritten = slices.Delete(f.unwritten, 0, 1)
 		}
 	}
@@ -164,21 +166,22 @@ func (f *Figures) prune(ctx context.Context, now int64) error {
 	if err != nil {
 		return err
 	}
-	if err := f.apply(ctx, store.PruneTelemetry{Before: now - store.CoarseTime}); err != nil {
+	if err := f.apply(ctx, store.PruneTelemetry{Before: now - store.CoarseTime, Now: now}); err != nil {
 		return err
 	}
 	if first == 0 || first >= now-store.CoarseTime {
 		return nil // nothing was deleted, so no series lost its last use
 	}
-	unused, err := f.records.UnusedSeries(ctx, 0, now+store.CoarseStep)
-	if err != nil || len(unused) == 0 {
+	unused, err := f.records.UnusedSeries(ctx)
+	if err != nil {
 		return err
 	}
-	if err := f.apply(ctx, store.DeleteSeries(unused)); err != nil {
+	// First from memory, so that nothing is counted under a name that is not kept.
+	gone, err := f.memory.Retire(unused, f.unwritten)
+	if err != nil || len(gone) == 0 {
 		return err
 	}
-	f.memory.Forget(unused)
-	return nil
+	return f.apply(ctx, store.DeleteSeries(gone))
 }
 
 // Sum visits every series with what it counted from from to before to. Times that
