@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/control/retention"
 	"nightjar/core/rules"
 	"nightjar/identity"
 	"nightjar/identity/authority"
@@ -18,6 +19,7 @@ import (
 func (a *app) serve() *cobra.Command {
 	var cfg service.Config
 	var proxies, tokenFile, traced string
+	var keep map[string]string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
@@ -32,6 +34,9 @@ func (a *app) serve() *cobra.Command {
 			share, err := shareFlag("--trace-share", traced)
 			if err != nil {
 				return err
+			}
+			if cfg.Keep, err = retention.ParseTimes(keep); err != nil {
+				return usagef("--keep: %w", err)
 			}
 			cfg.Traced, cfg.Program, cfg.Drain = share, a.program, 5*time.Second
 			cfg.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
@@ -61,6 +66,8 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of the records")
+	f.StringToStringVar(&keep, "keep", nil, "how long records are kept, such as revisions=90d,trials=forever (default: "+
+		"revisions, effects, releases, drills and activity 400d; trials and drafts 180d; judgements 90d; notices 14d)")
 	for name, v := range map[string]*string{"proxies": &proxies, "token-file": &tokenFile} {
 		f.StringVar(v, name, "", "gone")
 		f.MarkHidden(name)

@@ -2,6 +2,7 @@
 // for each idea, each with its own lock and its own small view of the store.
 //
 //	journal    the activity log
+//	retention  how long records are kept
 //	fleet      proxies: leases, snapshots, acknowledgements
 //	members    who belongs to the mesh: joining, certificates, their authority
 //	figures    what proxies counted, in memory and on disk
@@ -41,6 +42,7 @@ import (
 	"nightjar/control/members"
 	"nightjar/control/outbox"
 	"nightjar/control/releases"
+	"nightjar/control/retention"
 	"nightjar/control/revisions"
 	"nightjar/control/trials"
 	"nightjar/control/views"
@@ -56,7 +58,6 @@ import (
 
 const (
 	tidyEvery  = 500 * time.Millisecond
-	pruneEvery = time.Hour
 	readyEvery = 15 * time.Second
 	closeTime  = 5 * time.Second // to write what is left
 	linksTime  = 2 * time.Second // to read which links were used
@@ -73,8 +74,10 @@ type Config struct {
 	Now       func() time.Time   // nil: time.Now
 	Authority *authority.Authority
 	// Node are the credentials of the service itself, which are Self's.
-	Node *identity.Credentials
-	Self identity.Member
+	Node    *identity.Credentials
+	Self    identity.Member
+	Keep    retention.Times // how long records are kept; nil: retention.Defaults
+	Archive string          // directory for old records; empty: they are not archived
 	// StartProxy: see trials.Config.
 	StartProxy func(ctx context.Context, p trials.LocalProxy) (address string, wait func(), err error)
 }
@@ -85,6 +88,7 @@ type Control struct {
 	Traces  *traces.Store
 
 	Journal   *journal.Journal
+	Retention *retention.Retention
 	Fleet     *fleet.Fleet
 	Members   *members.Members
 	Figures   *figures.Figures
@@ -128,6 +132,7 @@ func New(ctx context.Context, cfg Config) (*Control, error) {
 func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
 	st := cfg.Store
 	c.Journal = journal.New(st)
+	c.Retention = &retention.Retention{Records: st, Times: cfg.Keep, Archive: cfg.Archive, Now: cfg.Now}
 	c.Fleet = fleet.New(fleet.Config{
 		Mesh:    st.Mesh(),
 		IsNew:   st.IsNew(),
@@ -319,7 +324,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.tidy)
 	do(readyEvery, "the records cannot be kept", c.Ready)
 	do(members.StepEvery, "the certificates of the mesh cannot be looked after", c.Members.Step)
-	do(pruneEvery, "the activity log cannot be pruned", c.Journal.Prune)
+	do(retention.Every, "old records cannot go", c.Retention.Step)
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
 	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)

@@ -23,6 +23,7 @@ import (
 	"nightjar/console"
 	"nightjar/control"
 	"nightjar/control/fleet"
+	"nightjar/control/retention"
 	"nightjar/control/trials"
 	"nightjar/identity"
 	"nightjar/identity/authority"
@@ -52,6 +53,8 @@ type Config struct {
 	OTLP    string  // URL that spans are exported to; empty: they are not
 	Log     *slog.Logger
 	Drain   time.Duration // how long requests may take to finish at shutdown
+	// Keep is how long records are kept; nil: retention.Defaults.
+	Keep retention.Times
 }
 
 // Service is a service that listens and is not yet running.
@@ -131,6 +134,8 @@ func (s *Service) open(ctx context.Context) (err error) {
 		Program:    s.cfg.Program,
 		Traced:     s.cfg.Traced,
 		Log:        s.cfg.Log,
+		Keep:       s.cfg.Keep,
+		Archive:    filepath.Join(s.cfg.Data, "archive"),
 		StartProxy: s.startProxy,
 	}
 	if c.Key, err = signingKey(filepath.Join(s.cfg.Data, "notify.key")); err != nil {

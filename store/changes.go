@@ -18,7 +18,7 @@ type Change interface{ write(tx *gorm.DB) error }
 // allChanges is every kind of change.
 var allChanges = []Change{
 	AddRevision{}, SaveChecked{}, SaveDraft{}, DeleteDraft{},
-	AddActivity{}, PruneActivity{},
+	AddActivity{},
 	AddDrill{}, StopDrill{},
 	AddTelemetry{}, ReplaceTelemetry{}, PruneTelemetry{}, DeleteSeries{},
 	SaveEffect{},
@@ -26,7 +26,7 @@ var allChanges = []Change{
 	SaveRelease{}, AddOverlay{}, AddJudgements{}, AddReleaseEvents{}, AddNotices{}, UpdateNotices{},
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
 	AddAccessSeen{}, PruneAccessSeen{},
-	probe{},
+	DeleteOld{}, probe{},
 }
 
 // batchRows is how many rows one INSERT holds: SQLite bounds the values of a
@@ -133,13 +133,6 @@ func (c AddActivity) write(tx *gorm.DB) error {
 		rows[i] = activityRow(a)
 	}
 	return insert(tx, rows)
-}
-
-// PruneActivity deletes the oldest entries of the activity log beyond Keep.
-type PruneActivity struct{ Keep uint }
-
-func (c PruneActivity) write(tx *gorm.DB) error {
-	return tx.Where("number <= (SELECT MAX(number) FROM activity) - ?", c.Keep).Delete(&activityRow{}).Error
 }
 
 // AddDrill adds a drill under its number, which must be new.
@@ -522,6 +515,40 @@ type PruneAccessSeen struct{ Before string }
 
 func (c PruneAccessSeen) write(tx *gorm.DB) error {
 	return tx.Where("day < ?", c.Before).Delete(&accessSeenRow{}).Error
+}
+
+// DeleteOld deletes records that Store.Old found, as far as they may still go.
+type DeleteOld struct {
+	Kind   Kept
+	Before time.Time
+	Rows   []int64
+}
+
+func (c DeleteOld) named() map[string]any {
+	return map[string]any{"before": c.Before.UTC(), "rows": c.Rows}
+}
+
+func (c DeleteOld) write(tx *gorm.DB) error {
+	o := olds[c.Kind]
+	statements := []string{"DELETE FROM " + o.table + " WHERE rowid IN @rows AND (" + o.where + ")"}
+	for _, p := range o.parts {
+		statements = append(statements,
+			"DELETE FROM "+p.table+" WHERE "+p.column+" IN @rows AND "+p.column+" NOT IN (SELECT number FROM "+o.table+")")
+	}
+	if c.Kind == KeptReleases {
+		statements = append(statements, "DELETE FROM overlays WHERE release NOT IN (SELECT number FROM releases) "+
+			"AND revision < (SELECT MIN(number) FROM revisions)")
+	}
+	for _, text := range statements {
+		var args []any
+		if strings.Contains(text, "@") {
+			args = append(args, c.named())
+		}
+		if err := tx.Exec(text, args...).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // probe writes what is there already, to see whether the disk takes it.

@@ -111,6 +111,7 @@ func TestMatrix(t *testing.T) {
 		"nightjar>sailings":  "allowed  1 0 0",
 	}
 	check("at once", 1, want)
+	a.Records.(*store.Store).Close()
 	a = open(t, dir, &now)
 	now = now.Add(24 * time.Hour)
 	report()

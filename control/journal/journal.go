@@ -14,8 +14,7 @@ import (
 )
 
 const (
-	maxPending = 4096    // entries that wait for the disk; beyond it the oldest are lost
-	maxEntries = 100_000 // entries that are kept
+	maxPending = 4096 // entries that wait for the disk; beyond it the oldest are lost
 	writeTime  = 10 * time.Second
 )
 
@@ -75,11 +74,6 @@ func (j *Journal) Write(ctx context.Context) error {
 		j.pending = bounded(append(entries, j.pending...))
 	}
 	return err
-}
-
-// Prune deletes the oldest entries beyond those that are kept.
-func (j *Journal) Prune(ctx context.Context) error {
-	return j.records.Apply(ctx, store.PruneActivity{Keep: maxEntries})
 }
 
 // List lists entries, newest first; see store.Store.Activity.
