@@ -315,7 +315,7 @@ func (a *app) showEffect(cmd *cobra.Command, q model.EffectQuery, flags *effectF
 		return err
 	}
 	if a.format == "html" {
-		return c.EffectReport(cmd.Context(), q, cmd.OutOrStdout())
+		return c.EffectReport(cmd.Context(), q, out.Exact(cmd.OutOrStdout()))
 	}
 	e, err := c.Effect(cmd.Context(), q)
 	if err != nil {

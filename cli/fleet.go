@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"nightjar/api/model"
@@ -151,7 +150,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 				state += "; " + one.Kind + ": " + one.Detail
 			}
 			if s.Colour {
-				mark, state = text.FgYellow.Sprint(mark), text.FgYellow.Sprint(state)
+				mark, state = out.Paint(out.Yellow, mark), out.Paint(out.Yellow, state)
 			}
 		}
 		row := []string{

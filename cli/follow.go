@@ -24,7 +24,7 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 		return show(cmd.Context(), a.printer(cmd))
 	}
 	w := cmd.OutOrStdout()
-	f, _ := w.(*os.File)
+	f := out.File(w)
 	inPlace := f != nil && out.Terminal(f)
 	t := time.NewTicker(followEvery)
 	defer t.Stop()
@@ -48,7 +48,7 @@ func (a *app) follow(cmd *cobra.Command, again bool, show func(context.Context, 
 			return err
 		}
 		if inPlace {
-			err = redraw(w, page.Bytes(), first)
+			err = redraw(out.Screen(w), out.Escape(page.Bytes()), first)
 		} else {
 			if !first && a.format != "json" {
 				fmt.Fprintln(w)

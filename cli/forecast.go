@@ -81,7 +81,7 @@ func (a *app) showForecast(cmd *cobra.Command, q model.ForecastRequest, rows *ro
 		return err
 	}
 	if a.format == "html" {
-		return a.rejectedOr(cmd, c.ForecastReport(cmd.Context(), q, cmd.OutOrStdout()))
+		return a.rejectedOr(cmd, c.ForecastReport(cmd.Context(), q, out.Exact(cmd.OutOrStdout())))
 	}
 	f, err := c.Forecast(cmd.Context(), q)
 	if err != nil {

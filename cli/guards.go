@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"nightjar/api/model"
 	"nightjar/cli/out"
 )
@@ -23,7 +21,7 @@ func (g *guardRows) add(isActive bool, c model.GuardState, version, guard, state
 	if isActive {
 		mark = "!"
 		if g.sheet.Colour {
-			mark, state = text.FgYellow.Sprint(mark), text.FgYellow.Sprint(state)
+			mark, state = out.Paint(out.Yellow, mark), out.Paint(out.Yellow, state)
 		}
 	}
 	g.rows = append(g.rows, []string{mark, c.Proxy, version, guard, state, figures})

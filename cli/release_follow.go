@@ -5,7 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -21,11 +21,11 @@ import (
 // line for everything that happens into a pipe.
 func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) error {
 	w := cmd.OutOrStdout()
-	f, _ := w.(*os.File)
+	f := out.File(w)
 	inPlace := f != nil && out.Terminal(f) && a.format != "json"
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
-	judged, happened := 0, 0
+	var shown followed
 	for first := true; ; first = false {
 		r, err := c.Release(cmd.Context(), name)
 		switch {
@@ -42,12 +42,12 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 			if err := p.Show(r, func(s *out.Sheet) { releaseSheet(s, &r, 8) }); err != nil {
 				return err
 			}
-			if redraw(w, page.Bytes(), first) != nil {
+			if redraw(out.Screen(w), out.Escape(page.Bytes()), first) != nil {
 				return nil
 			}
 		default:
 			name = fmt.Sprint(r.Number)
-			if a.releaseLines(w, &r, &judged, &happened) != nil {
+			if a.releaseLines(w, &r, &shown) != nil {
 				return nil // the reader is gone
 			}
 		}
@@ -65,24 +65,53 @@ func (a *app) followRelease(cmd *cobra.Command, c *client.Client, name string) e
 	}
 }
 
+// followed is what was shown last of a release. The service returns the newest of many.
+type followed struct {
+	judgement *model.StageJudgement
+	event     *model.ReleaseEvent
+}
+
+// since is what follows the last element that was shown, which may have left the list.
+func since[T any](list []T, last *T, at func(*T) time.Time) []T {
+	if last == nil {
+		return list
+	}
+	for i := range slices.Backward(list) {
+		if reflect.DeepEqual(&list[i], last) {
+			return list[i+1:]
+		}
+		if at(&list[i]).Before(at(last)) {
+			return list[i+1:]
+		}
+	}
+	return list
+}
+
 // releaseLines writes what is new, one line each.
-func (a *app) releaseLines(w io.Writer, r *model.Release, judged, happened *int) error {
+func (a *app) releaseLines(w io.Writer, r *model.Release, shown *followed) error {
 	type line struct {
 		at    time.Time
 		text  string
 		value any
 	}
 	var lines []line
-	for i := min(*judged, len(r.Judgements)); i < len(r.Judgements); i++ {
-		j := &r.Judgements[i]
+	judgements := since(r.Judgements, shown.judgement, func(j *model.StageJudgement) time.Time { return j.At })
+	for i := range judgements {
+		j := &judgements[i]
 		lines = append(lines, line{j.At, judgementText(r, j), j})
 	}
-	for _, e := range r.Events[min(*happened, len(r.Events)):] {
+	events := since(r.Events, shown.event, func(e *model.ReleaseEvent) time.Time { return e.At })
+	for _, e := range events {
 		if e.Kind != "judged" || a.format == "json" { // its judgement says the same
 			lines = append(lines, line{e.At, eventText(&e), e})
 		}
 	}
-	*judged, *happened = len(r.Judgements), len(r.Events)
+	if n := len(judgements); n > 0 {
+		shown.judgement = &judgements[n-1]
+	}
+	if n := len(events); n > 0 {
+		shown.event = &events[n-1]
+	}
 	slices.SortStableFunc(lines, func(a, b line) int { return a.at.Compare(b.at) })
 	for _, l := range lines {
 		if a.format == "json" {

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,7 +164,7 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 	case "csv":
 		return csvPrinter(w)
 	}
-	f, _ := w.(*os.File)
+	f := out.File(w)
 	colour := f != nil && out.Terminal(f)
 	const layout = "%-12s  %-10s  %-20s  %-7s %-22s  %-6s  %9s  %s\n"
 	header := false
@@ -194,7 +193,7 @@ func (a *app) feedPrinter(w io.Writer) func(*model.RequestRecord) error {
 			result(r),
 		)
 		if colour && r.Outcome != "ok" {
-			line = text.FgHiRed.Sprint(strings.TrimSuffix(line, "\n")) + "\n"
+			line = out.Paint(out.BrightRed, strings.TrimSuffix(line, "\n")) + "\n"
 		}
 		if a.format == "wide" {
 			line += segments(r)

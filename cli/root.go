@@ -61,6 +61,7 @@ func Main(ctx context.Context, program string, args []string, stdout, stderr io.
 	a := &app{program: program}
 	root := a.root()
 	root.SetArgs(args)
+	stdout, stderr = out.Escaping(stdout), out.Escaping(stderr)
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
@@ -162,6 +163,8 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.ca(),
 		a.joinToken(),
 		a.activity(),
+		a.backup(),
+		a.restore(),
 	)
 	return root
 }

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"nightjar/api/from"
@@ -51,11 +50,11 @@ func printFindings(w io.Writer, found []model.Finding, colour bool) {
 	for _, f := range found {
 		t := from.ToFinding(f).Text()
 		if colour {
-			paint := text.FgYellow
+			paint := out.Yellow
 			if f.Severity == model.Mistake {
-				paint = text.FgRed
+				paint = out.Red
 			}
-			t = strings.Replace(t, ": "+f.Severity+" ", ": "+paint.Sprint(f.Severity)+" ", 1)
+			t = strings.Replace(t, ": "+f.Severity+" ", ": "+out.Paint(paint, f.Severity)+" ", 1)
 		}
 		fmt.Fprint(w, t)
 	}

@@ -49,7 +49,7 @@ when a file is not formatted.`,
 					continue
 				}
 				if !write && !check {
-					_, err := fmt.Fprint(cmd.OutOrStdout(), text)
+					_, err := fmt.Fprint(out.Exact(cmd.OutOrStdout()), text)
 					return err
 				}
 				results = append(results, result{f.Name, text != f.Text})
@@ -123,7 +123,7 @@ checkers. It covers keys and types; "nightjar rules check" also checks names.`,
   nightjar rules schema > nightjar.schema.json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			_, err := cmd.OutOrStdout().Write(rules.Schema)
+			_, err := out.Exact(cmd.OutOrStdout()).Write(rules.Schema)
 			return err
 		},
 	}

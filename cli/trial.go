@@ -189,7 +189,7 @@ func (a *app) showTrial(cmd *cobra.Command, t *model.Trial) error {
 		if err != nil {
 			return err
 		}
-		return c.TrialReport(cmd.Context(), t.Number, cmd.OutOrStdout())
+		return c.TrialReport(cmd.Context(), t.Number, out.Exact(cmd.OutOrStdout()))
 	}
 	return a.printer(cmd).Show(t, func(s *out.Sheet) { trialSheet(s, t) })
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 
@@ -39,16 +40,26 @@ func migrate(ctx context.Context, db *sql.DB) (isNew bool, err error) {
 	}
 	sources := p.ListSources()
 	if newest := sources[len(sources)-1].Version; version > newest {
-		return false, fmt.Errorf(
-			"its schema has version %d, newer than version %d of this program: start the newer program",
-			version,
-			newest,
-		)
+		return false, newerSchema(version, newest)
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return false, fmt.Errorf("updating its schema: %w", err)
 	}
 	return version == 0, nil
+}
+
+// newestSchema is the version of the schema that this program works with.
+func newestSchema() (version int64, err error) {
+	names, err := fs.Glob(migrationFiles, "migrations/*.sql")
+	if err != nil || len(names) == 0 {
+		return 0, errors.Join(err, errors.New("there are no migrations"))
+	}
+	return goose.NumericComponent(names[len(names)-1])
+}
+
+func newerSchema(version, newest int64) error {
+	return fmt.Errorf("its schema has version %d, newer than version %d of this program: start the newer program",
+		version, newest)
 }
 
 // adoptUserVersion records the version of a schema by an earlier program, which

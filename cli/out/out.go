@@ -63,7 +63,7 @@ func (p *Printer) Show(v any, draw func(*Sheet)) error {
 		Colour: p.Colour,
 		Width:  p.Width,
 	}
-	if f, ok := p.W.(*os.File); ok && !s.CSV {
+	if f := File(p.W); f != nil && !s.CSV {
 		s.Colour, s.Width = Terminal(f), Columns(f)
 	}
 	draw(s)
@@ -148,9 +148,12 @@ func (s *Sheet) Table(header []string, rows [][]string) {
 
 // Terminal tells whether f is a terminal that shows colours.
 func Terminal(f *os.File) bool {
+	return isTerminal(f) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+func isTerminal(f *os.File) bool {
 	info, err := f.Stat()
-	return err == nil && info.Mode()&os.ModeCharDevice != 0 && os.Getenv("NO_COLOR") == "" &&
-		os.Getenv("TERM") != "dumb"
+	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
 // Share writes a share as a percentage; nothing known is a dash.
