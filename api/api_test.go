@@ -5,11 +5,13 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -18,8 +20,29 @@ import (
 	"nightjar/identity"
 	"nightjar/identity/authority"
 	"nightjar/store"
+	"nightjar/test/contract"
 	"nightjar/wire"
 )
+
+// served are the servers of running tests, by their control.
+var served sync.Map
+
+type testServer struct {
+	*Server
+	stop func()
+}
+
+func serverOf(t *testing.T, c *control.Control) *testServer {
+	t.Helper()
+	s, ok := served.Load(c)
+	if !ok {
+		t.Fatal("it has no server")
+	}
+	return s.(*testServer)
+}
+
+// stopServer lets the server of a test begin to end.
+func stopServer(t *testing.T, c *control.Control) { serverOf(t, c).stop() }
 
 // serve runs a server on loopback until the test ends.
 func serve(t *testing.T) (url string, c *control.Control) {
@@ -44,7 +67,9 @@ func serve(t *testing.T) (url string, c *control.Control) {
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>the console")}, "assets/a.js": {Data: []byte("1")}}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
-	go func() { ended <- New(c, console, slog.New(slog.DiscardHandler)).Serve(ctx, l, time.Second) }()
+	s := New(c, console, slog.New(slog.DiscardHandler))
+	served.Store(c, &testServer{s, stop})
+	go func() { ended <- s.Serve(ctx, l, time.Second) }()
 	t.Cleanup(func() {
 		stop()
 		if err := <-ended; err != nil {
@@ -55,7 +80,9 @@ func serve(t *testing.T) (url string, c *control.Control) {
 	return "http://" + l.Addr().String(), c
 }
 
-// ask makes a call; lines are header lines.
+var contracted = sync.OnceValues(func() (*contract.Contract, error) { return contract.New(document) })
+
+// ask makes a call, and holds it against the document; lines are header lines.
 func ask(t *testing.T, method, url, body string, lines ...string) (*http.Response, string) {
 	t.Helper()
 	req, err := http.NewRequest(method, url, strings.NewReader(body))
@@ -78,6 +105,13 @@ func ask(t *testing.T, method, url, body string, lines ...string) (*http.Respons
 	if err != nil {
 		t.Fatal(err)
 	}
+	doc, err := contracted()
+	if err == nil {
+		err = doc.Check(req, []byte(body), contract.Answer{Status: resp.StatusCode, Header: resp.Header, Body: b})
+	}
+	if err != nil {
+		t.Error(err)
+	}
 	return resp, string(b)
 }
 
@@ -94,36 +128,44 @@ func TestAnswers(t *testing.T) {
 	}{
 		{"nothing yet", "GET", "/api/v1/revisions/0", "", nil, 200, `"number":0`},
 		{"a list of nothing", "GET", "/api/v1/revisions", "", nil, 200, `{"revisions":[]}`},
-		{"publish", "POST", "/api/v1/revisions", rule, nil, 201, `"revision":1`},
+		{"publish on nothing in particular", "POST", "/api/v1/revisions", rule, nil, 428, `"code":"if-match"`},
+		{"publish without files", "POST", "/api/v1/revisions", `{}`, []string{`If-Match: "0"`}, 422, `needs at least one file`},
+		{"publish", "POST", "/api/v1/revisions", rule, []string{`If-Match: "0"`}, 201, `"revision":1`},
 		{"publish on the wrong revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "7"`}, 412, `"code":"revision-conflict"`},
-		{"publish on the right revision", "POST", "/api/v1/revisions", rule, []string{`If-Match: "1"`}, 201, `"revision":2`},
+		{"publish the same", "POST", "/api/v1/revisions", rule, []string{`If-Match: "1"`}, 200, `"revision":1,"unchanged":true`},
+		{"publish on the right revision", "POST", "/api/v1/revisions", strings.Replace(rule, "name: r,", "name: rr,", 1), []string{`If-Match: "1"`}, 201, `"revision":2`},
+		{"another bundle", "POST", "/api/v1/revisions", `{"bundle":"crew","waitMS":0,"files":[{"name":"c","text":"services: {crew: {}}"}]}`, []string{`If-Match: "2"`}, 201, `"revision":3`},
+		{"remove it on nothing in particular", "DELETE", "/api/v1/bundles/crew", "", nil, 428, `"code":"if-match"`},
+		{"remove it on the wrong revision", "DELETE", "/api/v1/bundles/crew", "", []string{`If-Match: "2"`}, 412, `"code":"revision-conflict"`},
+		{"remove it", "DELETE", "/api/v1/bundles/crew?by=mate&waitMS=0", "", []string{`If-Match: "3"`}, 200, `"path":"services.crew"`},
+		{"remove it again", "DELETE", "/api/v1/bundles/crew?waitMS=0", "", []string{"If-Match: *"}, 404, `no bundle crew`},
 		{"nonsense in If-Match", "POST", "/api/v1/revisions", rule, []string{`If-Match: yes`}, 400, `"code":"if-match"`},
-		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), nil, 422, `"code":"weights"`},
+		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), []string{"If-Match: *"}, 422, `"code":"weights"`},
 		{"check", "POST", "/api/v1/rules/check", `{"files":[{"name":"a","text":"services: {s: {version: []}}"}]}`, nil, 200, `did you mean`},
-		{"check of a draft", "POST", "/api/v1/rules/check", `{"isDraft":true,"files":[{"name":"b","text":"services: {s: {}, t: {}}"}]}`, nil, 200, `"path":"services.t"`},
+		{"check and remember", "POST", "/api/v1/rules/check", `{"remember":true,"files":[{"name":"a.yaml","text":"services: {s: {}, t: {}}"}]}`, nil, 200, `"path":"services.t"`},
 		{"format", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"services:\n    s:  {}\n"}]}`, nil, 200, `"text":"services:\n  s: {}\n"`},
 		{"format what is no YAML", "POST", "/api/v1/rules/format", `{"files":[{"name":"a","text":"["}]}`, nil, 422, `"code":"syntax"`},
 		{"the schema", "GET", "/api/v1/rules/schema", "", nil, 200, `json-schema.org/draft/2020-12`},
 		{"settings in force", "GET", "/api/v1/services/s/effective", "", nil, 200, `"name":"timeout","value":"15s","from":"built in"`},
 		{"settings of an unknown service", "GET", "/api/v1/services/ghost/effective", "", nil, 404, `declare no service ghost`},
-		{"unknown field", "POST", "/api/v1/revisions", `{"fils":[]}`, nil, 400, `unknown field \"fils\"`},
-		{"a wrong type", "POST", "/api/v1/services/s/split", `{"weights":{"v1":1}}`, nil, 400, `weights: expected array, found object`},
+		{"unknown field", "POST", "/api/v1/revisions", `{"fils":[]}`, []string{"If-Match: *"}, 400, `unknown field \"fils\"`},
+		{"a wrong type", "POST", "/api/v1/services/s/split", `{"weights":{"v1":1}}`, []string{"If-Match: *"}, 400, `weights: expected array, found object`},
 		{"a wrong type within", "POST", "/api/v1/explain", `{"url":"s","headers":{"a":[1]}}`, nil, 400, `headers: expected string, found array`},
 		{"no body", "POST", "/api/v1/explain", ``, nil, 400, `it is empty`},
 		{"half a body", "POST", "/api/v1/explain", `{"url":`, nil, 400, `it ends too early`},
 		{"not JSON", "POST", "/api/v1/explain", `GET /`, nil, 400, `"code":"body"`},
 		{"a body that is too large", "POST", "/api/v1/rules/check", `{"by":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
-		{"split", "POST", "/api/v1/services/s/split", `{"weights":[{"target":"v1","weight":"100"}],"waitMS":0}`, nil, 201, `"after":"v1"`},
-		{"split of nobody", "POST", "/api/v1/services/ghost/split", `{"weights":[]}`, nil, 422, `declare no service ghost`},
-		{"restore", "POST", "/api/v1/revisions/1/restore", `{"waitMS":0}`, nil, 201, `"revision":4`},
+		{"split", "POST", "/api/v1/services/s/split", `{"weights":[{"target":"v1","weight":"100"}],"waitMS":0}`, []string{`If-Match: "4"`}, 201, `"after":"v1"`},
+		{"split of nobody", "POST", "/api/v1/services/ghost/split", `{"weights":[]}`, []string{"If-Match: *"}, 404, `declare no service ghost`},
+		{"restore", "POST", "/api/v1/revisions/1/restore", `{"waitMS":0}`, []string{`If-Match: "5"`}, 201, `"revision":6`},
 		{"a revision that is not there", "GET", "/api/v1/revisions/99", "", nil, 404, `"code":"not-found"`},
 		{"no number", "GET", "/api/v1/revisions/one", "", nil, 400, `"code":"path"`},
-		{"a page", "GET", "/api/v1/revisions?limit=2", "", nil, 200, `"next":3`},
+		{"a page", "GET", "/api/v1/revisions?limit=2", "", nil, 200, `"next":5`},
 		{"a page too long", "GET", "/api/v1/revisions?limit=2000", "", nil, 400, `from 1 to 200`},
 		{"a window too long", "GET", "/api/v1/mesh?window=1209601", "", nil, 400, `from 1 to 1209600`},
 		{"the mesh", "GET", "/api/v1/mesh", "", nil, 200, `"name":"s"`},
 		{"explain", "POST", "/api/v1/explain", `{"url":"http://s/"}`, nil, 200, `"share":0.5`},
-		{"a call without a proxy", "POST", "/api/v1/calls", `{"url":"http://s/"}`, nil, 422, `proxy is not ready yet`},
+		{"a call without a proxy", "POST", "/api/v1/calls", `{"url":"http://s/"}`, nil, 503, `proxy is not ready yet`},
 		{"releases of nobody", "GET", "/api/v1/releases", "", nil, 200, `{"releases":[],"declared":[]}`},
 		{"a release of nobody", "GET", "/api/v1/releases/r", "", nil, 404, `there is no release r`},
 		{"a wish for a release of nobody", "POST", "/api/v1/releases/7/hold", `{}`, nil, 404, `there is no release 7`},
@@ -193,7 +235,7 @@ func TestDrafts(t *testing.T) {
 	if _, b := ask(t, "GET", base+"/api/v1/drafts", ""); !strings.Contains(b, `"by":"mate"`) || strings.Contains(b, "services") {
 		t.Errorf("list: %s", b)
 	}
-	if r, _ := ask(t, "DELETE", url+"?by=mate", ""); r.StatusCode != 204 {
+	if r, _ := ask(t, "DELETE", url+"?by=mate", "", `If-Match: "2"`); r.StatusCode != 204 {
 		t.Errorf("delete: %d", r.StatusCode)
 	}
 	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 404 || !strings.Contains(b, `has no draft of bundle main`) {
@@ -233,7 +275,7 @@ func TestStreams(t *testing.T) {
 	if s := next(); !s.Whole || s.Rest == nil || len(s.Instances) != 1 {
 		t.Errorf("first: %+v", s)
 	}
-	if r, body := ask(t, "POST", url+"/api/v1/revisions", rule); r.StatusCode != 201 {
+	if r, body := ask(t, "POST", url+"/api/v1/revisions", rule, "If-Match: *"); r.StatusCode != 201 {
 		t.Fatal(body)
 	}
 	if s := next(); s.Whole || s.Revision != 1 || len(s.Services) != 1 || s.Services[0].Name != "s" || s.Instances != nil {
@@ -260,5 +302,162 @@ func TestStreams(t *testing.T) {
 	}
 	if got := strings.Join(seen, " "); got != "id event data  id event" {
 		t.Errorf("events: %q", got)
+	}
+}
+
+// TestForeignPages: a page of another site can let a browser neither read nor change
+// anything, streams included; the console, links to it and programs can.
+func TestForeignPages(t *testing.T) {
+	url, _ := serve(t)
+	for _, path := range []string{"/api/v1/requests", "/api/v1/live", "/api/v1/mesh", "/api/v1/revisions/0", "/metrics", "/api/v1/openapi.json"} {
+		for _, c := range []struct {
+			line string
+			ok   bool
+		}{
+			{"Sec-Fetch-Site: cross-site", false}, {"Sec-Fetch-Site: same-site", false}, {"Sec-Fetch-Site: nonsense", false},
+			{"Origin: http://evil.example", false}, {"Origin: null", false}, {"Origin: http://127.0.0.1:1", false},
+			{"Sec-Fetch-Site: same-origin", true}, {"Sec-Fetch-Site: none", true}, {"Origin: " + url, true}, {"Accept: */*", true},
+		} {
+			ctx, stop := context.WithTimeout(t.Context(), 5*time.Second)
+			req, err := http.NewRequestWithContext(ctx, "GET", url+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			k, v, _ := strings.Cut(c.line, ": ")
+			req.Header.Set(k, v)
+			resp, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := resp.StatusCode == 200; got != c.ok || !c.ok && resp.StatusCode != 403 {
+				t.Errorf("%s with %s: %d", path, c.line, resp.StatusCode)
+			}
+			stop()
+			resp.Body.Close()
+		}
+	}
+	if r, _ := ask(t, "GET", url+"/services/s", "", "Sec-Fetch-Site: cross-site", "Sec-Fetch-Mode: navigate"); r.StatusCode != 200 {
+		t.Errorf("a link to a page of the console: %d", r.StatusCode)
+	}
+}
+
+// TestPlacesOfStreams: one client cannot take the places of others, and nobody those of
+// proxies.
+func TestPlacesOfStreams(t *testing.T) {
+	url, c := serve(t)
+	open := func(path, program string) (*http.Response, func()) {
+		ctx, stop := context.WithCancel(t.Context())
+		req, _ := http.NewRequestWithContext(ctx, "GET", url+path, nil)
+		req.Header.Set("User-Agent", program)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return resp, func() { stop(); resp.Body.Close() }
+	}
+	var ends []func()
+	for range watchesEach {
+		resp, end := open("/api/v1/requests", "greedy")
+		if ends = append(ends, end); resp.StatusCode != 200 {
+			t.Fatal(resp.StatusCode)
+		}
+	}
+	resp, end := open("/api/v1/requests", "greedy")
+	text, _ := io.ReadAll(resp.Body)
+	if end(); resp.StatusCode != 503 || !strings.Contains(string(text), "too-many-streams") {
+		t.Errorf("one too many: %d %s", resp.StatusCode, text)
+	}
+	resp, end = open("/api/v1/requests", "modest")
+	if end(); resp.StatusCode != 200 {
+		t.Errorf("another client: %d", resp.StatusCode)
+	}
+	ends[0]()
+	for tries := 0; ; tries++ { // the place is free as soon as the service sees it
+		resp, end := open("/api/v1/requests", "greedy")
+		if end(); resp.StatusCode == 200 {
+			break
+		}
+		if tries > 200 {
+			t.Fatal("a place that was left is not free")
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	for _, end := range ends {
+		end()
+	}
+
+	p := places{most: 3}
+	for i := range 3 {
+		if _, err := p.take(strings.Repeat("x", i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := p.take("y"); err == nil {
+		t.Error("more than all places are taken")
+	}
+	// With all places of people taken, a proxy still gets one.
+	one := join(t, url, c, wire.Join{ID: "p", Service: "s", Version: "v1"})
+	if status, body := one.ask("PUT", "", `{"id":"p","nonce":"1","service":"s","version":"v1","inbound":"127.0.0.1:9"}`); status != 200 {
+		t.Fatal(body)
+	}
+	req, _ := http.NewRequest("GET", one.url+"/snapshots", nil)
+	req.Header.Set("Nightjar-Nonce", "1")
+	for i := range maxPeopleStreams {
+		if _, err := serverOf(t, c).people.take(fmt.Sprint("client ", i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if resp, end := open("/api/v1/live", "late"); resp.StatusCode != 503 {
+		t.Errorf("a stream of somebody: %d", resp.StatusCode)
+	} else {
+		end()
+	}
+	if resp, err := one.client.Do(req); err != nil || resp.StatusCode != 200 {
+		t.Errorf("a stream of a proxy: %v, %v", resp, err)
+	} else {
+		resp.Body.Close()
+	}
+}
+
+// TestShutdown: a publish that waits for a proxy is answered when the service ends, and
+// streams end at once.
+func TestShutdown(t *testing.T) {
+	url, c := serve(t)
+	p := join(t, url, c, wire.Join{ID: "p", Service: "s", Version: "v1"})
+	if status, body := p.ask("PUT", "", `{"id":"p","nonce":"1","service":"s","version":"v1","inbound":"127.0.0.1:9"}`); status != 200 {
+		t.Fatal(body)
+	}
+	req, _ := http.NewRequest("GET", p.url+"/snapshots", nil)
+	req.Header.Set("Nightjar-Nonce", "1")
+	resp, err := p.client.Do(req) // it never acknowledges
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	live, err := http.Get(url + "/api/v1/live")
+	if err != nil {
+		t.Fatal(err)
+	}
+	answered := make(chan string, 1)
+	go func() {
+		r, body := ask(t, "POST", url+"/api/v1/revisions", strings.Replace(rule, `"waitMS":0`, `"waitMS":30000`, 1), "If-Match: *")
+		answered <- fmt.Sprint(r.StatusCode, " ", body)
+	}()
+	for c.Revisions.Current().Revision.Number == 0 {
+		time.Sleep(5 * time.Millisecond)
+	}
+	begin := time.Now()
+	stopServer(t, c)
+	io.Copy(io.Discard, live.Body)
+	if took := time.Since(begin); took > 500*time.Millisecond {
+		t.Errorf("a stream ended after %s", took)
+	}
+	select {
+	case got := <-answered:
+		if !strings.HasPrefix(got, "201") || !strings.Contains(got, `"away":["p"]`) {
+			t.Errorf("the publish that waited: %s", got)
+		}
+	case <-time.After(5 * time.Second):
+		t.Error("the publish that waited had no answer")
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"nightjar/api/model"
 	"reflect"
 	"strconv"
 	"strings"
@@ -28,6 +29,7 @@ type Operation struct {
 	Out     any     // zero value of the body of the response
 	Media   string  // type of the response
 	Status  int     // of success
+	Also    int     // another status of success; 0: there is none
 	IfMatch string  // what If-Match holds; empty: it is not read
 	handle  echo.HandlerFunc
 }
@@ -49,7 +51,7 @@ var (
 	byParam     = Param{"by", "string", "who does it"}
 )
 
-const revisionMatch = "number of a revision in quotes; 412 when another one is in force"
+const revisionMatch = "number of the revision in force in quotes, or *; 412 when another one is in force"
 
 // get is an operation that reads.
 func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...Param) Operation {
@@ -118,9 +120,23 @@ func withBody[In, Out any](
 			if err != nil {
 				return err
 			}
-			return c.JSON(status, v)
+			return c.JSON(statusOf(v, status), v)
 		},
 	}
+}
+
+// orUnchanged is the operation with status 200 too, for when there is nothing new.
+func (op Operation) orUnchanged() Operation {
+	op.Also = http.StatusOK
+	return op
+}
+
+// statusOf is the status of a success: 200 instead of 201 when there is nothing new.
+func statusOf(v any, usual int) int {
+	if p, isPublished := v.(model.Published); isPublished && p.IsUnchanged {
+		return http.StatusOK
+	}
+	return usual
 }
 
 // matching is the operation with an If-Match.
@@ -152,6 +168,16 @@ func body(c *echo.Context, into any) error {
 			"body",
 			"the body is not the JSON of this call: %s. See /api/v1/openapi.json",
 			bodyError(err),
+		)
+	}
+	if _, err := d.Token(); err != io.EOF {
+		if f := asProblem(err); err != nil && f.Code == "too-large" {
+			return f
+		}
+		return failed(
+			http.StatusBadRequest,
+			"body",
+			"there is more after the JSON of this call: send one value. See /api/v1/openapi.json",
 		)
 	}
 	return nil
@@ -239,10 +265,14 @@ func readPage[T any](
 	return page, next, err
 }
 
-// expected reads If-Match, which holds a number in quotes; nil: it is absent.
-func expected(c *echo.Context) (*uint, error) {
+// expected reads If-Match, which holds a number in quotes; nil: *, for whatever there is.
+// missing is what a call without it is told.
+func expected(c *echo.Context, missing string) (*uint, error) {
 	text := c.Request().Header.Get("If-Match")
-	if text == "" || text == "*" {
+	switch text {
+	case "":
+		return nil, failed(http.StatusPreconditionRequired, "if-match", "%s", missing)
+	case "*":
 		return nil, nil
 	}
 	n, err := strconv.ParseUint(strings.Trim(text, `"`), 10, 32)

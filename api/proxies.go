@@ -198,7 +198,7 @@ func (s *Server) register(c *echo.Context) error {
 
 // snapshots streams snapshots to one proxy, each as soon as something changed.
 func (s *Server) snapshots(c *echo.Context) error {
-	end, err := s.stream()
+	ctx, end, err := s.stream(c, &s.proxies)
 	if err != nil {
 		return err
 	}
@@ -209,7 +209,7 @@ func (s *Server) snapshots(c *echo.Context) error {
 		return err
 	}
 	defer detach()
-	ctx, w := c.Request().Context(), c.Response()
+	w := c.Response()
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	out := http.NewResponseController(w)
 	alive := time.NewTicker(heartbeat)

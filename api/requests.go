@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"net/http"
 	"slices"
@@ -127,17 +128,22 @@ func (s *Server) requests(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	end, err := s.stream()
+	ctx, end, err := s.stream(c, &s.people)
 	if err != nil {
 		return err
 	}
 	defer end()
+	leave, err := s.watches.take(clientOf(c.Request()))
+	if err != nil {
+		return err
+	}
+	defer leave()
 	watch, err := s.control.Feed.Watch(filter)
 	if err != nil {
 		return err
 	}
 	defer watch.End()
-	ctx, w := c.Request().Context(), c.Response()
+	w := c.Response()
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	w.Header().Set("Cache-Control", "no-store")
 	out := http.NewResponseController(w)
@@ -241,24 +247,29 @@ func (s *Server) call(c *echo.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	end, err := s.stream()
+	ctx, end, err := s.stream(c, &s.people)
 	if err != nil {
 		return err
 	}
 	defer end()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	w := c.Response()
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	out := http.NewResponseController(w)
 	var line bytes.Buffer
-	err = s.control.Calls.Send(c.Request().Context(), in, func(r model.CallResult) {
+	err = s.control.Calls.Send(ctx, in, func(r model.CallResult) {
 		line.Reset()
 		if json.NewEncoder(&line).Encode(r) == nil {
-			w.Write(line.Bytes())
-			out.Flush()
+			out.SetWriteDeadline(time.Now().Add(writeTime))
+			_, err := w.Write(line.Bytes())
+			if err != nil || out.Flush() != nil {
+				stop() // nobody reads it
+			}
 		}
 	})
-	if c.Request().Context().Err() != nil {
-		return nil // the client has left
+	if ctx.Err() != nil {
+		return nil // the client has left, or the service ends
 	}
 	return err
 }

@@ -2,7 +2,6 @@ package api
 
 import (
 	"cmp"
-	"errors"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -11,7 +10,6 @@ import (
 	"nightjar/api/model"
 	"nightjar/control/revisions"
 	"nightjar/core/rules"
-	"nightjar/store"
 )
 
 // ruleOperations are about rules, drafts and revisions.
@@ -33,6 +31,7 @@ func (s *Server) ruleOperations() []Operation {
 		Summary: "Delete a draft",
 		Params:  []Param{authorParam},
 		Status:  http.StatusNoContent,
+		IfMatch: "version of the draft in quotes, or *; 412 when it has another version",
 		handle:  s.deleteDraft,
 	}
 	return []Operation{
@@ -65,24 +64,31 @@ func (s *Server) ruleOperations() []Operation {
 			"Publish the files of a bundle as a new revision, and wait until the proxies have it in force",
 			s.publish,
 		).
-			matching(revisionMatch),
+			matching(revisionMatch).orUnchanged(),
 		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision),
-		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore),
+		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore).
+			matching(revisionMatch).orUnchanged(),
+		remove("/bundles/:bundle", "removeBundle", "Publish a revision without a bundle", s.removeBundle,
+			byParam,
+			Param{"message", "string", "message of the revision"},
+			Param{"waitMS", "integer", "how long to wait for the proxies; 5000 when absent, at most 60000"},
+			Param{"refuseUsedLinks", "boolean", "publish even if access rules refuse every request of a link in use"}).
+			matching(revisionMatch),
 		create(
 			"/services/:service/split",
 			"split",
 			"Change the weights of one route, as a new revision",
 			s.split,
-		).matching(revisionMatch),
+		).matching(revisionMatch).orUnchanged(),
 	}
 }
 
 func (s *Server) check(c *echo.Context, in model.CheckRequest) (model.CheckReport, error) {
 	bundle, files := cmp.Or(in.Bundle, model.MainBundle), from.ToFiles(in.Files)
-	if in.IsDraft {
-		return s.control.Revisions.CheckDraft(bundle, files)
+	if in.Remember {
+		return s.control.Revisions.Remember(c.Request().Context(), bundle, files, in.By)
 	}
-	return s.control.Revisions.Check(c.Request().Context(), bundle, files, in.By)
+	return s.control.Revisions.Check(c.Request().Context(), bundle, files)
 }
 
 func (s *Server) format(_ *echo.Context, in model.FileList) (model.FileList, error) {
@@ -111,28 +117,33 @@ func (s *Server) draft(c *echo.Context) (model.Draft, error) {
 }
 
 func (s *Server) saveDraft(c *echo.Context, in model.DraftRequest) (model.Draft, error) {
-	expect, err := expected(c)
+	expect, err := expected(c, draftMissing)
 	if err != nil {
 		return model.Draft{}, err
 	}
 	if expect == nil {
-		return model.Draft{}, failed(http.StatusPreconditionRequired, "if-match",
-			"If-Match is missing: send the version of the draft in quotes, or \"0\" when there is none yet")
+		return model.Draft{}, failed(http.StatusBadRequest, "if-match", "%s", draftMissing)
 	}
-	d, err := s.control.Revisions.SaveDraft(c.Request().Context(), c.Param("bundle"), in, *expect)
-	if errors.Is(err, store.ErrDraftChanged) {
-		return d, failed(
-			http.StatusPreconditionFailed,
-			"draft-changed",
-			"cannot save the draft: it was changed elsewhere meanwhile. Read it again, or save yours under "+
-				"another name.",
-		)
-	}
-	return d, err
+	return s.control.Revisions.SaveDraft(c.Request().Context(), c.Param("bundle"), in, *expect)
 }
 
+// What a call without If-Match is told.
+const (
+	draftMissing = "If-Match is missing: send the version of the draft in quotes, or \"0\" when there is none yet"
+	matchMissing = "If-Match is missing: send the number of the revision in force in quotes (\"0\" when nothing was " +
+		"published yet), so that you replace nothing that you have not seen; or * to replace whatever it is"
+)
+
 func (s *Server) deleteDraft(c *echo.Context) error {
-	err := s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by"))
+	expect, err := expected(c, draftMissing)
+	if err != nil {
+		return err
+	}
+	var version uint
+	if expect != nil {
+		version = *expect
+	}
+	err = s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by"), version)
 	if err != nil {
 		return err
 	}
@@ -144,8 +155,28 @@ func (s *Server) revisions(c *echo.Context) (model.RevisionPage, error) {
 	return model.RevisionPage{Revisions: list, Next: next}, err
 }
 
+// removeBundle publishes a revision without a bundle.
+func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
+	expect, err := expected(c, matchMissing)
+	if err != nil {
+		return model.Published{}, err
+	}
+	ms, err := number(c, "waitMS", int(usualWait.Milliseconds()), 0, 60_000)
+	if err != nil {
+		return model.Published{}, err
+	}
+	return s.control.Revisions.Remove(c.Request().Context(), revisions.Publication{
+		Bundle:          c.Param("bundle"),
+		Author:          c.QueryParam("by"),
+		Message:         c.QueryParam("message"),
+		Expect:          expect,
+		Wait:            wait(&ms),
+		RefuseUsedLinks: c.QueryParam("refuseUsedLinks") == "true",
+	})
+}
+
 func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Published, error) {
-	expect, err := expected(c)
+	expect, err := expected(c, matchMissing)
 	if err != nil {
 		return model.Published{}, err
 	}
@@ -178,7 +209,12 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 	if err != nil {
 		return model.Published{}, err
 	}
+	expect, err := expected(c, matchMissing)
+	if err != nil {
+		return model.Published{}, err
+	}
 	return s.control.Revisions.Restore(c.Request().Context(), n, revisions.Publication{
+		Expect:          expect,
 		Author:          in.Author,
 		Message:         in.Message,
 		Wait:            wait(in.WaitMS),
@@ -187,7 +223,7 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 }
 
 func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published, error) {
-	expect, err := expected(c)
+	expect, err := expected(c, matchMissing)
 	if err != nil {
 		return model.Published{}, err
 	}

@@ -34,8 +34,7 @@ import (
 )
 
 const (
-	maxBody    = 24 << 20 // of a set of rule files as JSON
-	maxStreams = 4096     // open streams of proxies and consoles together
+	maxBody = 24 << 20 // of a set of rule files as JSON
 )
 
 // Server is the HTTP side of the service.
@@ -43,9 +42,11 @@ type Server struct {
 	control  *control.Control
 	console  fs.FS
 	log      *slog.Logger
-	streams  atomic.Int32 // that are open
-	echo     *echo.Echo   // what people reach
-	members  *echo.Echo   // what proxies reach
+	proxies  places     // of streams of snapshots
+	people   places     // of all other streams
+	watches  places     // of those who watch single requests
+	echo     *echo.Echo // what people reach
+	members  *echo.Echo // what proxies reach
 	liveMesh liveMesh
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
@@ -98,6 +99,8 @@ var document []byte
 // New makes a server; console holds the built console, with index.html.
 func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	s := &Server{control: c, console: console, log: log, echo: echo.New()}
+	s.proxies.most, s.people.most, s.people.each = maxProxyStreams, maxPeopleStreams, streamsEach
+	s.watches.most, s.watches.each = maxPeopleStreams, watchesEach
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.fail
 	s.echo.Use(s.guard)
@@ -148,7 +151,9 @@ func (s *Server) serve(
 	secure *tls.Config,
 	drain time.Duration,
 ) error {
-	base, end := context.WithCancel(context.Background())
+	ending, begin := context.WithCancel(context.Background())
+	defer begin()
+	base, end := context.WithCancel(context.WithValue(context.Background(), endingKey{}, ending))
 	defer end()
 	srv := &http.Server{
 		Handler:           h,
@@ -174,9 +179,11 @@ func (s *Server) serve(
 		return err
 	case <-ctx.Done():
 	}
-	end() // streams watch it
+	begin() // streams watch it
 	limit, stop := context.WithTimeout(context.Background(), drain)
 	defer stop()
+	// Whoever still waits then, for proxies say, is told what there is to tell.
+	defer time.AfterFunc(drain*3/4, end).Stop()
 	if srv.Shutdown(limit) != nil {
 		return srv.Close()
 	}
@@ -207,17 +214,36 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				r.Host,
 			)
 		}
-		if err := s.origins.Check(r); err != nil {
+		if s.origins.Check(r) != nil || isForeign(r) {
 			return failed(
 				http.StatusForbidden,
 				"wrong-origin",
-				"a page of %s may not change anything here: use the console of this service",
+				"a page of %s may not read or change anything here: use the console of this service",
 				cmp.Or(r.Header.Get("Origin"), "another site"),
 			)
 		}
 		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
+		if r.ContentLength != 0 {
+			r.Body = &timedBody{ReadCloser: r.Body, out: http.NewResponseController(c.Response())}
+		}
 		return next(c)
 	}
+}
+
+// isForeign tells whether a page of another site lets a browser call the API. Pages of
+// the console may be linked to from anywhere.
+func isForeign(r *http.Request) bool {
+	if path := r.URL.Path; !strings.HasPrefix(path, "/api/") && path != "/metrics" {
+		return false
+	}
+	switch r.Header.Get("Sec-Fetch-Site") {
+	case "same-origin", "none": // none: somebody typed the address
+		return false
+	case "":
+		from := r.Header.Get("Origin")
+		return from != "" && from != "http://"+r.Host && from != "https://"+r.Host
+	}
+	return true
 }
 
 // failure is an error with its answer.
@@ -253,6 +279,7 @@ func asProblem(err error) *failure {
 		refuses  problem.RefusesUsedLinks
 		large    *http.MaxBytesError
 		gone     store.FilesGone
+		later    problem.NotReady
 		status   echo.HTTPStatusCoder
 	)
 	answer := func(status int, code string) *failure { return failed(status, code, "%s", err.Error()) }
@@ -263,6 +290,12 @@ func asProblem(err error) *failure {
 		f = answer(http.StatusUnprocessableEntity, "rules-rejected")
 		f.Findings = from.Findings(rejected.Findings)
 		return f
+	case errors.Is(err, store.ErrDraftChanged):
+		return failed(
+			http.StatusPreconditionFailed,
+			"draft-changed",
+			"the draft was changed elsewhere meanwhile, and stays as it is: read it again",
+		)
 	case errors.As(err, &conflict):
 		return answer(http.StatusPreconditionFailed, "revision-conflict")
 	case errors.As(err, &invalid):
@@ -283,6 +316,8 @@ func asProblem(err error) *failure {
 		return answer(http.StatusForbidden, "not-yours")
 	case errors.As(err, &unknown):
 		return answer(http.StatusNotFound, "not-registered")
+	case errors.As(err, &later):
+		return answer(http.StatusServiceUnavailable, "not-ready")
 	case errors.As(err, &gone), errors.Is(err, store.ErrDisk):
 		return answer(http.StatusServiceUnavailable, "records")
 	case errors.As(err, &large):
@@ -319,20 +354,6 @@ func (s *Server) fail(c *echo.Context, err error) {
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	c.Response().WriteHeader(f.Status)
 	c.Response().Write(append(b, '\n'))
-}
-
-// stream counts an open stream; it is refused when there are too many.
-func (s *Server) stream() (end func(), err error) {
-	if s.streams.Add(1) > maxStreams {
-		s.streams.Add(-1)
-		return nil, failed(
-			http.StatusServiceUnavailable,
-			"too-many-streams",
-			"%d streams are open: close some",
-			maxStreams,
-		)
-	}
-	return func() { s.streams.Add(-1) }, nil
 }
 
 // page serves the console: its files by name, and index.html for every path

@@ -14,6 +14,8 @@ const (
 	firstByte = 10 * time.Second
 	// maxUndecided is how many connections may be silent at once.
 	maxUndecided = 4096
+	// maxPlain is how many connections people may have at once: proxies have theirs.
+	maxPlain = 4096
 	// tlsRecord is the first byte of a connection by TLS (RFC 8446, section 5.1).
 	tlsRecord = 0x16
 )
@@ -24,13 +26,15 @@ type split struct {
 	net.Listener
 	plain, secure *half
 	undecided     chan struct{}
+	people        chan struct{} // a place for each plain connection
 	deciding      sync.WaitGroup
 	ending        sync.Once
 	ended         chan struct{}
 }
 
 func newSplit(l net.Listener) *split {
-	s := &split{Listener: l, undecided: make(chan struct{}, maxUndecided), ended: make(chan struct{})}
+	s := &split{Listener: l, undecided: make(chan struct{}, maxUndecided),
+		people: make(chan struct{}, maxPlain), ended: make(chan struct{})}
 	s.plain, s.secure = &half{s, make(chan net.Conn)}, &half{s, make(chan net.Conn)}
 	return s
 }
@@ -86,14 +90,20 @@ func (s *split) decide(conn net.Conn) {
 		return
 	}
 	conn.SetReadDeadline(time.Time{})
-	to := s.plain
-	if b[0] == tlsRecord {
-		to = s.secure
+	to, one := s.secure, &begun{Conn: conn, from: io.MultiReader(bytes.NewReader(b[:]), conn), left: func() {}}
+	if b[0] != tlsRecord {
+		select {
+		case s.people <- struct{}{}:
+			to, one.left = s.plain, sync.OnceFunc(func() { <-s.people })
+		default: // there are too many
+			conn.Close()
+			return
+		}
 	}
 	select {
-	case to.conns <- &begun{Conn: conn, from: io.MultiReader(bytes.NewReader(b[:]), conn)}:
+	case to.conns <- one:
 	case <-s.ended:
-		conn.Close()
+		one.Close()
 	}
 }
 
@@ -126,6 +136,9 @@ func (h *half) Addr() net.Addr { return h.of.Listener.Addr() }
 type begun struct {
 	net.Conn
 	from io.Reader
+	left func() // is called when it is closed
 }
+
+func (b *begun) Close() error { b.left(); return b.Conn.Close() }
 
 func (b *begun) Read(p []byte) (int, error) { return b.from.Read(p) }

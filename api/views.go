@@ -98,12 +98,12 @@ func (l *liveMesh) get(ctx context.Context, v *views.Views) (id int64, text []by
 // service ends. An event is the whole state, so one that was missed need not be sent
 // again.
 func (s *Server) live(c *echo.Context) error {
-	end, err := s.stream()
+	ctx, end, err := s.stream(c, &s.people)
 	if err != nil {
 		return err
 	}
 	defer end()
-	ctx, w := c.Request().Context(), c.Response()
+	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	out := http.NewResponseController(w)

@@ -43,7 +43,7 @@ then. Proxies that follow a newer revision than the backup has keep following it
 somebody publishes, or runs nightjar fleet adopt.`,
 		Example: `  nightjar restore /var/backups/nightjar-2026-11-29.tar --data /var/lib/nightjar
   nightjar restore today.tar --data /tmp/looked-at -o json`,
-		Args:    exactly(1, "FILE"),
+		Args: exactly(1, "FILE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := backup.Restore(cmd.Context(), args[0], data)
 			if err != nil {

@@ -36,6 +36,7 @@ func (a *app) rules() *cobra.Command {
 		a.rulesCheck(),
 		a.rulesDiff(),
 		a.rulesPublish(),
+		a.rulesRemove(),
 		a.rulesShow(),
 		a.rulesLog(),
 		a.rulesRestore(),
@@ -64,21 +65,23 @@ func (a *app) colour() bool { return a.format == "table" && out.Terminal(os.Stdo
 
 func (a *app) rulesCheck() *cobra.Command {
 	var bundle string
+	var remember bool
 	cmd := &cobra.Command{
 		Use:   "check " + filesWords,
 		Short: "Report every mistake and warning of rule files",
 		Long: `Report every mistake and warning of rule files, all in one run.
 
 If the service can be reached, the files are checked together with its other bundles
-and against what is running now, and the console shows when they differ from what is in
-force. If not, they are checked by themselves. Exit code 1: mistakes. Besides the usual
+and against what is running now. If not, they are checked by themselves. Nothing is kept,
+unless you ask for it: with --remember, everybody sees that these files differ from what is
+in force, until somebody publishes the bundle. Exit code 1: mistakes. Besides the usual
 formats, there is -o sarif for CI systems.`,
 		Example: `  nightjar rules check examples/ferry
   cat examples/ferry/rules.yaml | nightjar rules check - -o sarif`,
 		Annotations: map[string]string{moreFormats: "sarif"},
 		Args:        someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rep, alone, err := a.check(cmd, bundle, args)
+			rep, alone, err := a.check(cmd, bundle, args, remember)
 			if err != nil {
 				return err
 			}
@@ -98,6 +101,8 @@ formats, there is -o sarif for CI systems.`,
 		},
 	}
 	cmd.Flags().StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files belong to")
+	cmd.Flags().BoolVar(&remember, "remember", false,
+		"show everybody that these files differ from what is in force, until the bundle is published")
 	return cmd
 }
 
@@ -128,7 +133,12 @@ func checkSheet(cmd *cobra.Command, s *out.Sheet, rep model.CheckReport, colour 
 }
 
 // check checks files by the service; alone says why when it had to do without one.
-func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep model.CheckReport, alone, err error) {
+func (a *app) check(
+	cmd *cobra.Command,
+	bundle string,
+	args []string,
+	remember bool,
+) (rep model.CheckReport, alone, err error) {
 	files, err := readFiles(cmd, args)
 	if err != nil {
 		return rep, nil, err
@@ -137,9 +147,9 @@ func (a *app) check(cmd *cobra.Command, bundle string, args []string) (rep model
 	if err != nil {
 		return rep, nil, err
 	}
-	rep, err = c.Check(cmd.Context(), model.CheckRequest{Bundle: bundle, Files: files, By: author()})
+	rep, err = c.Check(cmd.Context(), model.CheckRequest{Bundle: bundle, Files: files, By: author(), Remember: remember})
 	var gone *client.Unreachable
-	if errors.As(err, &gone) {
+	if errors.As(err, &gone) && !remember {
 		_, found := rules.Check(from.ToFiles(files), rules.Live{})
 		rep = model.CheckReport{
 			Findings: from.Findings(found),
@@ -163,7 +173,7 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
   nightjar rules diff examples/ferry -o json`,
 		Args: someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rep, alone, err := a.check(cmd, bundle, args)
+			rep, alone, err := a.check(cmd, bundle, args, false)
 			if err != nil {
 				return err
 			}
@@ -261,12 +271,18 @@ func (a *app) rejected(cmd *cobra.Command, err error) error {
 	return finding
 }
 
+// maxAway is how many proxies that are not connected are named.
+const maxAway = 5
+
 // published prints a revision that was put in force.
 func (a *app) published(cmd *cobra.Command, p model.Published) error {
 	err := a.printer(cmd).Show(p, func(s *out.Sheet) {
 		printFindings(cmd.ErrOrStderr(), p.Warnings, false)
 		r := p.Rollout
 		switch {
+		case p.IsUnchanged:
+			s.Line("Nothing was published: revision %d, which is in force, has the same text.", p.Revision)
+			return
 		case r.Connected == 0:
 			s.Line("Revision %d is published; no proxy is connected.", p.Revision)
 		case r.Acknowledged == r.Connected:
@@ -281,11 +297,19 @@ func (a *app) published(cmd *cobra.Command, p model.Published) error {
 				strings.Join(r.Missing, ", "),
 			)
 		}
+		if n := len(r.Away); n > 0 {
+			more := ""
+			if n > maxAway {
+				more = fmt.Sprintf(" and %d others", n-maxAway)
+			}
+			s.Line("Not connected now, and without it until they come back: %s%s.",
+				strings.Join(r.Away[:min(n, maxAway)], ", "), more)
+		}
 		for _, name := range p.Withdrawn {
 			s.Line("Release %s was withdrawn, because its route changed.", name)
 		}
 		if len(p.Changes) == 0 {
-			s.Line("Nothing changed.")
+			s.Line("The text changed, and its meaning did not.")
 			return
 		}
 		printChanges(s, p.Changes, "BEFORE", "NOW")
@@ -311,7 +335,7 @@ func waitMS(d time.Duration) *int {
 func (a *app) rulesPublish() *cobra.Command {
 	var bundle, message string
 	var wait time.Duration
-	var empty, refuse bool
+	var refuse bool
 	var expect int
 	cmd := &cobra.Command{
 		Use:   "publish " + filesWords,
@@ -320,17 +344,8 @@ func (a *app) rulesPublish() *cobra.Command {
 in force. If any file has a mistake, nothing is published. Exit code 1: mistakes, or
 proxies that do not have the revision in force yet.`,
 		Example: `  nightjar rules publish examples/ferry --message "the usual"
-  nightjar rules publish --empty --message "no routes"`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if empty == (len(args) > 0) {
-				return usagef(
-					"expected: %s %s, or --empty to remove every file of the bundle",
-					cmd.CommandPath(),
-					filesWords,
-				)
-			}
-			return nil
-		},
+  nightjar rules publish examples/ferry --expect 12`,
+		Args: someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := readFiles(cmd, args)
 			if err != nil {
@@ -371,7 +386,6 @@ proxies that do not have the revision in force yet.`,
 	f.StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files replace")
 	f.StringVarP(&message, "message", "m", "", "message of the revision")
 	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
-	f.BoolVar(&empty, "empty", false, "publish the bundle without files")
 	f.IntVar(&expect, "expect", 0, "publish only when this revision is in force")
 	f.BoolVar(&refuse, "refuse-used-links", false, refuseUsage)
 	return cmd

@@ -167,6 +167,7 @@ func (a *app) rulesRestore() *cobra.Command {
 				cmd.Context(),
 				n,
 				model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait), RefuseUsedLinks: refuse},
+				nil,
 			)
 			if err != nil {
 				return a.rejected(cmd, err)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -71,15 +72,20 @@ func revisionLine(s *out.Sheet, m model.Mesh) {
 }
 
 func unpublishedLine(u model.Unpublished) string {
-	what := fmt.Sprintf("differ from what is in force (%s)", count(u.Changes, "difference"))
-	if u.Mistakes > 0 {
-		what = "have " + count(u.Mistakes, "mistake")
+	what := ""
+	switch {
+	case u.Mistakes > 0:
+		what = ": " + count(u.Mistakes, "mistake")
+	case u.Changes > 0:
+		d := u.Differences[0]
+		what = fmt.Sprintf(": %s (%s %s)", count(u.Changes, "difference"), d.Path, d.Kind())
 	}
 	return fmt.Sprintf(
-		"Not published: the files of bundle %s that %s checked at %s %s.",
+		"Not published: %s of bundle %s, as %s had it remembered on %s, is not what is in force%s.",
+		strings.Join(u.Files, ", "),
 		u.Bundle,
 		u.By,
-		u.At.Local().Format("15:04:05"),
+		u.At.Local().Format(time.DateTime),
 		what,
 	)
 }

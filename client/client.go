@@ -161,19 +161,48 @@ func (c *Client) SaveDraft(
 	in model.DraftRequest,
 	version uint,
 ) (d model.Draft, err error) {
-	return d, c.do(ctx, http.MethodPut, "/drafts/"+url.PathEscape(bundle), in, &d, ifMatch(&version)...)
+	return d, c.do(ctx, http.MethodPut, "/drafts/"+url.PathEscape(bundle), in, &d, ifMatch(version)...)
 }
 
-// Publish puts files in force. With expect, only on top of that revision.
+// Publish puts files in force, on top of the revision expect; nil: of the one that is in
+// force when it is called.
 func (c *Client) Publish(ctx context.Context, in model.PublishRequest, expect *uint) (p model.Published, err error) {
-	return p, c.do(ctx, http.MethodPost, "/revisions", in, &p, ifMatch(expect)...)
+	return p, c.doOnTop(ctx, expect, http.MethodPost, "/revisions", in, &p)
 }
 
-func ifMatch(expect *uint) []string {
-	if expect == nil {
-		return nil
+// Removal asks for a revision without a bundle.
+type Removal struct {
+	Bundle, By, Message string
+	WaitMS              int // how long to wait for the proxies
+	RefuseUsedLinks     bool
+}
+
+// RemoveBundle publishes a revision without a bundle; expect: see Publish.
+func (c *Client) RemoveBundle(ctx context.Context, in Removal, expect *uint) (p model.Published, err error) {
+	q := url.Values{"by": {in.By}, "message": {in.Message}, "waitMS": {fmt.Sprint(in.WaitMS)}}
+	if in.RefuseUsedLinks {
+		q.Set("refuseUsedLinks", "true")
 	}
-	return []string{"If-Match", fmt.Sprintf("%q", fmt.Sprint(*expect))}
+	return p, c.doOnTop(ctx, expect, http.MethodDelete, "/bundles/"+url.PathEscape(in.Bundle)+"?"+q.Encode(), nil, &p)
+}
+
+// doOnTop makes a call that replaces the revision expect; nil: the one in force now.
+func (c *Client) doOnTop(ctx context.Context, expect *uint, method, path string, in, out any) error {
+	if expect == nil {
+		page, err := c.Revisions(ctx, 0, 1)
+		if err != nil {
+			return err
+		}
+		expect = new(uint)
+		if len(page.Revisions) > 0 {
+			*expect = page.Revisions[0].Number
+		}
+	}
+	return c.do(ctx, method, path, in, out, ifMatch(*expect)...)
+}
+
+func ifMatch(expect uint) []string {
+	return []string{"If-Match", fmt.Sprintf("%q", fmt.Sprint(expect))}
 }
 
 // Revisions lists revisions below before (0: from the newest), newest first.
@@ -186,19 +215,24 @@ func (c *Client) Revision(ctx context.Context, number uint) (r model.Revision, e
 	return r, c.do(ctx, http.MethodGet, fmt.Sprintf("/revisions/%d", number), nil, &r)
 }
 
-// Restore publishes an earlier revision again.
-func (c *Client) Restore(ctx context.Context, number uint, in model.RestoreRequest) (p model.Published, err error) {
-	return p, c.do(ctx, http.MethodPost, fmt.Sprintf("/revisions/%d/restore", number), in, &p)
+// Restore publishes an earlier revision again; expect: see Publish.
+func (c *Client) Restore(
+	ctx context.Context,
+	number uint,
+	in model.RestoreRequest,
+	expect *uint,
+) (p model.Published, err error) {
+	return p, c.doOnTop(ctx, expect, http.MethodPost, fmt.Sprintf("/revisions/%d/restore", number), in, &p)
 }
 
-// Split changes the weights of one route.
+// Split changes the weights of one route; expect: see Publish.
 func (c *Client) Split(
 	ctx context.Context,
 	service string,
 	in model.SplitRequest,
 	expect *uint,
 ) (p model.Published, err error) {
-	return p, c.do(ctx, http.MethodPost, "/services/"+url.PathEscape(service)+"/split", in, &p, ifMatch(expect)...)
+	return p, c.doOnTop(ctx, expect, http.MethodPost, "/services/"+url.PathEscape(service)+"/split", in, &p)
 }
 
 // Explain returns what would happen to a request.

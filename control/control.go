@@ -321,7 +321,8 @@ func (c *Control) Run(ctx context.Context) {
 			}
 		})
 	}
-	do(tidyEvery, "the activity log cannot be written; entries wait", c.tidy)
+	do(tidyEvery, "what is over cannot be tidied", c.tidy)
+	do(tidyEvery, "the activity log cannot be written; entries wait", c.Journal.Write)
 	do(readyEvery, "the records cannot be kept", c.Ready)
 	do(members.StepEvery, "the certificates of the mesh cannot be looked after", c.Members.Step)
 	do(retention.Every, "old records cannot go", c.Retention.Step)
@@ -336,13 +337,13 @@ func (c *Control) Run(ctx context.Context) {
 	c.close(ctx)
 }
 
-// tidy lets time pass where that is all that is needed.
-func (c *Control) tidy(ctx context.Context) error {
+// tidy lets time pass where that is all that is needed. It never waits for the disk.
+func (c *Control) tidy(context.Context) error {
 	now := c.now()
 	c.Fleet.Expire(now)
 	c.Drills.Expire(now)
 	c.Figures.Tidy(now)
-	return c.Journal.Write(ctx)
+	return nil
 }
 
 // close ends what is running, and writes what is left.

@@ -132,7 +132,7 @@ func TestPublishing(t *testing.T) {
 	}
 	old := uint(0)
 	var overtaken problem.RevisionConflict
-	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: model.MainBundle, Expect: &old}); !errors.As(err, &overtaken) || overtaken.Current != 1 {
+	if _, err := k.Revisions.Publish(t.Context(), revisions.Publication{Bundle: model.MainBundle, Files: []rules.File{{Name: "a"}}, Expect: &old}); !errors.As(err, &overtaken) || overtaken.Current != 1 {
 		t.Errorf("overtaken: %v", err)
 	}
 	var unusable problem.InvalidRequest
@@ -180,7 +180,7 @@ func TestUnpublishedFiles(t *testing.T) {
 	k.mustPublish(two)
 	check := func(text string) []model.Unpublished {
 		t.Helper()
-		if _, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
+		if _, err := k.Revisions.Remember(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
 			t.Fatal(err)
 		}
 		u, err := k.Revisions.Unpublished(t.Context())

@@ -141,7 +141,7 @@ func TestReleaseOutlivesTheService(t *testing.T) {
 		t.Errorf("revision 2: %v, %v", err, rerr)
 	}
 	// The files that a person has do not know of it, and are told.
-	rep, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}}, "mate")
+	rep, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}})
 	if err != nil || len(rep.Changes) != 1 || len(rep.Releases) != 1 || !rep.Releases[0].Written || rep.Releases[0].Changes[0].After != "v2" {
 		t.Errorf("compared: %+v, %v", rep, err)
 	}
@@ -154,7 +154,7 @@ func TestReleaseIsJudged(t *testing.T) {
 	seq := uint64(0)
 	k := newClock(t).started("")
 	k.stage(&seq, 8, 50, 10, 0)
-	look, err := k.Revisions.CheckDraft(model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}})
+	look, err := k.Revisions.Check(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: fmt.Sprintf(releasing, "")}})
 	if err != nil || len(look.Changes) != 0 || len(look.Releases) != 1 || look.Releases[0].Written || look.Releases[0].Changes[0].After != "v1 90, v2 10" {
 		t.Errorf("while it runs: %+v, %v", look, err)
 	}

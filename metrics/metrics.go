@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -16,8 +17,14 @@ import (
 	"nightjar/wire"
 )
 
-// maxSeries bounds the sets of labels; beyond it, requests count as wire.Other.
-const maxSeries = 5000
+const (
+	// maxSeries bounds the sets of labels; beyond it, requests count as wire.Other.
+	maxSeries = 5000
+	// idleTime is after how long without a request a set of labels makes room for others.
+	idleTime = time.Hour
+	// forgetEvery is how often room is looked for.
+	forgetEvery = time.Minute
+)
 
 // bounds of the latency histograms, in seconds. A request counts by the middle
 // of its bucket in core/stats, which is within 0.8% of its latency.
@@ -34,13 +41,16 @@ type total struct {
 	stats.Counts // without its latencies
 	under        [len(bounds) + 1]uint64
 	seconds      float64
+	last         time.Time // when something was added
 }
 
 // Totals adds up series as long as the program runs. The zero value is ready; a nil
 // Totals counts nothing.
 type Totals struct {
-	mu     sync.Mutex
-	series map[labels]*total
+	mu        sync.Mutex // guards what follows
+	series    map[labels]*total
+	forgotten time.Time        // when room was looked for last
+	now       func() time.Time // nil: time.Now
 }
 
 // Add adds counts of a proxy for a caller. Copies by a mirror do not count.
@@ -53,17 +63,27 @@ func (t *Totals) Add(caller string, list []wire.Series) {
 	if t.series == nil {
 		t.series = map[labels]*total{}
 	}
+	now := time.Now()
+	if t.now != nil {
+		now = t.now()
+	}
+	caller = wire.ValidName(caller)
 	for i := range list {
 		s := &list[i]
 		if s.Copy {
 			continue
 		}
-		k := labels{s.App, caller, s.Service, s.Version, s.Gate, s.Route}
+		k := labels{
+			s.App, caller, wire.ValidName(s.Service), wire.ValidName(s.Version), wire.ValidName(s.Gate), wire.ValidName(s.Route),
+		}
 		if s.App {
-			k.caller = s.Caller
+			k.caller = wire.ValidName(s.Caller)
 		}
 		one := t.series[k]
 		if one == nil {
+			if len(t.series) >= maxSeries {
+				t.forget(now)
+			}
 			if len(t.series) >= maxSeries {
 				k = labels{app: s.App, caller: wire.Other, service: wire.Other}
 				one = t.series[k]
@@ -76,7 +96,22 @@ func (t *Totals) Add(caller string, list []wire.Series) {
 				t.series[k] = one
 			}
 		}
+		one.last = now
 		one.add(&s.Counts)
+	}
+}
+
+// forget drops sets of labels that have been idle for long. Whoever reads the counters
+// sees them begin anew when they come back. The caller holds mu.
+func (t *Totals) forget(now time.Time) {
+	if now.Sub(t.forgotten) < forgetEvery {
+		return
+	}
+	t.forgotten = now
+	for k, one := range t.series {
+		if now.Sub(one.last) >= idleTime {
+			delete(t.series, k)
+		}
 	}
 }
 
@@ -234,7 +269,11 @@ func Handler(t *Totals, program string, values ...Value) http.Handler {
 			r.MustRegister(prometheus.NewGaugeFunc(opts, v.Read))
 		}
 	}
-	open := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, MaxRequestsInFlight: 4})
+	open := promhttp.HandlerFor(r, promhttp.HandlerOpts{
+		EnableOpenMetrics:   true,
+		MaxRequestsInFlight: 4,
+		ErrorHandling:       promhttp.ContinueOnError,
+	})
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if a := q.Header.Get("Accept"); !strings.Contains(
 			a,

@@ -67,6 +67,18 @@ func TestMetrics(t *testing.T) {
 	if n := len(totals.series); n > maxSeries+2 {
 		t.Errorf("%d sets of labels", n)
 	}
+	// Names that nobody uses any more make room, after an hour; those in use stay.
+	later := time.Now().Add(idleTime - time.Minute)
+	totals.now = func() time.Time { return later }
+	totals.Add("kiosk", []wire.Series{series("t1", 1)})
+	later = later.Add(2 * time.Minute)
+	totals.Add("kiosk", []wire.Series{series("new\xff", 1), series("new", 1)})
+	open, _ = read("*/*")
+	for service, want := range map[string]bool{"t1": true, "new": true, wire.Other: true, "t2": false} {
+		if has := strings.Contains(open, `service="`+service+`"`); has != want {
+			t.Errorf("an hour later, %s: %v, want %v", service, has, want)
+		}
+	}
 	(*Totals)(nil).Add("kiosk", []wire.Series{series("s", 1)}) // nobody reads them
 	var _ prometheus.Collector = &totals
 }

@@ -17,7 +17,7 @@ type Change interface{ write(tx *gorm.DB) error }
 
 // allChanges is every kind of change.
 var allChanges = []Change{
-	AddRevision{}, SaveChecked{}, SaveDraft{}, DeleteDraft{},
+	AddRevision{}, SaveChecked{}, DeleteChecked{}, SaveDraft{}, DeleteDraft{},
 	AddActivity{},
 	AddDrill{}, StopDrill{},
 	AddTelemetry{}, ReplaceTelemetry{}, PruneTelemetry{}, DeleteSeries{},
@@ -82,6 +82,14 @@ func (c SaveChecked) write(tx *gorm.DB) error {
 	}).Error
 }
 
+// DeleteChecked forgets the files of a bundle that were last checked; without a bundle
+// those of all.
+type DeleteChecked struct{ Bundle string }
+
+func (c DeleteChecked) write(tx *gorm.DB) error {
+	return tx.Where("? IN ('', bundle)", c.Bundle).Delete(&checkedRow{}).Error
+}
+
 // SaveDraft saves a draft in place of the version before its own; version 1 is the
 // first. It fails with ErrDraftChanged when another version is there.
 type SaveDraft struct{ Draft }
@@ -116,11 +124,24 @@ func (c SaveDraft) write(tx *gorm.DB) error {
 	return done.Error
 }
 
-// DeleteDraft deletes a draft; one that is not there is no error.
-type DeleteDraft struct{ Bundle, By string }
+// DeleteDraft deletes a draft, if it has a version (0: whichever it has). One that is not
+// there is no error; one of another version is ErrDraftChanged.
+type DeleteDraft struct {
+	Bundle, By string
+	Version    uint
+}
 
 func (c DeleteDraft) write(tx *gorm.DB) error {
-	return tx.Where("bundle = ? AND by = ?", c.Bundle, c.By).Delete(&draftRow{}).Error
+	done := tx.Where("bundle = ? AND by = ? AND ? IN (0, version)", c.Bundle, c.By, c.Version).Delete(&draftRow{})
+	if done.Error != nil || done.RowsAffected > 0 {
+		return done.Error
+	}
+	var left int64
+	err := tx.Model(&draftRow{}).Where("bundle = ? AND by = ?", c.Bundle, c.By).Count(&left).Error
+	if err == nil && left > 0 {
+		err = ErrDraftChanged
+	}
+	return err
 }
 
 // AddActivity adds to the activity log, in the order given.

@@ -72,12 +72,12 @@ func (s *Store) EffectSummaries(
 	return nil
 }
 
-// WithoutEffect lists revisions since a time whose effect is not kept, without
-// their text, oldest first.
-func (s *Store) WithoutEffect(ctx context.Context, since time.Time, limit int) ([]Revision, error) {
+// WithoutEffect lists revisions above the number after, since a time, whose effect is not
+// kept, without their text, oldest first.
+func (s *Store) WithoutEffect(ctx context.Context, after uint, since time.Time, limit int) ([]Revision, error) {
 	var rows []revisionRow
 	err := s.read.WithContext(ctx).Omit("bundles").
-		Where("at >= ? AND number NOT IN (SELECT revision FROM effects)", since.UTC()).
+		Where("number > ? AND at >= ? AND number NOT IN (SELECT revision FROM effects)", after, since.UTC()).
 		Order("number").Limit(limit).Find(&rows).Error
 	return heads(rows), err
 }

@@ -175,6 +175,15 @@ func (s *Store) Revisions(ctx context.Context, before uint, limit int) ([]Revisi
 	return heads(rows), err
 }
 
+// RevisionsBetween lists revisions from from to before to without their text, newest
+// first.
+func (s *Store) RevisionsBetween(ctx context.Context, from, to time.Time, limit int) ([]Revision, error) {
+	var rows []revisionRow
+	err := s.read.WithContext(ctx).Omit("bundles").Where("at >= ? AND at < ?", from.UTC(), to.UTC()).
+		Order("number DESC").Limit(limit).Find(&rows).Error
+	return heads(rows), err
+}
+
 // Around finds the revisions before and after one, or around a time when number is
 // 0, without their text. A revision with number 0 means that there is none.
 func (s *Store) Around(ctx context.Context, number uint, at time.Time) (before, after Revision, err error) {

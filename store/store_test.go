@@ -99,7 +99,7 @@ func TestTimesOfAllZones(t *testing.T) {
 			t.Errorf("around %d, %s: %d and %d, %v", tt.number, tt.at, before.Number, after.Number, err)
 		}
 	}
-	if list, err := s.WithoutEffect(ctx, noon.Add(2*time.Minute).In(east), 10); err != nil || len(list) != 2 || list[0].Number != 3 {
+	if list, err := s.WithoutEffect(ctx, 0, noon.Add(2*time.Minute).In(east), 10); err != nil || len(list) != 2 || list[0].Number != 3 {
 		t.Errorf("since minute 2: %+v, %v", list, err)
 	}
 	for i, name := range []string{"ended", "running", "interrupted"} {

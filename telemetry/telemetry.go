@@ -17,7 +17,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"nightjar/core/stats"
 	"nightjar/wire"
@@ -162,9 +161,6 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool)
 	return kept, true
 }
 
-// longestName bounds a name, in bytes.
-const longestName = 256
-
 // fields are pointers to all names.
 func (n *Names) fields() [8]*string {
 	return [8]*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route}
@@ -174,9 +170,7 @@ func (n *Names) fields() [8]*string {
 // names can rely on them: proxies can report anything.
 func (n *Names) makeValid() {
 	for _, name := range n.fields() {
-		if len(*name) > longestName || !utf8.ValidString(*name) {
-			*name = wire.Other
-		}
+		*name = wire.ValidName(*name)
 	}
 }
 

@@ -207,7 +207,7 @@ func TestAt(t *testing.T) {
 
 // TestNamesThatAreNone are filed as others, so that they can be shown and exported.
 func TestNamesThatAreNone(t *testing.T) {
-	n := Names{Caller: "\xff", Service: "berths", Route: strings.Repeat("r", longestName+1)}
+	n := Names{Caller: "\xff", Service: "berths", Route: strings.Repeat("r", 257)}
 	n.makeValid()
 	if n != (Names{Caller: wire.Other, Service: "berths", Route: wire.Other}) {
 		t.Errorf("%+v", n)

@@ -36,7 +36,7 @@ func (b tab) do(steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-func (b tab) visit(path string) { b.t.Helper(); b.do(chromedp.Navigate("http://" + b.m.addr + path)) }
+func (b tab) visit(path string) { b.t.Helper(); b.do(chromedp.Navigate("http://" + b.m.web + path)) }
 
 // until waits for JavaScript to be true.
 func (b tab) until(js string) {
@@ -201,9 +201,9 @@ func TestConsole(t *testing.T) {
 	t.Run("files that are not in force, and a service that is gone", func(t *testing.T) {
 		b.t = t
 		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
-		m.must(1, "rules", "diff", file)
+		m.must(0, "rules", "check", file, "--remember")
 		b.visit("/")
-		b.says("[data-test=unpublished]", "differ from the rules in force in 1 place")
+		b.says("[data-test=unpublished]", "1 difference (services.sailings.timeout)")
 		known := m.revision()
 		m.cmd.Process.Signal(interrupt)
 		b.says("[data-test=stale]", "The service does not respond")

@@ -232,7 +232,7 @@ func TestTrials(t *testing.T) {
 	if s := asJSON[model.Trial](m, 0, "trial", "stop", fmt.Sprint(n)); s.State != model.TrialStopped || s.Figures.Requests == 0 {
 		t.Errorf("stopped: %+v", s)
 	}
-	run := exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.addr)
+	run := exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.web)
 	if err := run.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -313,7 +313,7 @@ func TestForecast(t *testing.T) {
 			t.Errorf("%v: %s", bad, out)
 		}
 	}
-	resp, err := http.Post("http://"+m.addr+"/api/v1/forecasts/report", "application/json", strings.NewReader(`{"window": 30, "requests": 2000, "sweep": true}`))
+	resp, err := http.Post("http://"+m.web+"/api/v1/forecasts/report", "application/json", strings.NewReader(`{"window": 30, "requests": 2000, "sweep": true}`))
 	if err != nil {
 		t.Fatal(err)
 	}

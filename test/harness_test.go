@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -29,12 +30,16 @@ import (
 	"nightjar/client"
 	"nightjar/standin"
 	"nightjar/store"
+	"nightjar/test/contract"
 )
 
 // interrupt asks a process to end.
 var interrupt = syscall.SIGTERM
 
 var binary string
+
+// document is the OpenAPI document of the API.
+var document *contract.Contract
 
 func TestMain(m *testing.M) {
 	os.Exit(func() int {
@@ -53,7 +58,21 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "building nightjar: %v\n%s", err, out)
 			return 1
 		}
-		return m.Run()
+		text, err := os.ReadFile("../api/openapi.json")
+		if err == nil {
+			document, err = contract.New(text)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		code := m.Run()
+		all := flag.Lookup("test.run").Value.String() == ""
+		if unseen := document.Unseen(); all && code == 0 && len(unseen) > 0 {
+			fmt.Fprintf(os.Stderr, "no test called these operations with success: %s\n", strings.Join(unseen, ", "))
+			return 1
+		}
+		return code
 	}())
 }
 
@@ -179,15 +198,22 @@ type mesh struct {
 	*process
 	t    *testing.T
 	addr string
+	web  string // address by which people reach it: every call is held against the document
 	api  *client.Client
 }
 
 func newMesh(t *testing.T, p *process, addr string) *mesh {
-	c, err := client.New(addr)
+	t.Helper()
+	f, err := document.Forward(addr, func(err error) { t.Errorf("contract: %v", err) })
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &mesh{p, t, addr, c}
+	t.Cleanup(f.Close)
+	c, err := client.New(f.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &mesh{p, t, addr, f.Address, c}
 }
 
 // startDemo runs the sample mesh. Its rules lie in the records already, with
@@ -216,7 +242,7 @@ func startDemo(t *testing.T, args ...string) *mesh {
 // run runs a command of the client.
 func (m *mesh) run(args ...string) (stdout, stderr string, code int) {
 	m.t.Helper()
-	return runIn(m.t, "", append(args, "--server", m.addr)...)
+	return runIn(m.t, "", append(args, "--server", m.web)...)
 }
 
 func runIn(t *testing.T, stdin string, args ...string) (stdout, stderr string, code int) {

@@ -89,7 +89,16 @@ func TestStories(t *testing.T) {
 		if out := m.must(1, "rules", "diff", file); !strings.Contains(out, "services.sailings.timeout") {
 			t.Errorf("diff:\n%s", out)
 		}
-		if out := m.must(0, "services"); !strings.Contains(out, "Not published: the files of bundle main") {
+		m.must(0, "rules", "check", file)
+		if out := m.must(0, "services"); strings.Contains(out, "Not published") {
+			t.Errorf("a check that nobody wanted remembered:\n%s", out)
+		}
+		other := write(t, t.TempDir(), "pipeline.yaml", "services: {}\n")
+		if _, errs, code := m.run("rules", "check", other, "--remember"); code != 2 || !strings.Contains(errs, "nothing was remembered") {
+			t.Errorf("files of something else: exit %d\n%s", code, errs)
+		}
+		m.must(0, "rules", "check", file, "--remember")
+		if out := m.must(0, "services"); !strings.Contains(out, "rules.yaml of bundle main") || !strings.Contains(out, "1 difference (services.sailings.timeout changed)") {
 			t.Errorf("services:\n%s", out)
 		}
 		m.must(0, "rules", "publish", file, "--message", "a second more")
@@ -101,7 +110,12 @@ func TestStories(t *testing.T) {
 		}
 	})
 	t.Run("an empty bundle is plain balancing, and restoring brings the rules back", func(t *testing.T) {
-		m.must(0, "rules", "publish", "--empty")
+		if _, errs, code := runIn(t, "n\n", "rules", "remove", "main", "--server", m.web); code != 1 || !strings.Contains(errs, "services.sailings") || !strings.Contains(errs, "Nothing was removed") {
+			t.Errorf("asked, and no: exit %d\n%s", code, errs)
+		}
+		if _, errs, code := runIn(t, "y\n", "rules", "remove", "main", "--server", m.web); code != 0 {
+			t.Errorf("asked, and yes: exit %d\n%s", code, errs)
+		}
 		if got := m.call(90, "http://berths/berths/free"); answers(got) != "v1=60 v2=30" {
 			t.Errorf("plain: %s", answers(got))
 		}
@@ -154,12 +168,13 @@ func TestStories(t *testing.T) {
 			{2, "rules check /does/not/exist", "no such file"},
 			{2, "rules show 0", "lists the revisions"},
 			{2, "rules restore 999", "there is no revision 999"},
-			{2, "rules publish", "--empty"},
+			{2, "rules publish", "FILE|DIRECTORY"},
+			{2, "rules remove mian --yes", "name main"},
 			{2, "explain GET ftp://x/", "is not a URL to call"},
 			{2, "call http://sailings/ --from nobody", "has no proxy to call from"},
 			{2, "call http://sailings/ -n 1000000", "at most 100000"},
 			{2, "call http://sailings/ -H nonsense", "expected NAME: VALUE"},
-			{1, "rules publish --empty --expect 1", "was published meanwhile (yours is based on 1)"},
+			{1, "rules publish examples/ferry --expect 1", "was published meanwhile (yours is based on 1)"},
 		} {
 			out, errs, code := m.run(strings.Fields(c.args)...)
 			want := c.code

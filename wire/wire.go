@@ -5,6 +5,7 @@ package wire
 
 import (
 	"time"
+	"unicode/utf8"
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
@@ -221,6 +222,18 @@ type Delta struct {
 	// Unproven are callers that came to the workload without an identity, where that is let in.
 	Unproven []Unproven     `json:"unproven,omitempty"`
 	Events   []engine.Event `json:"events,omitempty"`
+}
+
+// longestName bounds a name, in bytes.
+const longestName = 256
+
+// ValidName is a name, or Other instead of one that cannot be shown or exported: proxies
+// can report anything.
+func ValidName(name string) string {
+	if len(name) > longestName || !utf8.ValidString(name) {
+		return Other
+	}
+	return name
 }
 
 // Series is the count of requests with one set of names.

@@ -78,8 +78,9 @@ type CheckRequest struct {
 	Bundle string `json:"bundle,omitempty"` // main when absent
 	Files  []File `json:"files"`            // all files of the bundle
 	By     string `json:"by,omitempty"`     // who checks
-	// the files are still being edited: do not keep them as the files last checked
-	IsDraft bool `json:"isDraft,omitempty"`
+	// keep these files to compare them with what is in force, until something is published:
+	// every view says when they differ
+	Remember bool `json:"remember,omitempty"`
 }
 
 // CheckReport is what a check found.
@@ -134,7 +135,7 @@ type DraftList struct {
 // PublishRequest asks for a new revision in which a bundle has these files.
 type PublishRequest struct {
 	Bundle  string `json:"bundle,omitempty"` // main when absent
-	Files   []File `json:"files"`            // all files of the bundle; none: the bundle is removed
+	Files   []File `json:"files"`            // all files of the bundle, at least one
 	Author  string `json:"author,omitempty"`
 	Message string `json:"message,omitempty"`
 	// how long to wait for the proxies; 5000 when absent, at most 60000
@@ -169,10 +170,12 @@ type Weight struct {
 
 // Published is a revision that was put in force.
 type Published struct {
-	Revision uint      `json:"revision"`
-	Rollout  Rollout   `json:"rollout"` // how many proxies have it in force
-	Changes  []Change  `json:"changes"` // against the revision before
-	Warnings []Finding `json:"warnings"`
+	Revision uint `json:"revision"`
+	// the text is that of the revision in force already, so there is no new one
+	IsUnchanged bool      `json:"unchanged,omitempty"`
+	Rollout     Rollout   `json:"rollout"` // how many proxies have it in force
+	Changes     []Change  `json:"changes"` // against the revision before
+	Warnings    []Finding `json:"warnings"`
 	// releases that were withdrawn because the revision changes their routes
 	Withdrawn []string `json:"withdrawn,omitempty"`
 }
@@ -184,6 +187,8 @@ type Rollout struct {
 	AfterMS      float64 `json:"afterMS"`      // time from the commit to the last acknowledgement
 	// connected proxies that do not have it in force, with the reason if they gave one
 	Missing []string `json:"missing"`
+	// known proxies that are not connected now: they get it when they come back
+	Away []string `json:"away"`
 }
 
 // Revision is one published state of all bundles.
@@ -203,14 +208,16 @@ type RevisionPage struct {
 	Next      uint       `json:"next,omitempty"` // pass as before for the next page; absent on the last
 }
 
-// Unpublished is a bundle whose files, as last checked, differ from what is in
-// force.
+// Unpublished is a bundle whose files, as somebody had them remembered, differ from what
+// is in force.
 type Unpublished struct {
-	Bundle   string    `json:"bundle"`
-	By       string    `json:"by"`
-	At       time.Time `json:"at"` // when the files were checked
-	Mistakes int       `json:"mistakes"`
-	Changes  int       `json:"changes"` // differences that publishing them would make
+	Bundle      string    `json:"bundle"`
+	By          string    `json:"by"`
+	At          time.Time `json:"at"`    // when the files were checked
+	Files       []string  `json:"files"` // that differ
+	Mistakes    int       `json:"mistakes"`
+	Changes     int       `json:"changes"`     // differences that publishing them would make
+	Differences []Change  `json:"differences"` // the first few of them
 }
 
 // EffectiveSettings is everything that holds for a service, each value with its

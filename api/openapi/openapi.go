@@ -47,9 +47,14 @@ func Document() ([]byte, error) {
 		if op.In != nil {
 			oc.AddReqStructure(op.In, openapi.WithContentType("application/json"))
 		}
-		oc.AddRespStructure(op.Out, func(u *openapi.ContentUnit) {
-			u.HTTPStatus, u.ContentType, u.Description = op.Status, op.Media, http.StatusText(op.Status)
-		})
+		for _, status := range []int{op.Status, op.Also} {
+			if status == 0 {
+				continue
+			}
+			oc.AddRespStructure(op.Out, func(u *openapi.ContentUnit) {
+				u.HTTPStatus, u.ContentType, u.Description = status, op.Media, http.StatusText(status)
+			})
+		}
 		oc.AddRespStructure(model.Problem{}, func(u *openapi.ContentUnit) {
 			u.IsDefault, u.ContentType = true, "application/problem+json"
 			u.Description = "What happened, why, and what to do next"
@@ -94,8 +99,11 @@ func parameters(op *api.Operation) any {
 	}
 	for _, p := range op.Params {
 		kind := text
-		if p.Kind == "integer" {
+		switch p.Kind {
+		case "integer":
 			kind = whole
+		case "boolean":
+			kind = reflect.TypeFor[bool]()
 		}
 		add(kind, "query", p.Name, p.Doc)
 	}

@@ -294,7 +294,7 @@ func (c *Calls) Door(service, gateway string) (string, error) {
 		return "", problem.Invalid("service %s has no proxy to call from now; these have: %s", service,
 			strings.Join(slices.Sorted(maps.Keys(callers)), ", "))
 	}
-	return "", problem.Invalid("the service's own proxy is not ready yet: try again in a moment")
+	return "", problem.Later("the service's own proxy is not ready yet: try again in a moment")
 }
 
 // dialable is an address to connect to, for a listener on every address.

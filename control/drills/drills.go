@@ -276,23 +276,23 @@ func read(q model.DrillRequest) (spec engine.Drill, length time.Duration, err er
 func existing(s engine.Drill, have fleet.Names) error {
 	switch {
 	case s.Service != "" && !have.Services[s.Service]:
-		return problem.Invalid("there is no service %s: name %s", s.Service, oneOf(s.Service, have.Services))
+		return problem.Missing("there is no service %s: name %s", s.Service, oneOf(s.Service, have.Services))
 	case s.Version != "" && !have.Versions[s.Service+"/"+s.Version]:
-		return problem.Invalid(
+		return problem.Missing(
 			"service %s has no version %s: \"nightjar services %s\" lists its versions",
 			s.Service,
 			s.Version,
 			s.Service,
 		)
 	case s.Instance != "" && !have.Instances[s.Service][s.Instance]:
-		return problem.Invalid(
+		return problem.Missing(
 			"service %s has no instance %s: name %s",
 			s.Service,
 			s.Instance,
 			oneOf(s.Instance, have.Instances[s.Service]),
 		)
 	case s.Site != "" && !have.Sites[s.Site]:
-		return problem.Invalid("no instance runs at site %s: name %s", s.Site, oneOf(s.Site, have.Sites))
+		return problem.Missing("no instance runs at site %s: name %s", s.Site, oneOf(s.Site, have.Sites))
 	}
 	return nil
 }
@@ -308,7 +308,7 @@ func (d *Drills) Stop(ctx context.Context, id, by string) (model.Drill, error) {
 	running := d.list()
 	i := slices.IndexFunc(running, func(one store.Drill) bool { return one.Spec.ID == id })
 	if i < 0 {
-		return model.Drill{}, problem.Invalid("no drill %s is running: \"nightjar drill list\" shows the drills", id)
+		return model.Drill{}, problem.Missing("no drill %s is running: \"nightjar drill list\" shows the drills", id)
 	}
 	one, now := running[i], d.now().UTC()
 	if err := d.records.Apply(ctx, store.StopDrill{Number: one.Number, At: now}); err != nil {

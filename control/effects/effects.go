@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -47,7 +48,7 @@ type Records interface {
 	Around(ctx context.Context, number uint, at time.Time) (before, after store.Revision, err error)
 	Effect(ctx context.Context, revision uint, into any) error
 	EffectSummaries(ctx context.Context, first, last uint, visit func(revision uint, read func(any) error) error) error
-	WithoutEffect(ctx context.Context, since time.Time, limit int) ([]store.Revision, error)
+	WithoutEffect(ctx context.Context, after uint, since time.Time, limit int) ([]store.Revision, error)
 	TrialsBetween(ctx context.Context, running string, from, to time.Time) ([]store.Trial, error)
 }
 
@@ -331,31 +332,42 @@ func Weights(rs *rules.Rules, route string) []effect.Target {
 	return out
 }
 
-// Record records the effects of revisions whose windows are full.
+// Record records the effects of revisions whose windows are full. One that cannot be
+// computed keeps no other from being recorded.
 func (e *Effects) Record(ctx context.Context) error {
-	list, err := e.Records.WithoutEffect(ctx, e.Now().Add(-store.CoarseTime*time.Second), recordAtOnce)
-	if err != nil {
-		return err
-	}
-	newest, now := e.Current().Revision.Number, e.Now().Unix()
-	for _, rev := range list {
-		if rev.Number == newest && now < rev.At.Unix()+Settle+1+Window+reportSlack {
-			continue
+	since := e.Now().Add(-store.CoarseTime * time.Second)
+	var errs []error
+	for after, recorded := uint(0), 0; recorded < recordAtOnce && ctx.Err() == nil; {
+		list, err := e.Records.WithoutEffect(ctx, after, since, recordAtOnce)
+		if err != nil || len(list) == 0 {
+			return errors.Join(append(errs, err)...)
 		}
-		one, err := e.compute(ctx, rev, model.EffectQuery{Window: Window, Settle: Settle})
-		if err != nil {
-			return err
-		}
-		if !one.IsComplete || now < one.After.To+reportSlack {
-			continue
-		}
-		one.IsRecorded = true
-		change := store.SaveEffect{Revision: rev.Number, Summary: one.summary(), Effect: one}
-		if err := e.Records.Apply(ctx, change); err != nil {
-			return err
+		for _, rev := range list {
+			after = rev.Number
+			isRecorded, err := e.record(ctx, rev)
+			if err != nil && len(errs) < recordAtOnce {
+				errs = append(errs, fmt.Errorf("revision %d: %w", rev.Number, err))
+			}
+			if isRecorded {
+				recorded++
+			}
 		}
 	}
-	return nil
+	return errors.Join(errs...)
+}
+
+// record records the effect of a revision, if its windows are full.
+func (e *Effects) record(ctx context.Context, rev store.Revision) (isRecorded bool, err error) {
+	now := e.Now().Unix()
+	if rev.Number == e.Current().Revision.Number && now < rev.At.Unix()+Settle+1+Window+reportSlack {
+		return false, nil
+	}
+	one, err := e.compute(ctx, rev, model.EffectQuery{Window: Window, Settle: Settle})
+	if err != nil || !one.IsComplete || now < one.After.To+reportSlack {
+		return false, err
+	}
+	one.IsRecorded = true
+	return true, e.Records.Apply(ctx, store.SaveEffect{Revision: rev.Number, Summary: one.summary(), Effect: one})
 }
 
 // List lists the effects of revisions below the number before (0: from the newest),

@@ -17,7 +17,7 @@ import (
 )
 
 const (
-	maxWatches   = 32   // at once
+	maxWatches   = 64   // at once
 	maxQueued    = 4096 // records that wait for one watcher
 	keptFailures = 2000 // requests without success that are remembered, and as many faults of callers
 )
@@ -78,7 +78,7 @@ func (f *Feed) Watch(filter wire.Filter) (*Watch, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.watches) >= maxWatches {
-		return nil, problem.Invalid(
+		return nil, problem.Later(
 			"%d people are watching requests already: end one of their commands or pages",
 			maxWatches,
 		)

@@ -169,12 +169,13 @@ func (f *Fleet) Await(ctx context.Context, revision uint, since time.Time, limit
 func (f *Fleet) rollout(revision uint, since time.Time) (model.Rollout, <-chan struct{}) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	r := model.Rollout{Missing: []string{}}
+	r := model.Rollout{Missing: []string{}, Away: []string{}}
 	last := since
 	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
 		p := f.proxies[id]
 		switch {
 		case !p.isConnected(f.now()):
+			r.Away = append(r.Away, id)
 			continue
 		case p.ack.Error != "":
 			r.Missing = append(r.Missing, id+": "+p.ack.Error)
@@ -208,6 +209,24 @@ func (f *Fleet) AcknowledgedByAll() uint {
 		}
 	}
 	return least
+}
+
+// maxAhead bounds how far ahead of the service a proxy is believed to be.
+const maxAhead = 10_000
+
+// Ahead is the newest revision of this mesh that a connected proxy follows, which is newer
+// than the one in force here; 0: none. It is so when the records are those of a backup.
+func (f *Fleet) Ahead() (newest uint) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.proxies {
+		has := p.ack.Revision
+		if p.isConnected(f.now()) && p.Mesh == f.ledger.mesh && p.ack.Error != "" &&
+			has > f.revision && has-f.revision <= maxAhead {
+			newest = max(newest, has)
+		}
+	}
+	return newest
 }
 
 // HasInstance tells whether a version has an instance, in the mesh or declared by

@@ -241,7 +241,7 @@ func withGuard(rs *rules.Rules, g *model.GuardChange) (*rules.Rules, error) {
 	s := rs.Service(g.Service)
 	switch {
 	case s == nil:
-		return nil, problem.Invalid("the rules in force declare no service %s: name one that they declare", g.Service)
+		return nil, problem.Missing("the rules in force declare no service %s: name one that they declare", g.Service)
 	case g.InFlight < 1 || g.InFlight > maxQueue || g.Waiting < 0 || g.Waiting > maxQueue:
 		return nil, problem.Invalid(
 			"a guard allows 1 to %d requests in flight, and 0 to %d to wait",

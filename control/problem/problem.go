@@ -33,6 +33,14 @@ func (e Busy) Error() string { return e.Why }
 // Running is a Busy.
 func Running(format string, args ...any) error { return Busy{fmt.Sprintf(format, args...)} }
 
+// NotReady means that a request can be carried out in a moment, as it is.
+type NotReady struct{ Why string }
+
+func (e NotReady) Error() string { return e.Why }
+
+// Later is a NotReady.
+func Later(format string, args ...any) error { return NotReady{fmt.Sprintf(format, args...)} }
+
 // RulesRejected means that rules have mistakes and were not published.
 type RulesRejected struct{ Findings []rules.Finding }
 

@@ -245,7 +245,7 @@ func declared(rs *rules.Rules, name string) (*rules.Release, error) {
 	case name == "":
 		return nil, problem.Invalid("the rules declare several releases: name one of %s", strings.Join(names, ", "))
 	}
-	return nil, problem.Invalid("the rules in force declare no release %s: name %s", name, rules.OneOf(name, names))
+	return nil, problem.Missing("the rules in force declare no release %s: name %s", name, rules.OneOf(name, names))
 }
 
 // startable tells why a release cannot start now.

@@ -31,6 +31,9 @@ func (r *Releases) Step(ctx context.Context) error {
 	return r.Revisions.Change(ctx, func(now revisions.Current) (revisions.Decision, error) {
 		at, acknowledged := r.Now().UTC(), r.Fleet.AcknowledgedByAll()
 		var changes []change
+		if now.Newest > now.Revision.Number {
+			return r.decide(ctx, now, r.heldForOlder(&now, at))
+		}
 		for _, x := range r.all() {
 			if next := r.step(x, at, acknowledged); next != nil {
 				changes = append(changes, change{x, next})
@@ -38,6 +41,20 @@ func (r *Releases) Step(ctx context.Context) error {
 		}
 		return r.decide(ctx, now, changes)
 	})
+}
+
+// heldForOlder holds the releases that could go on by themselves while proxies follow
+// newer rules than the service has: whatever it published would take them back unasked.
+func (r *Releases) heldForOlder(now *revisions.Current, at time.Time) (changes []change) {
+	for _, x := range r.all() {
+		next := x.run.Copy()
+		why := fmt.Sprintf("proxies follow revision %d, newer than revision %d of these records, which are those of a backup",
+			now.Newest, now.Revision.Number)
+		if !next.State.Over() && next.State != release.Held && next.Hold(at, "nightjar", why) == nil {
+			changes = append(changes, change{x, next})
+		}
+	}
+	return changes
 }
 
 // step lets time pass for one release. It returns the run to store; nil: there is
@@ -90,7 +107,7 @@ func (r *Releases) decide(ctx context.Context, now revisions.Current, changes []
 	if len(changes) > 0 {
 		hasRoom = r.Outbox.HasRoom(ctx)
 	}
-	number, began := now.Revision.Number, time.Now()
+	number, began := now.Newest, time.Now()
 	var stored []change
 	for _, c := range changes {
 		next := c.next

@@ -83,7 +83,7 @@ type TextChange struct {
 func Split(now *Current, service, route string, weights []model.Weight) (TextChange, error) {
 	s := now.Written.Service(service)
 	if s == nil {
-		return TextChange{}, problem.Invalid(
+		return TextChange{}, problem.Missing(
 			"the rules in force declare no service %s: publish a rule file that declares it",
 			service,
 		)

@@ -2,6 +2,8 @@ package revisions
 
 import (
 	"context"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,9 +16,10 @@ import (
 )
 
 const (
-	warnEvery        = 15 * time.Second // warnings that depend on traffic are computed anew
-	maxReleases      = 50               // whose changes a report lists, running and ended ones each
-	maxWrittenLookup = 500              // revisions that are searched for what releases wrote
+	warnEvery       = 15 * time.Second // warnings that depend on traffic are computed anew
+	maxReleases     = 50               // whose changes a report lists, running and ended ones each
+	revisionsAtOnce = 500              // that are read while searching for what releases wrote
+	maxDifferences  = 5                // that a note of remembered files lists
 )
 
 // proposal is rules that could be published.
@@ -84,34 +87,43 @@ func (r *Revisions) report(now *Current, p proposal) model.CheckReport {
 	return rep
 }
 
-// CheckDraft checks files that are still being edited, and keeps nothing.
-func (r *Revisions) CheckDraft(bundle string, files []rules.File) (model.CheckReport, error) {
+// Check checks files, keeps nothing, and tells too what releases wrote since somebody
+// published.
+func (r *Revisions) Check(ctx context.Context, bundle string, files []rules.File) (model.CheckReport, error) {
 	now := r.Current()
 	p, err := r.propose(&now, bundle, files)
 	if err != nil {
 		return model.CheckReport{}, err
 	}
-	return r.report(&now, p), nil
-}
-
-// Check checks files and keeps them as those last checked, which Unpublished
-// compares with what is in force.
-func (r *Revisions) Check(
-	ctx context.Context,
-	bundle string,
-	files []rules.File,
-	by string,
-) (model.CheckReport, error) {
-	rep, err := r.CheckDraft(bundle, files)
-	if err != nil {
-		return rep, err
-	}
+	rep := r.report(&now, p)
 	if len(rep.Changes) > 0 {
 		written, err := r.writtenSince(ctx, bundle)
 		if err != nil {
 			return rep, err
 		}
 		rep.Releases = append(rep.Releases, written...)
+	}
+	return rep, nil
+}
+
+// Remember checks files and keeps them, so that Unpublished compares them with what is in
+// force until something is published. They must be files of the bundle.
+func (r *Revisions) Remember(
+	ctx context.Context,
+	bundle string,
+	files []rules.File,
+	by string,
+) (model.CheckReport, error) {
+	rep, err := r.Check(ctx, bundle, files)
+	if err != nil {
+		return rep, err
+	}
+	if published := r.Current().Revision.Bundles[bundle]; len(published) > 0 && !haveCommonName(published, files) {
+		return rep, problem.Invalid(
+			"nothing was remembered: none of these files is in bundle %s, which has %s. Name the bundle that they belong to",
+			bundle,
+			published[0].Name,
+		)
 	}
 	r.checking.Lock()
 	defer r.checking.Unlock()
@@ -129,14 +141,22 @@ func (r *Revisions) Check(
 	return rep, nil
 }
 
+// haveCommonName tells whether a file of a list is in the other one too, in whatever
+// directory.
+func haveCommonName(a, b []rules.File) bool {
+	return slices.ContainsFunc(a, func(one rules.File) bool {
+		return slices.ContainsFunc(b, func(other rules.File) bool { return path.Base(one.Name) == path.Base(other.Name) })
+	})
+}
+
 // unpublishedFiles is a result of Unpublished, and the revision that it is of.
 type unpublishedFiles struct {
 	list     []model.Unpublished
 	revision uint
 }
 
-// Unpublished lists the bundles whose files were changed and checked, and not
-// published. It is computed anew only after a check or a new revision.
+// Unpublished lists the bundles whose remembered files differ from what is in force. It
+// is computed anew only when files are remembered, and after a new revision.
 func (r *Revisions) Unpublished(ctx context.Context) ([]model.Unpublished, error) {
 	r.checking.Lock()
 	defer r.checking.Unlock()
@@ -155,17 +175,40 @@ func (r *Revisions) Unpublished(ctx context.Context) ([]model.Unpublished, error
 			continue
 		}
 		if mistakes := rules.Mistakes(p.found); mistakes > 0 || len(p.changes) > 0 {
+			differences := rules.Condense(p.changes)
 			out = append(out, model.Unpublished{
-				Bundle:   k.Bundle,
-				By:       k.By,
-				At:       k.At,
-				Mistakes: mistakes,
-				Changes:  len(rules.Condense(p.changes)),
+				Bundle:      k.Bundle,
+				By:          k.By,
+				At:          k.At,
+				Files:       differing(now.Revision.Bundles[k.Bundle], k.Files),
+				Mistakes:    mistakes,
+				Changes:     len(differences),
+				Differences: from.Changes(differences[:min(len(differences), maxDifferences)]),
 			})
 		}
 	}
 	r.checked = &unpublishedFiles{out, now.Revision.Number}
 	return out, nil
+}
+
+// differing names the files of b that are not in a with the same text, and those of a
+// that are not in b, in whatever directories.
+func differing(a, b []rules.File) []string {
+	out := []string{}
+	left := slices.Clone(a)
+	for _, f := range b {
+		i := slices.IndexFunc(left, func(o rules.File) bool { return path.Base(o.Name) == path.Base(f.Name) })
+		if i < 0 || left[i].Text != f.Text {
+			out = append(out, f.Name)
+		}
+		if i >= 0 {
+			left = slices.Delete(left, i, i+1)
+		}
+	}
+	for _, f := range left {
+		out = append(out, f.Name)
+	}
+	return out
 }
 
 // warnings is what the checker says of the rules in force, and of what it is.
@@ -229,36 +272,41 @@ func partOf(rs *rules.Rules, places []release.Place) *rules.Rules {
 // published it last, newest first.
 func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.ReleaseChanges, error) {
 	var out []model.ReleaseChanges
-	list, err := r.Records.Revisions(ctx, 0, maxWrittenLookup)
-	if err != nil {
-		return nil, err
-	}
 	r.ending.Lock() // so that nobody computes it twice
 	defer r.ending.Unlock()
 	known := r.written
 	r.written = map[uint][]rules.Change{}
-	for _, rev := range list {
-		name, isRelease := strings.CutPrefix(rev.Author, "release/")
-		isRelease = isRelease && rev.Kind == "release"
-		switch {
-		case !isRelease && (rev.Bundle == bundle || rev.Bundle == ""):
-			return out, nil
-		case !isRelease || rev.Bundle != bundle || len(out) >= maxReleases:
-			continue
+	for before := uint(0); ; {
+		list, err := r.Records.Revisions(ctx, before, revisionsAtOnce)
+		if err != nil {
+			return nil, err
 		}
-		changes, ok := known[rev.Number]
-		if !ok {
-			if changes, err = r.textChanges(ctx, rev.Number); err != nil {
-				return out, err
+		for _, rev := range list {
+			before = rev.Number
+			name, isRelease := strings.CutPrefix(rev.Author, "release/")
+			isRelease = isRelease && rev.Kind == "release"
+			switch {
+			case !isRelease && (rev.Bundle == bundle || rev.Bundle == ""), len(out) >= maxReleases:
+				return out, nil
+			case !isRelease || rev.Bundle != bundle:
+				continue
 			}
+			changes, ok := known[rev.Number]
+			if !ok {
+				if changes, err = r.textChanges(ctx, rev.Number); err != nil {
+					return out, err
+				}
+			}
+			r.written[rev.Number] = changes
+			out = append(
+				out,
+				model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)},
+			)
 		}
-		r.written[rev.Number] = changes
-		out = append(
-			out,
-			model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)},
-		)
+		if len(list) < revisionsAtOnce {
+			return out, nil
+		}
 	}
-	return out, nil
 }
 
 // textChanges is what a revision changed in the text of the rules.

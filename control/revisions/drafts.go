@@ -87,8 +87,8 @@ func (r *Revisions) SaveDraft(
 	return from.Draft(d), err
 }
 
-// DeleteDraft deletes what somebody was editing; a draft that is not there is no
-// error.
-func (r *Revisions) DeleteDraft(ctx context.Context, bundle, by string) error {
-	return r.Records.Apply(ctx, store.DeleteDraft{Bundle: bundle, By: by})
+// DeleteDraft deletes what somebody was editing, if it has the version expect (0:
+// whichever it has); a draft that is not there is no error.
+func (r *Revisions) DeleteDraft(ctx context.Context, bundle, by string, expect uint) error {
+	return r.Records.Apply(ctx, store.DeleteDraft{Bundle: bundle, By: by, Version: expect})
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -28,16 +29,46 @@ type Publication struct {
 }
 
 // Publish replaces a bundle by a new revision. The revision is stored before any
-// proxy gets it.
+// proxy gets it. Text that is in force already makes no new revision.
 func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published, error) {
+	if len(q.Files) == 0 {
+		return model.Published{}, problem.Invalid(
+			"files: a revision needs at least one file. To remove a bundle, delete it: nightjar rules remove %s", q.Bundle)
+	}
 	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
 	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
-			return proposal{}, nil, problem.RevisionConflict{Expected: *q.Expect, Current: n}
+		if err := q.expects(now); err != nil {
+			return proposal{}, nil, err
 		}
 		p, err := r.propose(now, q.Bundle, q.Files)
 		return p, With(now.Revision.Bundles, q.Bundle, q.Files), err
 	})
+}
+
+// Remove publishes a revision without a bundle. Of the publication, Bundle names it, and
+// Files are not used.
+func (r *Revisions) Remove(ctx context.Context, q Publication) (model.Published, error) {
+	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
+	rev.Message = cmp.Or(rev.Message, "remove bundle "+q.Bundle)
+	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
+		if err := q.expects(now); err != nil {
+			return proposal{}, nil, err
+		}
+		if now.Revision.Bundles[q.Bundle] == nil {
+			return proposal{}, nil, problem.Missing("the rules in force have no bundle %s: name %s",
+				q.Bundle, rules.OneOf(q.Bundle, slices.Sorted(maps.Keys(now.Revision.Bundles))))
+		}
+		bundles := With(now.Revision.Bundles, q.Bundle, nil)
+		return r.proposeAll(now, bundles), bundles, nil
+	})
+}
+
+// expects is the error of a publication that is not for the revision in force.
+func (q *Publication) expects(now *Current) error {
+	if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
+		return problem.RevisionConflict{Expected: *q.Expect, Current: n}
+	}
+	return nil
 }
 
 // Split changes the weights of one route in the text of its file, and publishes
@@ -73,8 +104,8 @@ func (r *Revisions) Split(
 	})
 }
 
-// Restore publishes all bundles of an earlier revision again. Of the publication, Bundle,
-// Files and Expect are not used.
+// Restore publishes all bundles of an earlier revision again. Of the publication, Bundle
+// and Files are not used.
 func (r *Revisions) Restore(ctx context.Context, number uint, q Publication) (model.Published, error) {
 	old, err := r.Records.Revision(ctx, number)
 	if number == 0 {
@@ -86,7 +117,7 @@ func (r *Revisions) Restore(ctx context.Context, number uint, q Publication) (mo
 	message := cmp.Or(q.Message, fmt.Sprintf("restore revision %d", number))
 	rev := store.Revision{Kind: "restore", Author: q.Author, Message: message}
 	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		return r.proposeAll(now, old.Bundles), old.Bundles, nil
+		return r.proposeAll(now, old.Bundles), old.Bundles, q.expects(now)
 	})
 }
 
@@ -109,7 +140,15 @@ func (r *Revisions) publish(
 		if err != nil {
 			return Decision{}, err
 		}
-		rev.Number, rev.At = now.Revision.Number+1, r.Now().UTC()
+		if now.Newest == now.Revision.Number && maps.EqualFunc(bundles, now.Revision.Bundles, slices.Equal) {
+			out = model.Published{
+				Revision: now.Revision.Number, IsUnchanged: true,
+				Changes: []model.Change{}, Warnings: from.Findings(p.found),
+			}
+			since = now.Since
+			return Decision{Changes: []store.Change{store.DeleteChecked{Bundle: rev.Bundle}}, Apply: r.unremember}, nil
+		}
+		rev.Number, rev.At = now.Newest+1, r.Now().UTC()
 		rev.Author, rev.Bundles = cmp.Or(rev.Author, "unknown"), bundles
 		c, err := r.consequence(rev, p)
 		if err != nil {
@@ -121,13 +160,15 @@ func (r *Revisions) publish(
 			Warnings:  from.Findings(p.found),
 			Withdrawn: c.Withdrawn,
 		}
-		d := Decision{Revisions: []store.Revision{rev}, Written: p.rules, Changes: c.Changes}
+		d := Decision{Revisions: []store.Revision{rev}, Written: p.rules}
+		d.Changes = append(c.Changes, store.DeleteChecked{Bundle: rev.Bundle})
 		d.Overlays = slices.DeleteFunc(
 			slices.Clone(now.Overlays),
 			func(o Overlay) bool { return slices.Contains(c.Ended, o.Number) },
 		)
 		d.Apply = func() {
 			since = r.Current().Since
+			r.unremember()
 			if c.Apply != nil {
 				c.Apply()
 			}
@@ -139,6 +180,13 @@ func (r *Revisions) publish(
 	}
 	out.Rollout = r.Fleet.Await(ctx, out.Revision, since, min(wait, maxWait))
 	return out, nil
+}
+
+// unremember makes Unpublished read anew what is remembered.
+func (r *Revisions) unremember() {
+	r.checking.Lock()
+	defer r.checking.Unlock()
+	r.checked = nil
 }
 
 // refusesLinks is the error of access rules that would refuse links that are in use, and

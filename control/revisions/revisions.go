@@ -46,6 +46,7 @@ type Fleet interface {
 	SetRules(rs *rules.Rules, revision uint, since time.Time)
 	Await(ctx context.Context, revision uint, since time.Time, limit time.Duration) model.Rollout
 	Versions() (rules, instances uint64)
+	Ahead() uint
 }
 
 // Config is what Revisions are made of.
@@ -85,6 +86,11 @@ type Current struct {
 	Rules    *rules.Rules   // as proxies follow them: Written with Overlays
 	Overlays []Overlay      // of the releases that are running, by their numbers
 	Since    time.Time      // when proxies began to get it
+
+	// Newest is the highest number that a revision had, in a decision: the next one has
+	// the next number. It is higher than that of Revision when the records are those of a
+	// backup, and proxies follow what was published after it.
+	Newest uint
 }
 
 // Overlay is what a running release changes besides the text.
@@ -188,6 +194,7 @@ func (r *Revisions) Change(ctx context.Context, decide func(Current) (Decision, 
 	r.changing.Lock()
 	defer r.changing.Unlock()
 	now := r.Current()
+	now.Newest = max(now.Revision.Number, r.Fleet.Ahead())
 	d, err := decide(now)
 	if err != nil {
 		return err

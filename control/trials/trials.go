@@ -179,7 +179,7 @@ func (p *Plan) find(rs *rules.Rules, name string) error {
 	case p.Trial == nil && name == "":
 		return problem.Invalid("the rules have several trials: name one of %s", strings.Join(names, ", "))
 	case p.Trial == nil:
-		return problem.Invalid("there is no trial %q: name %s", name, rules.OneOf(name, names))
+		return problem.Missing("there is no trial %q: name %s", name, rules.OneOf(name, names))
 	}
 	return nil
 }

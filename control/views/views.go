@@ -24,13 +24,14 @@ import (
 )
 
 const (
-	maxRevisions = 200 // that are looked at
-	maxDrills    = 200
+	maxMarks  = 2000 // of revisions on a timeline, the newest
+	maxDrills = 1000 // that are looked at
 )
 
 // Records is what views need of the store.
 type Records interface {
-	Revisions(ctx context.Context, before uint, limit int) ([]store.Revision, error)
+	Around(ctx context.Context, number uint, at time.Time) (before, after store.Revision, err error)
+	RevisionsBetween(ctx context.Context, from, to time.Time, limit int) ([]store.Revision, error)
 }
 
 // Drills is the drills that are running, and those that ran.
@@ -159,15 +160,10 @@ func workloadProblem(p *model.Proxy) string {
 	return ""
 }
 
-// revisionAt is the number of the revision that was in force at a time.
+// revisionAt is the number of the revision that was in force at a time; 0: none was.
 func (v *Views) revisionAt(ctx context.Context, at int64) (uint, error) {
-	list, err := v.Records.Revisions(ctx, 0, maxRevisions)
-	for _, r := range list {
-		if r.At.Unix() < at {
-			return r.Number, err
-		}
-	}
-	return 0, err
+	before, _, err := v.Records.Around(ctx, 0, time.Unix(at, 0).Add(-time.Nanosecond))
+	return before.Number, err
 }
 
 // Timeline is the figures of a group of requests over time, with the revisions and
@@ -184,24 +180,22 @@ func (v *Views) Timeline(ctx context.Context, q model.TimelineQuery) (model.Time
 // marks are the revisions and drills that began in a time.
 func (v *Views) marks(ctx context.Context, begin, end int64) ([]model.Mark, error) {
 	out := []model.Mark{}
-	list, err := v.Records.Revisions(ctx, 0, maxRevisions)
+	list, err := v.Records.RevisionsBetween(ctx, time.Unix(begin, 0), time.Unix(end, 0), maxMarks)
 	if err != nil {
 		return out, err
 	}
 	for _, r := range list {
-		if at := r.At.Unix(); at >= begin && at < end {
-			m := model.Mark{
-				At:   at,
-				Kind: model.MarkRevision,
-				Name: strconv.Itoa(int(r.Number)),
-				Text: cmp.Or(r.Message, r.Kind),
-				By:   r.Author,
-			}
-			if r.Kind == "release" {
-				m.Kind, m.Step = model.MarkRelease, stepOf(r.Message)
-			}
-			out = append(out, m)
+		m := model.Mark{
+			At:   r.At.Unix(),
+			Kind: model.MarkRevision,
+			Name: strconv.Itoa(int(r.Number)),
+			Text: cmp.Or(r.Message, r.Kind),
+			By:   r.Author,
 		}
+		if r.Kind == "release" {
+			m.Kind, m.Step = model.MarkRelease, stepOf(r.Message)
+		}
+		out = append(out, m)
 	}
 	drills, err := v.Drills.List(ctx, maxDrills)
 	if err != nil {

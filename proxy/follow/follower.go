@@ -60,8 +60,13 @@ type Follower struct {
 	rules     *rules.Rules         // of known
 	drillEnds map[string]time.Time // of the drills that were heard of
 	refuses   error                // why the service is not followed; nil: it is
+	isOlder   bool                 // that is because its records are older
 	permitted string               // mesh to follow whatever was followed before; empty: none
 }
+
+// errAnew means that the service has passed what this proxy follows, and is to tell it
+// everything.
+var errAnew = errors.New("the service has newer rules than this proxy again")
 
 // New makes a follower that knows nothing yet.
 func New(cfg Config) *Follower {
@@ -144,6 +149,8 @@ func (f *Follower) apply(s wire.Snapshot) error {
 	defer f.mu.Unlock()
 	if s.Whole {
 		f.refuses = f.foreign(&s)
+	} else if f.refuses != nil && f.isOlder && s.Revision > f.known.Revision {
+		return errAnew
 	}
 	if f.refuses != nil {
 		return f.refuses
@@ -159,6 +166,7 @@ func (f *Follower) apply(s wire.Snapshot) error {
 // of an older state of this one; nil: it is. The caller holds mu.
 func (f *Follower) foreign(s *wire.Snapshot) error {
 	k := &f.known
+	f.isOlder = s.Mesh == k.Mesh && s.Revision < k.Revision
 	switch {
 	case s.Mesh == "" || k.Mesh == "" || s.Mesh == f.permitted:
 		f.permitted = ""
@@ -166,9 +174,9 @@ func (f *Follower) foreign(s *wire.Snapshot) error {
 	case s.Mesh != k.Mesh:
 		return fmt.Errorf("this proxy keeps following mesh %s at revision %d: the service is that of mesh %s. "+
 			"If it is the right one, run: nightjar fleet adopt", k.Mesh, k.Revision, s.Mesh)
-	case s.Revision < k.Revision:
+	case f.isOlder:
 		return fmt.Errorf("this proxy keeps following revision %d: the service is at revision %d, with older records. "+
-			"If that is right, run: nightjar fleet adopt", k.Revision, s.Revision)
+			"If that is right, publish, or run: nightjar fleet adopt", k.Revision, s.Revision)
 	}
 	return nil
 }

@@ -157,7 +157,9 @@ func TestForeignMesh(t *testing.T) {
 		{wire.Snapshot{Revision: 1, Services: service("more")}, "mesh one", "second"}, // news of what was refused
 		{whole("two", 99, "foreign"), "mesh two", "second"},
 		{whole("one", 8, "older"), "older records", "second"},
-		{whole("one", 10, "again"), "", "again"}, // the right one is back
+		{wire.Snapshot{Revision: 9, Services: service("more")}, "older records", "second"},
+		{wire.Snapshot{Revision: 11, Services: service("more")}, errAnew.Error(), "second"}, // a person published
+		{whole("one", 10, "again"), "", "again"},                                            // the right one is back
 	} {
 		err := f.apply(c.s)
 		if (err == nil) != (c.refused == "") || err != nil && !strings.Contains(err.Error(), c.refused) || (f.Refuses() != nil) != (err != nil) {

@@ -271,7 +271,11 @@ func (s *Session) renew(ctx context.Context) {
 func (s *Session) take(ctx context.Context, snap wire.Snapshot, nonce string) error {
 	before, problems := s.cfg.Outbound(), s.cfg.Problems()
 	ack := wire.Ack{Nonce: nonce, Sequence: snap.Sequence}
-	if err := s.follower.apply(snap); err != nil {
+	err := s.follower.apply(snap)
+	if errors.Is(err, errAnew) {
+		return err // a new stream begins with everything
+	}
+	if err != nil {
 		ack.Error = err.Error()
 		s.cfg.Log.Error("a snapshot cannot be put in force", "revision", snap.Revision, "error", err)
 		s.follower.getStale()

@@ -106,9 +106,9 @@ export async function stopDrill(id: string): Promise<void> {
   await send("DELETE", `/drills/${encodeURIComponent(id)}?by=console`, undefined);
 }
 
-/** Checks files that are being edited. The service does not keep them as the files last checked. */
+/** Checks files that are being edited. */
 export async function check(bundle: string, files: RuleFile[], signal: AbortSignal): Promise<CheckReport> {
-  return (await (await post("/rules/check", { bundle, files, isDraft: true }, {}, signal)).json()) as CheckReport;
+  return (await (await post("/rules/check", { bundle, files }, {}, signal)).json()) as CheckReport;
 }
 
 export async function format(files: RuleFile[]): Promise<RuleFile[]> {
@@ -127,8 +127,9 @@ export async function publish(body: Schemas["PublishRequest"], base: number): Pr
   return (await (await post("/revisions", body, { "If-Match": `"${base}"` })).json()) as Published;
 }
 
-export async function restore(number: number, body: Schemas["RestoreRequest"]): Promise<Published> {
-  return (await (await post(`/revisions/${number}/restore`, body)).json()) as Published;
+/** Publishes an earlier revision again, on top of the one that the page shows. */
+export async function restore(number: number, body: Schemas["RestoreRequest"], base: number): Promise<Published> {
+  return (await (await post(`/revisions/${number}/restore`, body, { "If-Match": `"${base}"` })).json()) as Published;
 }
 
 const draftPath = (bundle: string, by: string) => `/drafts/${encodeURIComponent(bundle)}?by=${encodeURIComponent(by)}`;
@@ -147,8 +148,8 @@ export async function saveDraft(bundle: string, body: Schemas["DraftRequest"], v
   return (await (await send("PUT", `/drafts/${encodeURIComponent(bundle)}`, body, { "If-Match": `"${version}"` })).json()) as Draft;
 }
 
-export async function deleteDraft(bundle: string, by: string): Promise<void> {
-  await send("DELETE", draftPath(bundle, by), undefined);
+export async function deleteDraft(bundle: string, by: string, version: number): Promise<void> {
+  await send("DELETE", draftPath(bundle, by), undefined, { "If-Match": `"${version}"` });
 }
 
 /** Changes the weights of a route, on top of the revision that the page shows. */

@@ -140,6 +140,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/bundles/{bundle}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Publish a revision without a bundle */
+        delete: operations["removeBundle"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/calls": {
         parameters: {
             query?: never;
@@ -1119,8 +1136,8 @@ export interface components {
             by?: string;
             /** @description all files of the bundle */
             files: components["schemas"]["File"][];
-            /** @description the files are still being edited: do not keep them as the files last checked */
-            isDraft?: boolean;
+            /** @description keep these files to compare them with what is in force, until something is published: every view says when they differ */
+            remember?: boolean;
         };
         CurvePoint: {
             /** Format: double */
@@ -1906,7 +1923,7 @@ export interface components {
             author?: string;
             /** @description main when absent */
             bundle?: string;
-            /** @description all files of the bundle; none: the bundle is removed */
+            /** @description all files of the bundle, at least one */
             files: components["schemas"]["File"][];
             message?: string;
             /** @description publish access rules even if they refuse every request of a link that is in use */
@@ -1920,6 +1937,8 @@ export interface components {
             revision: number;
             /** @description how many proxies have it in force */
             rollout: components["schemas"]["Rollout"];
+            /** @description the text is that of the revision in force already, so there is no new one */
+            unchanged?: boolean;
             warnings: components["schemas"]["Finding"][];
             /** @description releases that were withdrawn because the revision changes their routes */
             withdrawn?: string[];
@@ -2258,6 +2277,8 @@ export interface components {
              * @description time from the commit to the last acknowledgement
              */
             afterMS: number;
+            /** @description known proxies that are not connected now: they get it when they come back */
+            away: string[];
             /** @description proxies that were connected */
             connected: number;
             /** @description connected proxies that do not have it in force, with the reason if they gave one */
@@ -2818,6 +2839,10 @@ export interface components {
             by: string;
             /** @description differences that publishing them would make */
             changes: number;
+            /** @description the first few of them */
+            differences: components["schemas"]["Change"][];
+            /** @description that differ */
+            files: string[];
             mistakes: number;
         };
         UnreachableInstance: {
@@ -3213,6 +3238,49 @@ export interface operations {
             };
         };
     };
+    removeBundle: {
+        parameters: {
+            query?: {
+                /** @description who does it */
+                by?: string;
+                /** @description message of the revision */
+                message?: string;
+                /** @description how long to wait for the proxies; 5000 when absent, at most 60000 */
+                waitMS?: number;
+                /** @description publish even if access rules refuse every request of a link in use */
+                refuseUsedLinks?: boolean;
+            };
+            header?: {
+                /** @description number of the revision in force in quotes, or *; 412 when another one is in force */
+                "If-Match"?: string;
+            };
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     call: {
         parameters: {
             query?: never;
@@ -3353,7 +3421,10 @@ export interface operations {
                 /** @description whose draft it is */
                 by?: string;
             };
-            header?: never;
+            header?: {
+                /** @description version of the draft in quotes, or *; 412 when it has another version */
+                "If-Match"?: string;
+            };
             path: {
                 bundle: string;
             };
@@ -4227,7 +4298,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description number of a revision in quotes; 412 when another one is in force */
+                /** @description number of the revision in force in quotes, or *; 412 when another one is in force */
                 "If-Match"?: string;
             };
             path?: never;
@@ -4239,6 +4310,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
             /** @description Created */
             201: {
                 headers: {
@@ -4293,7 +4373,10 @@ export interface operations {
     restore: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description number of the revision in force in quotes, or *; 412 when another one is in force */
+                "If-Match"?: string;
+            };
             path: {
                 number: string;
             };
@@ -4305,6 +4388,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
             /** @description Created */
             201: {
                 headers: {
@@ -4455,7 +4547,7 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                /** @description number of a revision in quotes; 412 when another one is in force */
+                /** @description number of the revision in force in quotes, or *; 412 when another one is in force */
                 "If-Match"?: string;
             };
             path: {
@@ -4469,6 +4561,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
             /** @description Created */
             201: {
                 headers: {

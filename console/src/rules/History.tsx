@@ -58,7 +58,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
   const restoreRevision = async (n: number) => {
     setConfirming(0);
     try {
-      const p = await restore(n, { author: who, message: `restore revision ${n}` });
+      const p = await restore(n, { author: who, message: `restore revision ${n}` }, current);
       setOutcome(`Revision ${n} is in force again, as revision ${p.revision}, in ${p.rollout.acknowledged} of ${p.rollout.connected} connected proxies.`);
       setError("");
     } catch (e) {

@@ -117,7 +117,9 @@ export class DraftKeeper {
     this.epoch++;
     clearTimeout(this.timer);
     if (this.running) await this.running;
-    await deleteDraft(this.bundle, this.by);
+    const w = this.work;
+    // One that was changed elsewhere is somebody else's by now, and stays.
+    if (w && w.version > 0 && w.saving !== "changed elsewhere") await deleteDraft(this.bundle, this.by, w.version);
     await this.load();
   }
 

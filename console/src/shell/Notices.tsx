@@ -33,8 +33,8 @@ export function Notices() {
       {(mesh?.releases.length ?? 0) > 3 && <Alert severity="info">{plural((mesh?.releases.length ?? 0) - 3, "more release")} running. <Link to="/releases">Show all</Link></Alert>}
       {mesh?.unpublished.map((u) => (
         <Alert key={u.bundle} severity="warning" data-test="unpublished" title={u.at}>
-          Not published: the files of bundle {u.bundle} that {u.by} checked at {timeOfDay(u.at)}{" "}
-          {u.mistakes > 0 ? `have ${plural(u.mistakes, "mistake")}` : `differ from the rules in force in ${plural(u.changes, "place")}`}.
+          Not published: {u.files.join(", ")} of bundle {u.bundle}, as {u.by} had it remembered at {timeOfDay(u.at)}, is not what is in force:{" "}
+          {u.mistakes > 0 ? plural(u.mistakes, "mistake") : `${plural(u.changes, "difference")} (${u.differences[0]?.path ?? ""})`}.
         </Alert>
       ))}
       {mesh?.warnings.slice(0, 1).map((w) => (

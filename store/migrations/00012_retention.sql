@@ -1,0 +1,3 @@
+-- +goose Up
+CREATE INDEX revisions_at ON revisions (at);
+CREATE INDEX activity_at ON activity (at);

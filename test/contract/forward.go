@@ -1,0 +1,118 @@
+package contract
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+)
+
+// Forwarder stands before a service, passes calls on, and checks each with its answer.
+type Forwarder struct {
+	contract *Contract
+	to       string // host:port of the service
+	report   func(error)
+	client   http.Transport
+	server   http.Server
+	serving  sync.WaitGroup
+	Address  string // host:port where it listens
+}
+
+// Forward starts a Forwarder for a service, which need not run yet. report is told of
+// everything that breaks the contract.
+func (c *Contract) Forward(to string, report func(error)) (*Forwarder, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	f := &Forwarder{contract: c, to: to, report: report, Address: l.Addr().String()}
+	f.server.Handler = f
+	f.serving.Go(func() { f.server.Serve(l) })
+	return f, nil
+}
+
+// Close ends it.
+func (f *Forwarder) Close() {
+	f.server.Close()
+	f.client.CloseIdleConnections()
+	f.serving.Wait()
+}
+
+// maxBody bounds what is kept of an answer to check it.
+const maxBody = 64 << 20
+
+// ServeHTTP passes one call on. Of a service that does not answer, the caller sees what it
+// would see without the Forwarder: a connection that breaks.
+func (f *Forwarder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		panic(http.ErrAbortHandler)
+	}
+	ctx, stop := context.WithCancel(r.Context())
+	defer stop()
+	out := r.Clone(ctx)
+	out.URL.Scheme, out.URL.Host, out.RequestURI = "http", f.to, ""
+	if r.Host == f.Address {
+		out.Host = f.to
+	}
+	if origin := r.Header.Get("Origin"); origin == "http://"+f.Address {
+		out.Header.Set("Origin", "http://"+f.to)
+	}
+	out.Body, out.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+	out.Header.Del("Accept-Encoding")
+	f.client.DisableCompression = true
+	resp, err := f.client.RoundTrip(out)
+	if err != nil {
+		panic(http.ErrAbortHandler)
+	}
+	defer resp.Body.Close()
+	for name, values := range resp.Header {
+		w.Header()[name] = values
+	}
+	w.WriteHeader(resp.StatusCode)
+	answer, isWhole := f.pass(w, resp)
+	if !isWhole && !isStream(resp) {
+		panic(http.ErrAbortHandler)
+	}
+	err = f.contract.Check(r, body, Answer{resp.StatusCode, resp.Header, answer})
+	if err != nil {
+		f.report(err)
+	}
+	if !isWhole {
+		panic(http.ErrAbortHandler)
+	}
+}
+
+func isStream(resp *http.Response) bool {
+	media := resp.Header.Get("Content-Type")
+	return strings.HasPrefix(media, "text/event-stream") || strings.HasPrefix(media, "application/x-ndjson")
+}
+
+// pass passes an answer on as it comes, and returns what came; of a stream that breaks,
+// up to the last whole line.
+func (f *Forwarder) pass(w http.ResponseWriter, resp *http.Response) (answer []byte, isWhole bool) {
+	flush := http.NewResponseController(w)
+	flush.Flush()
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := resp.Body.Read(buf)
+		if len(answer) < maxBody {
+			answer = append(answer, buf[:n]...)
+		}
+		if n > 0 {
+			if _, werr := w.Write(buf[:n]); werr != nil {
+				err = werr
+			}
+			flush.Flush()
+		}
+		switch {
+		case err == io.EOF:
+			return answer, true
+		case err != nil:
+			return answer[:bytes.LastIndexByte(answer, '\n')+1], false
+		}
+	}
+}
