@@ -80,7 +80,7 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 	var table [][]string
 	for _, row := range rows {
 		line := []string{
-			strings.TrimSpace(string(row.Kind) + " " + row.Name),
+			rowName(&row),
 			fmt.Sprintf("%d → %d", row.Before.Requests, row.After.Requests),
 			pair(row.Success, out.Share),
 			points(row.Success),
@@ -121,9 +121,18 @@ func (r *rowFlags) sheet(s *out.Sheet, rows []model.EffectRow, before, after str
 	s.Line("\nEach cell: %s → %s. Points: percentage points of success, with their 95%% interval.", before, after)
 }
 
+// rowName is the group of a row, and what it is compared with.
+func rowName(r *model.EffectRow) string {
+	name := strings.TrimSpace(r.Kind + " " + r.Name)
+	if r.Against != "" {
+		name += " (new, against " + r.Against + ")"
+	}
+	return name
+}
+
 // effectCSV writes every figure of rows in a column of its own.
 func effectCSV(s *out.Sheet, rows []model.EffectRow) {
-	header := []string{"kind", "name", "requests_before", "requests_after", "verdict"}
+	header := []string{"kind", "name", "against", "requests_before", "requests_after", "verdict"}
 	figures := func(r model.EffectRow) []model.EffectFigure {
 		return []model.EffectFigure{r.Success, r.FirstAttempt, r.AttemptsPerRequest, r.P50MS, r.P95MS, r.P99MS}
 	}
@@ -144,6 +153,7 @@ func effectCSV(s *out.Sheet, rows []model.EffectRow) {
 		line := []string{
 			string(r.Kind),
 			r.Name,
+			r.Against,
 			fmt.Sprint(r.Before.Requests),
 			fmt.Sprint(r.After.Requests),
 			string(r.Verdict),

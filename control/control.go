@@ -191,6 +191,7 @@ func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
 		Records: cfg.Store,
 		Figures: c.Figures,
 		Current: c.Revisions.Current,
+		Touches: c.Revisions.Touches(),
 		Drills:  c.Drills.List,
 		Now:     cfg.Now,
 	})

@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/effects"
 	"nightjar/control/problem"
 	"nightjar/core/stats"
 	"nightjar/store"
@@ -264,5 +266,123 @@ func BenchmarkEffect(b *testing.B) {
 		if err != nil || e.Before.Seconds < 290 || len(e.Rows) < 1000 {
 			b.Fatalf("%d rows, %v", len(e.Rows), err)
 		}
+	}
+}
+
+// TestBusyMesh: revisions that touch other services reset no shares, cut no windows and
+// spoil no figures; those that touch the same service do.
+func TestBusyMesh(t *testing.T) {
+	k := newClock(t)
+	text := func(s, o int) string {
+		return fmt.Sprintf("services:\n  s: {versions: [v1, v2], routes: [{name: all, send: {v1: %d, v2: %d}}]}\n  o: {versions: [v1, v2], routes: [{name: all, send: {v1: %d, v2: %d}}]}\n", s, 100-s, o, 100-o)
+	}
+	begin, seq := k.now, uint64(0)
+	count := func(second int, revision uint, sFailed, oFailed uint64) {
+		k.now = begin.Add(time.Duration(second)*time.Second + 500*time.Millisecond)
+		seq++
+		of := func(service string, failed uint64) wire.Series {
+			return wire.Series{Revision: revision, Service: service, Version: "v1", RouteOf: service, Route: "all", Counts: stats.Counts{OK: 10 - failed, Failed: failed, Tries: 10}}
+		}
+		k.Count("p", delta(seq, of("s", sFailed), of("o", oFailed)))
+		k.Figures.Tidy(k.now)
+		if second%10 == 9 {
+			if err := k.Figures.Write(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	k.mustPublish(text(100, 100))
+	revision, changed := uint(1), uint(0)
+	for second := 1; second < 700; second++ {
+		switch {
+		case second == 350: // s gets worse by this one
+			revision = k.mustPublish(text(50, 30)).Revision
+			changed = revision
+		case second%30 == 0: // and o gets another one every half minute
+			s := 100
+			if changed > 0 {
+				s = 50
+			}
+			revision = k.mustPublish(text(s, second%100)).Revision
+		}
+		oFailed := uint64(0)
+		if changed > 0 && revision > changed { // by one that came later
+			oFailed = 9
+		}
+		if changed > 0 {
+			count(second, revision, 2, oFailed)
+		} else {
+			count(second, revision, 0, 0)
+		}
+	}
+	k.now = begin.Add(700 * time.Second)
+	e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Revision: changed, Settle: -1})
+	if err != nil || e.Before.Seconds != 300 || e.After.Seconds != 300 || !e.IsComplete {
+		t.Fatalf("windows: %+v, %+v, %v", e.Before, e.After, err)
+	}
+	for _, r := range e.Rows {
+		switch r.Kind + " " + r.Name {
+		case "service s", "route s/all", "mesh ", "caller kiosk":
+			if r.Before.Requests != 3000 || r.After.Requests != 3000 || r.Verdict != model.Worse || math.Abs(*r.Success.Change+0.2) > 1e-9 || r.Before.RPS != 10 {
+				t.Errorf("%s %s: %+v", r.Kind, r.Name, r)
+			}
+		case "service o": // until the next revision of o, ten seconds later
+			if r.Before.Requests > 300 || r.After.Requests > 100 || r.After.Failed != 0 || math.Abs(r.Before.RPS-10) > 1.5 {
+				t.Errorf("o, which others changed: %+v, %+v", r.Before, r.After)
+			}
+		}
+	}
+	if notes := strings.Join(e.Notes, " "); len(e.Notes) != 1 || !strings.Contains(notes, "changed o in the windows (revision 12 before, revision 14 after)") {
+		t.Errorf("notes: %q", e.Notes)
+	}
+	// The share of s is that of all requests since its own revision; that of o begins anew.
+	m, err := k.Views.Mesh(t.Context(), 300, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range m.Services {
+		want := map[string]uint64{"s": 2990, "o": 90}[s.Name]
+		if got := s.Routes[0].Send[0].Requests; got < want || got > want+110 {
+			t.Errorf("%s: %d requests in its shares, want about %d", s.Name, got, want)
+		}
+	}
+	if err := k.Effects.Record(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Revision: changed, Settle: -1}); err != nil || !e.IsRecorded {
+		t.Errorf("it was not recorded: %v", err)
+	}
+}
+
+// oneBad is records of which the neighbours of one revision cannot be read.
+type oneBad struct {
+	effects.Records
+	bad uint
+}
+
+func (o oneBad) Around(ctx context.Context, number uint, at time.Time) (before, after store.Revision, err error) {
+	if number == o.bad {
+		return before, after, errors.New("unreadable")
+	}
+	return o.Records.Around(ctx, number, at)
+}
+
+// TestOneBadRevision keeps no later one from being recorded.
+func TestOneBadRevision(t *testing.T) {
+	k := newClock(t)
+	for i := range 30 {
+		k.now = k.now.Add(20 * time.Second)
+		k.mustPublish(strings.Replace(two, "80, v2: 20", fmt.Sprintf("%d, v2: %d", 50+i, 50-i), 1))
+	}
+	k.now = k.now.Add(time.Hour)
+	k.Effects.Records = oneBad{k.Effects.Records, 1}
+	for range 3 {
+		if err := k.Effects.Record(t.Context()); err == nil || !strings.Contains(err.Error(), "revision 1: unreadable") {
+			t.Errorf("it says %v", err)
+		}
+	}
+	left, err := k.store.WithoutEffect(t.Context(), 0, time.Time{}, 100)
+	if err != nil || len(left) != 1 || left[0].Number != 1 {
+		t.Errorf("%d revisions have no effect: %v", len(left), err)
 	}
 }

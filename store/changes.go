@@ -62,6 +62,13 @@ func (c AddRevision) write(tx *gorm.DB) error {
 		}
 		row.Bundles = text
 	}
+	if c.Touched != nil {
+		text, err := encode(c.Touched)
+		if err != nil {
+			return err
+		}
+		row.Touched = text
+	}
 	return tx.Create(&row).Error
 }
 

@@ -55,7 +55,7 @@ func (d *directory) take(holder string) error {
 		return fmt.Errorf("data directory %s cannot be locked: %w. Use a disk of this machine", d.path, err)
 	}
 	text := fmt.Sprintf("process %d (%s)\n", os.Getpid(), holder)
-	if err := d.lock.Truncate(0); err == nil {
+	if err = d.lock.Truncate(0); err == nil {
 		_, err = d.lock.WriteAt([]byte(text), 0)
 	}
 	if err != nil {

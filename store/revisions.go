@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -21,6 +22,9 @@ type Revision struct {
 	At      time.Time
 	Bundles Bundles // nil in lists
 	Base    uint    // revision whose text this one has; 0: its own
+	// Touched are the services and gateways for whom something else holds since then (see
+	// rules.Touched); nil: all.
+	Touched []string
 
 	Overlays []Overlay // of the releases that were running; nil in lists
 }
@@ -62,12 +66,13 @@ type revisionRow struct {
 	At      time.Time
 	Bundles string // JSON; empty with a base
 	Base    uint
+	Touched string // JSON; empty: all
 }
 
 func (revisionRow) TableName() string { return "revisions" }
 
 func (row revisionRow) head() Revision {
-	return Revision{
+	r := Revision{
 		Number:  row.Number,
 		Kind:    row.Kind,
 		Bundle:  row.Bundle,
@@ -76,6 +81,10 @@ func (row revisionRow) head() Revision {
 		At:      row.At.UTC(),
 		Base:    row.Base,
 	}
+	if row.Touched != "" && json.Unmarshal([]byte(row.Touched), &r.Touched) != nil {
+		r.Touched = nil
+	}
+	return r
 }
 
 func heads(rows []revisionRow) []Revision {

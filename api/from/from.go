@@ -157,6 +157,7 @@ func EffectRows(in []effect.Row) []model.EffectRow {
 		out := model.EffectRow{
 			Kind:               string(r.Kind),
 			Name:               r.Name,
+			Against:            r.Against,
 			Before:             model.EffectSide(r.Before),
 			After:              model.EffectSide(r.After),
 			Verdict:            string(r.Verdict),

@@ -118,7 +118,10 @@ var RowKinds = []string{RowMesh, RowCaller, RowService, RowRoute, RowVersion, Ro
 type EffectRow struct {
 	Kind string `json:"kind"` // mesh, caller, service, route, version or link
 	// NAME, SERVICE/VERSION, PARENT/ROUTE or CALLER > SERVICE; empty of the mesh
-	Name               string         `json:"name"`
+	Name string `json:"name"`
+	// a group of the same kind, whose requests before are compared with those after: this one
+	// is new, and took its requests from that one. Absent: it is compared with itself
+	Against            string         `json:"against,omitempty"`
 	Before             EffectSide     `json:"before"`
 	After              EffectSide     `json:"after"`
 	Verdict            string         `json:"verdict"`      // on success

@@ -63,6 +63,7 @@ type Config struct {
 	Records Records
 	Figures Figures
 	Current func() revisions.Current
+	Touches *revisions.Touches
 	Drills  func(ctx context.Context, limit int) ([]model.Drill, error)
 	Now     func() time.Time
 }
@@ -145,19 +146,20 @@ func (e *Effects) compute(ctx context.Context, rev store.Revision, q model.Effec
 	if err := e.noteMeanwhile(ctx, r); err != nil {
 		return nil, err
 	}
-	isRevision := rev.Number > 0
-	before, err := e.side(ctx, r.Before, isRevision)
-	if err != nil {
-		return nil, err
-	}
-	after, err := e.side(ctx, r.After, isRevision)
-	if err != nil {
-		return nil, err
-	}
 	rs, err := e.rulesAt(ctx, r.After.Revision)
 	if err != nil {
 		return nil, err
 	}
+	sc := e.scope(r, rs)
+	before, err := e.side(ctx, r.Before, sc.before)
+	if err != nil {
+		return nil, err
+	}
+	after, err := e.side(ctx, r.After, sc.after)
+	if err != nil {
+		return nil, err
+	}
+	before.SecondsOf, after.SecondsOf = sc.seconds(r)
 	r.Rows = effect.Compare(before, after, func(route string) []effect.Target { return Weights(rs, route) })
 	if n := len(r.Rows); n >= manyRows {
 		r.note("Of %d rows without any change, about %d would still show one in success by chance: "+
@@ -166,15 +168,21 @@ func (e *Effects) compute(ctx context.Context, rev store.Revision, q model.Effec
 	return r, nil
 }
 
-// setWindows sets the windows: neither holds anything of another revision.
+// setWindows sets the windows: neither holds anything of another revision that touched
+// the same services.
 func (e *Effects) setWindows(ctx context.Context, r *record, rev store.Revision, length int64) error {
-	prev, next, err := e.Records.Around(ctx, rev.Number, rev.At)
+	last, following, err := e.Records.Around(ctx, rev.Number, rev.At)
 	if err != nil {
 		return err
 	}
+	prev := revisions.Touch{Number: last.Number, At: last.At}
+	next := revisions.Touch{Number: following.Number, At: following.At}
+	if rev.Number > 0 && e.Touches.Knows(rev.Number) {
+		prev, next = e.Touches.Around(rev.Number, e.Touches.Of(rev.Number))
+	}
 	now, at := e.Now().Unix(), rev.At.Unix()
-	r.Before = model.Window{From: at - length, To: at, Revision: prev.Number}
-	r.After = model.Window{From: at + r.Settle, To: at + r.Settle + length, Revision: cmp.Or(rev.Number, prev.Number)}
+	r.Before = model.Window{From: at - length, To: at, Revision: last.Number}
+	r.After = model.Window{From: at + r.Settle, To: at + r.Settle + length, Revision: cmp.Or(rev.Number, last.Number)}
 	if rev.Number > 0 {
 		r.After.From++ // the second of the change belongs to both
 		r.After.To++
@@ -260,18 +268,22 @@ func (e *Effects) noteMeanwhile(ctx context.Context, r *record) error {
 	return err
 }
 
-// side adds up a window. Of a revision, only requests that followed the window's
-// revision count.
-func (e *Effects) side(ctx context.Context, w model.Window, isRevision bool) (*effect.Tally, error) {
+// side adds up a window.
+func (e *Effects) side(ctx context.Context, w model.Window, take takes) (*effect.Tally, error) {
 	t := &effect.Tally{Seconds: float64(w.Seconds)}
 	if w.Seconds <= 0 {
 		return t, nil
 	}
 	err := e.Figures.Sum(ctx, w.From, w.To, func(n *telemetry.Names, revision uint, counts *stats.Counts) {
-		if n.App || n.Copy || isRevision && revision != w.Revision {
+		if n.App || n.Copy {
 			return
 		}
-		t.Add(NamesOf(n), counts)
+		switch take(n, revision) {
+		case wholly:
+			t.Add(NamesOf(n), counts)
+		case inParts:
+			t.AddParts(NamesOf(n), counts)
+		}
 	})
 	return t, err
 }
@@ -356,10 +368,16 @@ func (e *Effects) Record(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// isCutShort tells whether a later revision has ended the window after a revision.
+func (e *Effects) isCutShort(number uint) bool {
+	_, next := e.Touches.Around(number, e.Touches.Of(number))
+	return next.Number > 0
+}
+
 // record records the effect of a revision, if its windows are full.
 func (e *Effects) record(ctx context.Context, rev store.Revision) (isRecorded bool, err error) {
 	now := e.Now().Unix()
-	if rev.Number == e.Current().Revision.Number && now < rev.At.Unix()+Settle+1+Window+reportSlack {
+	if now < rev.At.Unix()+Settle+1+Window+reportSlack && !e.isCutShort(rev.Number) {
 		return false, nil
 	}
 	one, err := e.compute(ctx, rev, model.EffectQuery{Window: Window, Settle: Settle})

@@ -126,6 +126,8 @@ func (r *Releases) decide(ctx context.Context, now revisions.Current, changes []
 				Kind:   "release",
 				Author: "release/" + next.Plan.Name,
 				At:     r.Now().UTC(),
+
+				Touched: touchedBy(next, now.Written),
 			}
 			if err := writeEnd(next, &now, &rev); err != nil {
 				next.Unwritable(r.Now().UTC(), err.Error())
@@ -145,6 +147,21 @@ func (r *Releases) decide(ctx context.Context, now revisions.Current, changes []
 	d.Written = now.Written
 	d.Apply = func() { r.apply(stored) }
 	return d, nil
+}
+
+// touchedBy are the services and gateways whose requests a step of a release changes.
+func touchedBy(run *release.Run, rs *rules.Rules) []string {
+	out := []string{run.Plan.Service}
+	for _, at := range run.Places {
+		name := at.Ladder
+		if rs.Service(name) == nil {
+			name = rules.GatewayName(name)
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // overlaysWith is the overlays with that of one release as it is now.

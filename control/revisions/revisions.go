@@ -16,6 +16,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -71,6 +72,8 @@ type Revisions struct {
 
 	checking sync.Mutex // guards unpublished and what it was computed from
 	checked  *unpublishedFiles
+
+	touches *Touches
 
 	ending  sync.Mutex              // guards written
 	written map[uint][]rules.Change // what revisions of releases changed in the text, by number
@@ -155,8 +158,14 @@ func Open(ctx context.Context, c Config) (*Revisions, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Revisions{Config: c}
-	r.set(Current{Revision: rev, Written: written, Overlays: overlays, Since: rev.At})
+	r := &Revisions{Config: c, touches: &Touches{}}
+	newest, err := c.Records.Revisions(ctx, 0, maxTouches)
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(newest)
+	r.touches.add(newest...)
+	r.set(Current{Revision: rev, Written: written, Rules: applied(written, overlays), Overlays: overlays, Since: rev.At})
 	return r, nil
 }
 
@@ -171,9 +180,11 @@ func (r *Revisions) Current() Current {
 	return r.current
 }
 
+// Touches is what the newest revisions changed.
+func (r *Revisions) Touches() *Touches { return r.touches }
+
 // set puts rules in force.
 func (r *Revisions) set(c Current) {
-	c.Rules = applied(c.Written, c.Overlays)
 	r.mu.Lock()
 	r.current = c
 	r.mu.Unlock()
@@ -209,9 +220,20 @@ func (r *Revisions) commit(ctx context.Context, now Current, d Decision) error {
 		base = now.Revision.Number
 	}
 	bundles := now.Revision.Bundles
+	next := now
+	if len(d.Revisions) > 0 {
+		next.Overlays = d.Overlays
+		if d.Written != nil {
+			next.Written = d.Written
+		}
+		next.Rules = applied(next.Written, next.Overlays)
+	}
 	var changes []store.Change
 	for i := range d.Revisions {
 		rev := &d.Revisions[i]
+		if rev.Touched == nil {
+			rev.Touched = touched(now.Rules, next.Rules)
+		}
 		if rev.Bundles != nil {
 			base, bundles = rev.Number, rev.Bundles
 		} else {
@@ -228,18 +250,21 @@ func (r *Revisions) commit(ctx context.Context, now Current, d Decision) error {
 		}
 	}
 	if n := len(d.Revisions); n > 0 {
-		now.Revision, now.Overlays, now.Since = d.Revisions[n-1], d.Overlays, r.Now()
-		now.Revision.Bundles = bundles
-		if d.Written != nil {
-			now.Written = d.Written
-		}
-		r.set(now)
-		r.log(now.Since, d.Revisions)
+		next.Revision, next.Since = d.Revisions[n-1], r.Now()
+		next.Revision.Bundles = bundles
+		r.touches.add(d.Revisions...)
+		r.set(next)
+		r.log(next.Since, d.Revisions)
 	}
 	if d.Apply != nil {
 		d.Apply()
 	}
 	return nil
+}
+
+// touched is rules.Touched, and never nil.
+func touched(before, after *rules.Rules) []string {
+	return append([]string{}, rules.Touched(before, after)...)
 }
 
 // log adds revisions to the activity log.

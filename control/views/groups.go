@@ -5,10 +5,12 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strings"
 
 	"nightjar/api/model"
 	"nightjar/control/figures"
 	"nightjar/control/fleet"
+	"nightjar/control/revisions"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/identity"
@@ -28,9 +30,10 @@ type (
 )
 
 // groups adds a window up in every way that the view of the mesh needs. Figures
-// cover every request. Shares cover only requests that followed the revision in
-// force: what another revision did says nothing about what this one intends.
+// cover every request. Shares cover only requests that followed what is in force for
+// their service: what held before says nothing about what is intended now.
 type groups struct {
+	since     func(name string) revisions.Touch // since when the same holds for a service or gateway
 	seconds   int64
 	service   map[string]*figures.Tally
 	version   map[version]*figures.Tally
@@ -42,7 +45,7 @@ type groups struct {
 	decidedBy map[string]map[route]uint64 // requests of a service by the route that chose its version
 }
 
-// shares are requests that followed the revision in force; those of versions, services and
+// shares are requests that followed what is in force; those of versions, services and
 // targets got as far as a version.
 type shares struct {
 	version map[version]uint64
@@ -63,8 +66,15 @@ func at[K comparable](m map[K]*figures.Tally, k K) *figures.Tally {
 
 // group adds up what was counted from begin to before end, while a revision was in
 // force.
-func (v *Views) group(ctx context.Context, begin, end int64, revision uint) (*groups, error) {
+func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *rules.Rules) (*groups, error) {
+	declared := map[string]bool{}
+	for _, s := range rs.Services {
+		declared[s.Name] = true
+	}
 	g := &groups{
+		since: v.Revisions.Touches().Since(revision, func(name string) bool {
+			return declared[name] || strings.HasPrefix(name, rules.GatewayName(""))
+		}),
 		seconds:   end - begin,
 		service:   map[string]*figures.Tally{},
 		version:   map[version]*figures.Tally{},
@@ -80,13 +90,13 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint) (*gr
 		ctx,
 		begin,
 		end,
-		func(n *telemetry.Names, of uint, c *stats.Counts) { g.take(n, c, of == revision) },
+		g.take,
 	)
 	return g, err
 }
 
 // take adds what a series counted.
-func (g *groups) take(n *telemetry.Names, c *stats.Counts, isCurrent bool) {
+func (g *groups) take(n *telemetry.Names, revision uint, c *stats.Counts) {
 	at(g.service, n.Service).Take(n, c)
 	at(g.version, version{n.Service, n.Version}).Take(n, c)
 	at(g.link, link{n.Caller, n.Service}).Take(n, c)
@@ -101,13 +111,20 @@ func (g *groups) take(n *telemetry.Names, c *stats.Counts, isCurrent bool) {
 	if n.RouteOf != "" {
 		at(g.route, own).Take(n, c)
 	}
-	if isCurrent && !n.App {
-		g.takeShares(n, gatewayRoute, own, c.Requests())
+	if !n.App {
+		g.takeShares(n, gatewayRoute, own, revision, c.Requests())
 	}
 }
 
-func (g *groups) takeShares(n *telemetry.Names, gatewayRoute, own route, requests uint64) {
+// takeShares adds the requests of a series that followed a revision to the shares for
+// which that is as good as the one in force.
+func (g *groups) takeShares(n *telemetry.Names, gatewayRoute, own route, revision uint, requests uint64) {
 	s := &g.requests
+	isOfGate := n.Gate == "" || revision >= g.since(rules.GatewayName(n.Caller)).Number
+	isOfRoute := n.RouteOf == "" || revision >= g.since(n.RouteOf).Number
+	if !isOfGate || !isOfRoute || revision < g.since(n.Service).Number {
+		return
+	}
 	if n.Gate != "" {
 		s.route[gatewayRoute] += requests
 	}

@@ -74,7 +74,7 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 			return model.Mesh{}, err
 		}
 	}
-	g, err := v.group(ctx, begin, until, revision)
+	g, err := v.group(ctx, begin, until, revision, now.Rules)
 	if err != nil {
 		return model.Mesh{}, err
 	}

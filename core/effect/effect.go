@@ -6,6 +6,7 @@ package effect
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"nightjar/core/engine"
 	"nightjar/core/stats"
@@ -55,13 +56,21 @@ type group struct {
 // Tally adds up one side. The zero value is empty.
 type Tally struct {
 	Seconds float64 // that it covers, for rates per second; 0: not known
+	// SecondsOf are those of services and ladders (services with routes, gateways) that
+	// were counted for a shorter time, by name.
+	SecondsOf map[string]float64
 
 	groups  map[group]*stats.Counts
 	targets map[string]map[string]uint64 // requests by route and SERVICE/VERSION
 }
 
 // Add counts requests in every group that they belong to.
-func (t *Tally) Add(n Names, c *stats.Counts) {
+func (t *Tally) Add(n Names, c *stats.Counts) { t.add(n, c, true) }
+
+// AddParts counts requests in every group but the mesh and their caller.
+func (t *Tally) AddParts(n Names, c *stats.Counts) { t.add(n, c, false) }
+
+func (t *Tally) add(n Names, c *stats.Counts, isWhole bool) {
 	if t.groups == nil {
 		t.groups, t.targets = map[group]*stats.Counts{}, map[string]map[string]uint64{}
 	}
@@ -84,8 +93,10 @@ func (t *Tally) Add(n Names, c *stats.Counts) {
 		}
 		t.targets[route][n.Service+"/"+n.Version] += c.Requests()
 	}
-	into(Mesh, "")
-	into(Caller, n.Caller)
+	if isWhole {
+		into(Mesh, "")
+		into(Caller, n.Caller)
+	}
 	if n.Service != "" {
 		into(Service, n.Service)
 		into(Link, n.Caller+" > "+n.Service)
@@ -130,7 +141,10 @@ type Figure struct {
 type Row struct {
 	Kind Kind `json:"kind"` // mesh, caller, service, route, version or link
 	// NAME, SERVICE/VERSION, LADDER/ROUTE or CALLER > SERVICE; empty of the mesh
-	Name     string  `json:"name"`
+	Name string `json:"name"`
+	// Against is the group of the same kind whose requests before stand for those of this
+	// one, which had too few: the one that lost most to others. Empty: its own.
+	Against  string  `json:"against,omitempty"`
 	Before   Side    `json:"before"`
 	After    Side    `json:"after"`
 	Verdict  Verdict `json:"verdict"`  // of success
@@ -199,9 +213,13 @@ func Compare(before, after *Tally, weights func(route string) []Target) []Row {
 			continue
 		}
 		r := compare(b, a)
+		if from := before.origin(g, after); from != g {
+			r = compareNew(b, before.of(from), a)
+			r.Against = from.name
+		}
 		r.Kind, r.Name = g.Kind, g.name
-		r.Before.RPS = perSecond(r.Before.Requests, before.Seconds)
-		r.After.RPS = perSecond(r.After.Requests, after.Seconds)
+		r.Before.RPS = perSecond(r.Before.Requests, before.secondsOf(g))
+		r.After.RPS = perSecond(r.After.Requests, after.secondsOf(g))
 		if g.Kind == Route && weights != nil {
 			r.share(after.targets[g.name], weights(g.name))
 		}
@@ -209,6 +227,72 @@ func Compare(before, after *Tally, weights func(route string) []Target) []Row {
 	}
 	slices.SortFunc(rows, worstFirst)
 	return rows
+}
+
+// siblings is what groups among which requests move have in common: versions their
+// service, routes their ladder, links the service that is called; callers are all alike.
+func (g group) siblings() (of string, hasSome bool) {
+	switch g.Kind {
+	case Version, Route:
+		of, _, _ = strings.Cut(g.name, "/")
+		return of, true
+	case Link:
+		_, of, _ = strings.Cut(g.name, " > ")
+		return of, true
+	case Caller:
+		return "", true
+	}
+	return "", false
+}
+
+// origin is the group that a group with too few requests before, and enough after, took
+// its requests from: the one among its siblings that lost the largest share. It is the
+// group itself when there is none.
+func (t *Tally) origin(g group, after *Tally) group {
+	of, hasSome := g.siblings()
+	if !hasSome || t.of(g).Requests() >= Least || after.of(g).Requests() < Least {
+		return g
+	}
+	var siblings []group
+	var n, m uint64
+	for other := range t.groups {
+		if common, _ := other.siblings(); other.Kind == g.Kind && common == of {
+			siblings = append(siblings, other)
+			n += t.of(other).Requests()
+			m += after.of(other).Requests()
+		}
+	}
+	m += after.of(g).Requests()
+	out, most := g, 0.0
+	slices.SortFunc(siblings, func(a, b group) int { return cmp.Compare(a.name, b.name) })
+	for _, other := range siblings {
+		had := t.of(other).Requests()
+		lost := float64(had)/float64(n) - float64(after.of(other).Requests())/float64(m)
+		if other != g && had >= Least && lost > most {
+			out, most = other, lost
+		}
+	}
+	return out
+}
+
+// compareNew compares a group with the one that its requests went to before. b is what
+// it had itself.
+func compareNew(b, instead, a *stats.Counts) Row {
+	r := compare(instead, a)
+	r.Before = Side{Requests: b.Requests(), Failed: b.Failed, Refused: b.Refused}
+	return r
+}
+
+// secondsOf is how long a group was counted.
+func (t *Tally) secondsOf(g group) float64 {
+	name, hasSome := g.siblings()
+	if g.Kind == Service {
+		name, hasSome = g.name, true
+	}
+	if s, isShorter := t.SecondsOf[name]; hasSome && isShorter && g.Kind != Caller {
+		return s
+	}
+	return t.Seconds
 }
 
 func perSecond(n uint64, seconds float64) float64 {
@@ -361,6 +445,7 @@ func worstFirst(a, b Row) int {
 	return cmp.Or(
 		cmp.Compare(a.rank(), b.rank()),
 		cmp.Compare(size(b), size(a)),
+		cmp.Compare(b.After.Failed+b.After.Refused, a.After.Failed+a.After.Refused),
 		cmp.Compare(b.Before.Requests+b.After.Requests, a.Before.Requests+a.After.Requests),
 		cmp.Compare(slices.Index(Kinds, a.Kind), slices.Index(Kinds, b.Kind)),
 		cmp.Compare(a.Name, b.Name),

@@ -108,3 +108,39 @@ func TestJoin(t *testing.T) {
 		t.Error("joining changed what was joined")
 	}
 }
+
+// TestTheCulpritIsNamed: a version, route or caller that is new after a change is compared
+// with the one that it took its requests from, and comes first when it is to blame.
+func TestTheCulpritIsNamed(t *testing.T) {
+	var before, after Tally
+	v1 := Names{Caller: "kiosk", RouteOf: "sailings", Route: "all", Service: "sailings", Version: "v1"}
+	v2, crew, tides := v1, v1, Names{Caller: "kiosk", RouteOf: "tides", Route: "all", Service: "tides", Version: "v1"}
+	v2.Version, crew.Route = "v2", "crew"
+	before.Add(v1, requests(1998, 2, 0, 10*time.Millisecond))
+	before.Add(tides, requests(1900, 100, 0, time.Millisecond)) // bad before and after
+	after.Add(v1, requests(998, 2, 0, 10*time.Millisecond))
+	after.Add(v2, requests(691, 178, 0, 30*time.Millisecond))
+	after.Add(crew, requests(200, 0, 0, 10*time.Millisecond))
+	after.Add(tides, requests(1900, 100, 0, time.Millisecond))
+	rows := Compare(&before, &after, nil)
+	if r := rows[1]; r.Kind != Version || r.Name != "sailings/v2" || r.Against != "sailings/v1" || r.Verdict != Worse || r.Before.Requests != 0 || r.After.Requests != 869 || !r.latencyIs(Slower) {
+		t.Errorf("the worst row is %s %s against %q: %s, %+v", r.Kind, r.Name, r.Against, r.Verdict, r.Before)
+	}
+	for _, r := range rows {
+		want := map[string]string{"sailings/v2": "sailings/v1", "sailings/crew": "sailings/all"}[r.Name]
+		if r.Against != want {
+			t.Errorf("%s %s is compared with %q, want %q", r.Kind, r.Name, r.Against, want)
+		}
+		if r.Name == "sailings/crew" && r.Verdict != NoChange {
+			t.Errorf("a new route that is well: %s", r.Verdict)
+		}
+	}
+	// What nobody lost requests to has nothing to be compared with.
+	var quiet Tally
+	quiet.Add(tides, requests(100, 0, 0, time.Millisecond))
+	for _, r := range Compare(&quiet, &after, nil) {
+		if r.Kind == Service && r.Name == "sailings" && (r.Against != "" || r.Verdict != TooFew) {
+			t.Errorf("a new service: %+v", r)
+		}
+	}
+}

@@ -1297,6 +1297,8 @@ export interface components {
         };
         EffectRow: {
             after: components["schemas"]["EffectSide"];
+            /** @description a group of the same kind, whose requests before are compared with those after: this one is new, and took its requests from that one. Absent: it is compared with itself */
+            against?: string;
             attemptsPerRequest: components["schemas"]["EffectFigure"];
             before: components["schemas"]["EffectSide"];
             /** @description success of first attempts, 0 to 1 */

@@ -62,7 +62,7 @@ export function Rows({ rows, before, after, only }: { rows: EffectRow[]; before:
           <tbody>
             {shown.map((r) => (
               <tr key={`${r.kind} ${r.name}`} data-test={`row-${r.kind}-${r.name}`}>
-                <td><Box component="span" sx={{ color: "text.secondary" }}>{r.kind === "mesh" ? "all requests" : r.kind}</Box> {r.name}</td>
+                <td><Box component="span" sx={{ color: "text.secondary" }}>{r.kind === "mesh" ? "all requests" : r.kind}</Box> {r.name}{r.against && <Box component="span" sx={{ color: "text.secondary" }}> new, against {r.against}</Box>}</td>
                 <td className="n">{r.before.requests} → {r.after.requests}</td>
                 <td className="n">{pair(r.success, percent)}</td>
                 <td className="n">{points(r.success)}</td>
