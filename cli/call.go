@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,16 +19,18 @@ import (
 func (a *app) call() *cobra.Command {
 	var headers []string
 	var in model.CallRequest
-	var rate string
+	var rate, ca string
 	cmd := &cobra.Command{
 		Use:   "call URL",
 		Short: "Send requests through the mesh and count which versions answer",
 		Long: `Send real requests through the mesh and count which version answers, with which status,
 against the share that the rules intend; every share has a 95% interval. The host of
-the URL is a service, or a host of a gateway. Exit code 1: a request without success,
-or, from 30 requests on, a share whose interval does not include the expected one.`,
+the URL is a service, or a host of a gateway; with https:// the gateway has to prove who
+it is. Exit code 1: a request without success, or, from 30 requests on, a share whose
+interval does not include the expected one.`,
 		Example: `  nightjar call http://sailings/sailings/today -n 200
-  nightjar call http://sailings/sailings/today -n 50 -H 'x-crew: yes' --from kiosk`,
+  nightjar call http://sailings/sailings/today -n 50 -H 'x-crew: yes' --from kiosk
+  nightjar call https://tickets.ferry.example/ --ca certs/ca.pem`,
 		Args: exactly(1, "URL"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			h, err := headerFlags(headers)
@@ -35,6 +38,13 @@ or, from 30 requests on, a share whose interval does not include the expected on
 				return err
 			}
 			in.URL, in.Headers = args[0], h
+			if ca != "" {
+				text, err := os.ReadFile(ca)
+				if err != nil {
+					return usagef("--ca: %w", err)
+				}
+				in.CA = string(text)
+			}
 			if rate != "" {
 				if in.Rate, err = strconv.ParseFloat(strings.TrimSuffix(rate, "/s"), 64); err != nil || in.Rate <= 0 {
 					return usagef("--rate %s: expected requests per second, such as 20/s", rate)
@@ -70,6 +80,9 @@ or, from 30 requests on, a share whose interval does not include the expected on
 	f.StringVarP(&in.Body, "data", "d", "", "body")
 	f.StringVar(&in.From, "from", "", "calling service, whose proxy sends the requests (default: the service's own)")
 	f.StringVar(&rate, "rate", "", "requests per second, such as 20/s (default: as fast as they are answered)")
+	f.StringVar(&ca, "ca", "", "file with certificates in PEM that a gateway's must be below, with https:// "+
+		"(default: those that the machine of the service trusts)")
+	f.BoolVar(&in.IsInsecure, "insecure", false, "with https://, take any certificate")
 	f.IntVarP(&in.Concurrency, "concurrency", "c", 8, "requests at once")
 	return cmd
 }

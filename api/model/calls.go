@@ -3,10 +3,16 @@ package model
 // RequestSpec is a request to explain or to send.
 type RequestSpec struct {
 	Method  string            `json:"method,omitempty"`  // GET when absent
-	URL     string            `json:"url"`               // http://SERVICE/PATH, or the host of a gateway
+	// http://SERVICE/PATH, or http:// or https:// and the host of a gateway
+	URL     string            `json:"url"`
 	Headers map[string]string `json:"headers,omitempty"` // also Host and Cookie
 	Body    string            `json:"body,omitempty"`
 	From    string            `json:"from,omitempty"` // calling service; absent: Nightjar itself
+	// certificates in PEM that a gateway's must be below, with https; absent: those that the
+	// machine of the service trusts
+	CA string `json:"ca,omitempty"`
+	// with https, take any certificate
+	IsInsecure bool `json:"insecure,omitempty"`
 }
 
 // Explanation is which routes a request takes, and why.
@@ -114,7 +120,8 @@ type CallResult struct {
 	Routes  map[string]int `json:"routes"`
 	Status  map[string]int `json:"status"`  // responses by status; none: no response
 	Reasons map[string]int `json:"reasons"` // responses of the mesh itself, by reason
-	// requests without success: 500 and above, refused, or without a response
+	// requests without success: 500 and above, refused, without a response, or answered by
+	// something that is not the mesh
 	Failed    int            `json:"failed"`
 	Success   float64        `json:"success"`
 	Low       float64        `json:"low"` // 95% interval of success (Wilson)

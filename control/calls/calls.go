@@ -3,6 +3,8 @@
 package calls
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"maps"
 	"net"
@@ -19,6 +21,7 @@ import (
 	"nightjar/control/problem"
 	"nightjar/control/revisions"
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -70,6 +73,7 @@ type request struct {
 	gateway string // by which it enters the mesh; empty: by a proxy of caller
 	caller  string
 	site    string // of the proxy by which it enters
+	tls     *tls.Config
 }
 
 func (r *request) Method() string             { return r.method }
@@ -88,9 +92,9 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 		text = "http://" + text
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.Scheme != "http" || u.User != nil {
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 		return nil, problem.Invalid(
-			"%q is not a URL to call: write http://SERVICE/PATH or http://HOST-OF-A-GATEWAY/PATH",
+			"%q is not a URL to call: write http://SERVICE/PATH, or http:// or https://HOST-OF-A-GATEWAY/PATH",
 			q.URL,
 		)
 	}
@@ -126,6 +130,14 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 	switch {
 	case r.gateway != "":
 		r.caller = r.gateway
+		if err := r.secure(q, c.Current().Rules.Gateway(r.gateway)); err != nil {
+			return nil, err
+		}
+	case u.Scheme == "https":
+		return nil, problem.Invalid(
+			"%s is no host of a gateway: call services by http://, as workloads do; the mesh encrypts what they say",
+			u.Host,
+		)
 	case q.From != "":
 		r.caller = q.From
 	default:
@@ -133,6 +145,31 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 	}
 	r.site = c.Fleet.Entry(q.From, r.gateway).Site
 	return r, nil
+}
+
+// secure says how the request speaks TLS with a gateway that wants it.
+func (r *request) secure(q model.RequestSpec, g *rules.Gateway) error {
+	isSecure := r.url.Scheme == "https"
+	switch {
+	case isSecure && len(g.TLS) == 0:
+		return problem.Invalid("gateway %s speaks no TLS: call http://%s", g.Name, r.url.Host)
+	case !isSecure && len(g.TLS) > 0:
+		return problem.Invalid("gateway %s speaks TLS: call https://%s", g.Name, r.url.Host)
+	case !isSecure:
+		return nil
+	}
+	name := r.host
+	if h, _, err := net.SplitHostPort(name); err == nil {
+		name = h
+	}
+	r.tls = &tls.Config{ServerName: name, InsecureSkipVerify: q.IsInsecure}
+	if q.CA != "" {
+		r.tls.RootCAs = x509.NewCertPool()
+		if !r.tls.RootCAs.AppendCertsFromPEM([]byte(q.CA)) {
+			return problem.Invalid("ca: there is no certificate in PEM in it")
+		}
+	}
+	return nil
 }
 
 // isToken tells whether a text is a token of RFC 9110, section 5.6.2.
@@ -381,12 +418,19 @@ const (
 	sampleBytes      = 16 << 10
 	reportEvery      = 200 * time.Millisecond
 	requestTime      = time.Minute
+	handshakeTime    = 10 * time.Second
 )
 
-func newClient(connections int) *http.Client {
+func newClient(connections int, secure *tls.Config) *http.Client {
 	return &http.Client{
-		Timeout:       requestTime,
-		Transport:     &http.Transport{Proxy: nil, MaxIdleConnsPerHost: connections, DisableCompression: true},
+		Timeout: requestTime,
+		Transport: &http.Transport{
+			Proxy:               nil,
+			MaxIdleConnsPerHost: connections,
+			DisableCompression:  true,
+			TLSClientConfig:     secure,
+			TLSHandshakeTimeout: handshakeTime,
+		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

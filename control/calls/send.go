@@ -3,6 +3,8 @@ package calls
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
+	"errors"
 	"io"
 	"maps"
 	"net/http"
@@ -38,7 +40,7 @@ func (c *Calls) Send(ctx context.Context, q model.CallRequest, report func(model
 		request: req,
 		door:    door,
 		key:     c.Fleet.Key(),
-		client:  newClient(q.Concurrency),
+		client:  newClient(q.Concurrency, req.tls),
 		odds:    explanation.Odds,
 		began:   time.Now(),
 		counts:  map[target]int{},
@@ -79,6 +81,13 @@ type sending struct {
 	counts  map[target]int
 	latency stats.Histogram
 }
+
+// Reasons of a failure besides those of the mesh.
+const (
+	noResponse     = "no response"
+	badCertificate = "certificate not trusted"
+	notOfTheMesh   = "not answered by the mesh"
+)
 
 // all sends every request, with a bounded number at once, and reports meanwhile.
 func (s *sending) all(ctx context.Context, report func(model.CallResult)) {
@@ -151,7 +160,7 @@ func (s *sending) turn(
 func (s *sending) one(ctx context.Context) {
 	r := s.request
 	u := *r.url
-	u.Scheme, u.Host = "http", s.door
+	u.Host = s.door
 	req, err := http.NewRequestWithContext(ctx, r.method, u.String(), strings.NewReader(s.q.Body))
 	if err != nil {
 		return
@@ -182,7 +191,13 @@ func (s *sending) one(ctx context.Context) {
 	if err != nil {
 		s.result.Failed++
 		s.result.Status["none"]++
-		s.result.Reasons["no response"]++
+		reason := noResponse
+		var untrusted *tls.CertificateVerificationError
+		if errors.As(err, &untrusted) {
+			reason = badCertificate
+			s.result.Sample = &model.Response{Body: "the certificate of the gateway is not trusted: " + untrusted.Err.Error()}
+		}
+		s.result.Reasons[reason]++
 		return
 	}
 	s.count(resp, body)
@@ -196,11 +211,16 @@ func (s *sending) count(resp *http.Response, body []byte) {
 	if reason != "" {
 		out.Reasons[string(reason)]++
 	}
-	hasFailed := engine.Classify(reason, resp.StatusCode) != engine.OK
+	answered := resp.Header.Get(wire.HeaderAnswered)
+	isStranger := reason == "" && answered == ""
+	if isStranger {
+		out.Reasons[notOfTheMesh]++
+	}
+	hasFailed := isStranger || engine.Classify(reason, resp.StatusCode) != engine.OK
 	if hasFailed {
 		out.Failed++
 	}
-	who := ReadAnswered(resp.Header.Get(wire.HeaderAnswered))
+	who := ReadAnswered(answered)
 	if who.Service != "" {
 		if reason == "" && who.Instance != "" { // else a route answered by itself
 			s.counts[target{who.Service, who.Version}]++

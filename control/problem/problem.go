@@ -41,11 +41,22 @@ func (e NotReady) Error() string { return e.Why }
 // Later is a NotReady.
 func Later(format string, args ...any) error { return NotReady{fmt.Sprintf(format, args...)} }
 
-// RulesRejected means that rules have mistakes and were not published.
-type RulesRejected struct{ Findings []rules.Finding }
+// RulesRejected means that rules have mistakes, so that nothing was done with them.
+type RulesRejected struct {
+	Findings []rules.Finding
+	// IsTry: they were to be tried, in a trial or a forecast, and not to be published.
+	IsTry bool
+}
 
 func (e RulesRejected) Error() string {
 	n := rules.Mistakes(e.Findings)
+	if e.IsTry {
+		mistakes := "1 mistake"
+		if n != 1 {
+			mistakes = fmt.Sprintf("%d mistakes", n)
+		}
+		return fmt.Sprintf("nothing was sent or computed: the rules have %s. Correct them, then try again.", mistakes)
+	}
 	if n == 1 {
 		return "nothing was published: the rules have 1 mistake. Correct it, then publish again."
 	}

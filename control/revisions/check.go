@@ -69,8 +69,8 @@ func (p *proposal) rejection() error {
 func (r *Revisions) Rules(bundle string, files []rules.File) (*rules.Rules, []rules.Change, error) {
 	now := r.Current()
 	p, err := r.propose(&now, bundle, files)
-	if err == nil {
-		err = p.rejection()
+	if err == nil && rules.Mistakes(p.found) > 0 {
+		err = problem.RulesRejected{Findings: p.found, IsTry: true}
 	}
 	return p.rules, p.changes, err
 }

@@ -145,7 +145,7 @@ func (t *Trials) Plan(q model.TrialRequest) (*Plan, error) {
 		var found []rules.Finding
 		source, found = rules.Check(append(revisions.Joined(bundles), from.ToFiles(q.File)...), t.Revisions.Live())
 		if rules.Mistakes(found) > 0 {
-			return nil, problem.RulesRejected{Findings: found}
+			return nil, problem.RulesRejected{Findings: found, IsTry: true}
 		}
 	}
 	if err := p.find(source, q.Name); err != nil {

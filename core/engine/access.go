@@ -219,7 +219,9 @@ func (a *access) verdict(from Party, service string, port int, v View, path stri
 			return a.decided(Verdict{Denied: true, Watched: isWatched, Rule: r.rule, At: r.rule.At}, by)
 		}
 	}
-	return a.decided(Verdict{Denied: a.section.Default == "deny", Watched: isWatched, At: a.section.At}, by)
+	// Where no rule decides, a service may call itself.
+	isDenied := a.section.Default == "deny" && from.key != service
+	return a.decided(Verdict{Denied: isDenied, Watched: isWatched, At: a.section.At}, by)
 }
 
 // decided is a verdict as it takes effect. by is the first rule that is only watched, and

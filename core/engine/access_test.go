@@ -64,7 +64,8 @@ func TestAdmit(t *testing.T) {
 		{kiosk, "sailings", 0, get("", "/public/x"), "allowed by edge"},
 		{kiosk, "sailings", 0, get("", "/old/x"), "denied by no-old"},
 		{kiosk, "sailings", 0, get("", "/private"), "denied by default"},
-		{kiosk, "kiosk", 0, get("", "/public/x"), "denied by default"},
+		{kiosk, "kiosk", 0, get("", "/public/x"), "allowed by default"}, // itself
+		{NewParty("kiosk", true, ""), "kiosk", 0, get("", "/public/x"), "denied by default"},
 		{nobody, "sailings", 0, get("", "/public/x"), "denied by default"},
 		{nobody, "kiosk", 0, get("", "/well"), "allowed by well"},
 		{door, "berths", 0, get("", "/", "X-Crew: yes"), "allowed by north"},

@@ -286,7 +286,7 @@ func (r *reader) loads(n *yaml.Node, path string) []Load {
 					l.Path = s
 				}
 			},
-			"headers":  func(n *yaml.Node, path string) { l.Headers = r.headerFields(n, path) },
+			"headers":  func(n *yaml.Node, path string) { l.Headers = r.requestFields(n, path) },
 			"cookies":  func(n *yaml.Node, path string) { l.Cookies = r.cookieFields(n, path) },
 			"body":     func(n *yaml.Node, path string) { l.Body, _ = r.scalar(n, path, "a text") },
 			"rate":     func(n *yaml.Node, path string) { l.Rate.Count, l.Rate.Per, _ = r.rate(n, path) },
@@ -332,7 +332,7 @@ func (r *reader) loadShares(n *yaml.Node, path string) (out []LoadShare) {
 	r.items(n, path, func(n *yaml.Node, path string) {
 		s := LoadShare{}
 		seen := r.mapping(n, path, fields{
-			"headers": func(n *yaml.Node, path string) { s.Headers = r.headerFields(n, path) },
+			"headers": func(n *yaml.Node, path string) { s.Headers = r.requestFields(n, path) },
 			"cookies": func(n *yaml.Node, path string) { s.Cookies = r.cookieFields(n, path) },
 			"of":      func(n *yaml.Node, path string) { s.Of, _ = r.percent(n, path, 0) },
 		})

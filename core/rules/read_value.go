@@ -318,9 +318,28 @@ func (r *reader) headerName(n *yaml.Node, path string) (string, bool) {
 
 // headerFields reads a mapping from header names to a value or several.
 func (r *reader) headerFields(n *yaml.Node, path string) []Field {
+	return r.fieldsNamed(n, path, r.headerName)
+}
+
+// requestFields reads the headers of a request that is sent: its host can be among them.
+func (r *reader) requestFields(n *yaml.Node, path string) []Field {
+	return r.fieldsNamed(n, path, func(k *yaml.Node, path string) (string, bool) {
+		if strings.EqualFold(k.Value, "host") {
+			return "Host", true
+		}
+		return r.headerName(k, path)
+	})
+}
+
+// fieldsNamed reads a mapping from names, read by name, to a value or several.
+func (r *reader) fieldsNamed(
+	n *yaml.Node,
+	path string,
+	readName func(k *yaml.Node, path string) (string, bool),
+) []Field {
 	var out []Field
 	r.pairs(n, path, func(k, v *yaml.Node, path string) {
-		name, ok := r.headerName(k, path)
+		name, ok := readName(k, path)
 		r.items(v, path, func(n *yaml.Node, path string) {
 			value, ok2 := r.scalar(n, path, "a value of one line")
 			if ok2 && strings.ContainsFunc(value, func(c rune) bool { return c < ' ' && c != '\t' || c == 0x7f }) {

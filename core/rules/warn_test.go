@@ -61,7 +61,6 @@ func TestWarnings(t *testing.T) {
 		"14:84 fault-for-all: the fault of route all affects every request",
 		"24:3 used-link-denied: door calls kiosk (4.2 requests/s now), and no access rule allows it",
 		"24:3 used-link-denied: sailings calls berths (7 requests in the last 14 days), and no access rule allows it",
-		"24:3 used-link-denied: berths calls berths (1.0 requests/s now), and no access rule allows it",
 		"28:7 shadowed: access rule get-a never decides: the earlier rule kiosk-reads decides all that it could",
 		"29:7 excluded-by-calls: access rule no-berths lets kiosk call berths, and the calls of kiosk leave it out",
 	}

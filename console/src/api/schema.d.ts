@@ -1019,6 +1019,8 @@ export interface components {
         };
         CallRequest: {
             body?: string;
+            /** @description certificates in PEM that a gateway's must be below, with https; absent: those that the machine of the service trusts */
+            ca?: string;
             /** @description requests at once; 8 when 0, at most 256 */
             concurrency?: number;
             /** @description requests to send; 1 when 0, at most 100000 */
@@ -1029,6 +1031,8 @@ export interface components {
             headers?: {
                 [key: string]: string;
             };
+            /** @description with https, take any certificate */
+            insecure?: boolean;
             /** @description GET when absent */
             method?: string;
             /**
@@ -1036,7 +1040,7 @@ export interface components {
              * @description requests per second; 0: as fast as they are answered
              */
             rate?: number;
-            /** @description http://SERVICE/PATH, or the host of a gateway */
+            /** @description http://SERVICE/PATH, or http:// or https:// and the host of a gateway */
             url: string;
         };
         CallResult: {
@@ -1046,7 +1050,7 @@ export interface components {
             error?: string;
             /** @description in the first and the last line */
             explanation?: components["schemas"]["Explanation"];
-            /** @description requests without success: 500 and above, refused, or without a response */
+            /** @description requests without success: 500 and above, refused, without a response, or answered by something that is not the mesh */
             failed: number;
             /** Format: double */
             high: number;
@@ -2201,15 +2205,19 @@ export interface components {
         };
         RequestSpec: {
             body?: string;
+            /** @description certificates in PEM that a gateway's must be below, with https; absent: those that the machine of the service trusts */
+            ca?: string;
             /** @description calling service; absent: Nightjar itself */
             from?: string;
             /** @description also Host and Cookie */
             headers?: {
                 [key: string]: string;
             };
+            /** @description with https, take any certificate */
+            insecure?: boolean;
             /** @description GET when absent */
             method?: string;
-            /** @description http://SERVICE/PATH, or the host of a gateway */
+            /** @description http://SERVICE/PATH, or http:// or https:// and the host of a gateway */
             url: string;
         };
         Response: {

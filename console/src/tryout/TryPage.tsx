@@ -1,6 +1,8 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import LinearProgress from "@mui/material/LinearProgress";
 import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
@@ -21,9 +23,11 @@ interface Form {
   cookie: string;
   from: string;
   count: string;
+  /** "yes": take any certificate of a gateway. */
+  insecure: string;
 }
 
-const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200" };
+const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200", insecure: "" };
 const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
 
 /** Reads the header lines; the second value is an error, or empty. */
@@ -53,8 +57,9 @@ export function TryPage() {
 
   const first = mesh?.services.find((s) => s.versions.length > 1 && s.isDeclared)?.name ?? mesh?.services[0]?.name;
   const url = form.url || (first ? `http://${first}/` : "");
+  const secure = url.startsWith("https://");
   const [headers, wrong] = headersOf(form);
-  const spec: RequestSpec = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}) };
+  const spec: RequestSpec = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}), ...(secure && form.insecure ? { insecure: true } : {}) };
   const question = JSON.stringify(spec);
   const revision = mesh?.revision.number;
 
@@ -116,6 +121,12 @@ export function TryPage() {
         </Button>
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
           <TextField size="small" multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
+          {secure && (
+            <FormControlLabel
+              control={<Checkbox size="small" checked={form.insecure !== ""} onChange={(e) => setForm({ ...form, insecure: e.target.checked ? "yes" : "" })} />}
+              label="Take any certificate of the gateway" data-test="insecure" sx={{ gridColumn: "1 / -1" }}
+            />
+          )}
           <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
         </Box>
       </Paper>
