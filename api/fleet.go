@@ -25,6 +25,16 @@ func (s *Server) fleetOperations() []Operation {
 			"Tell proxies to follow this mesh, whatever mesh they followed before",
 			s.adopt,
 		),
+		send(
+			http.MethodPost,
+			"/services/:service/instances/:instance/let-back",
+			"letBack",
+			"Let a sidelined instance take requests again before its time",
+			func(c *echo.Context, in model.LetBackRequest) (model.LetBackResult, error) {
+				n, err := s.control.Fleet.LetBack(c.Param("service"), c.Param("instance"), in.By)
+				return model.LetBackResult{Proxies: n}, err
+			},
+		),
 		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
 			append([]Param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),

@@ -29,7 +29,6 @@ the URL is a service, or a host of a gateway; with https:// the gateway has to p
 it is. Exit code 1: a request without success, or, from 30 requests on, a share whose
 interval does not include the expected one.`,
 		Example: `  nightjar call http://sailings/sailings/today -n 200
-  nightjar call http://sailings/sailings/today -n 50 -H 'x-crew: yes' --from kiosk
   nightjar call https://tickets.ferry.example/ --ca certs/ca.pem`,
 		Args: exactly(1, "URL"),
 		RunE: func(cmd *cobra.Command, args []string) error {

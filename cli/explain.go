@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -68,6 +69,18 @@ the URL is a service, or a host of a gateway.`,
 	return cmd
 }
 
+// pathOf is the path of a URL as it is sent.
+func pathOf(text string) string {
+	if !strings.Contains(text, "://") {
+		text = "http://" + text
+	}
+	u, err := url.Parse(text)
+	if err != nil {
+		return ""
+	}
+	return cmp.Or(u.EscapedPath(), "/")
+}
+
 func explainSheet(s *out.Sheet, e model.Explanation) {
 	s.Line("%s %s enters at the %s, revision %d.", e.Method, e.URL, e.Entry, e.Revision)
 	for _, l := range e.Steps {
@@ -111,6 +124,9 @@ func explainSheet(s *out.Sheet, e model.Explanation) {
 			)
 		}
 		s.Table([]string{"VERSION", "PROBABILITY>", "INSTANCES>"}, rows)
+	}
+	if path := pathOf(e.URL); len(e.Odds) > 0 && e.Path != path {
+		s.Line("\nThe workload gets the path %s instead of %s.", e.Path, path)
 	}
 	if len(e.Unreachable) > 0 {
 		s.Line("\nUnreachable now; requests go to other instances where there are any:")

@@ -232,9 +232,7 @@ func (a *app) releaseAct(act, short, long string) *cobra.Command {
 			})
 		},
 	}
-	if act != model.ActResume && act != model.ActSkip {
-		cmd.Flags().StringVarP(&why, "message", "m", "", "why")
-	}
+	cmd.Flags().StringVarP(&why, "message", "m", "", "why")
 	return cmd
 }
 

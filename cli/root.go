@@ -158,6 +158,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.release(),
 		a.drill(),
 		a.standin(),
+		a.letBack(),
 		a.fleet(),
 		a.access(),
 		a.ca(),

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -13,10 +15,11 @@ import (
 
 func (a *app) routes() *cobra.Command {
 	var window windowFlags
+	var by string
 	cmd := &cobra.Command{
 		Use:   "routes [SERVICE]",
 		Short: "Routes with their share of requests, success, latency, attempts and refusals",
-		Example: `  nightjar routes
+		Example: `  nightjar routes --sort refused
   nightjar routes sailings -o wide`,
 		ValidArgsFunction: a.serviceNames,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -26,6 +29,9 @@ func (a *app) routes() *cobra.Command {
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if by != "" && routeOrders[by] == nil {
+				return usagef("--sort %s: expected one of %s", by, strings.Join(slices.Sorted(maps.Keys(routeOrders)), ", "))
+			}
 			return a.showMesh(cmd, &window, func(p *out.Printer, m model.Mesh) error {
 				lists := routeLists(m)
 				if len(args) > 0 {
@@ -38,12 +44,49 @@ func (a *app) routes() *cobra.Command {
 						)
 					}
 				}
+				if order := routeOrders[by]; order != nil {
+					lists = sorted(lists, order)
+				}
 				return p.Show(routesOut{m.End, m.Window, lists}, func(s *out.Sheet) { routeSheet(s, m, lists) })
 			})
 		},
 	}
 	window.add(cmd)
+	cmd.Flags().StringVar(&by, "sort", "",
+		"order: requests, success, latency, attempts or refused, those to look at first on top (default: as they match)")
 	return cmd
+}
+
+// routeOrders are the values of --sort: what a route is sorted by, the largest first.
+var routeOrders = map[string]func(f *model.Figures) float64{
+	"requests": func(f *model.Figures) float64 { return float64(f.Requests) },
+	"success": func(f *model.Figures) float64 {
+		if f.Success == nil {
+			return -1
+		}
+		return 1 - *f.Success
+	},
+	"latency": func(f *model.Figures) float64 { return f.P95MS },
+	"attempts": func(f *model.Figures) float64 {
+		if f.AttemptsPerRequest == nil {
+			return 0
+		}
+		return *f.AttemptsPerRequest
+	},
+	"refused": func(f *model.Figures) float64 { return float64(f.Refused) },
+}
+
+// sorted is the routes one by one in an order of all of them.
+func sorted(lists []routeList, by func(f *model.Figures) float64) (out []routeList) {
+	for _, l := range lists {
+		for _, r := range l.Routes {
+			out = append(out, routeList{l.Parent, l.Kind, []model.Route{r}})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b routeList) int {
+		return cmp.Compare(by(&b.Routes[0].Figures), by(&a.Routes[0].Figures))
+	})
+	return out
 }
 
 // routesOut is the output of the command as JSON.

@@ -138,10 +138,59 @@ func meshSheet(s *out.Sheet, m model.Mesh) {
 		}
 	}
 	s.Table(header, rows)
+	gatewaySheet(s, m)
+	releaseLines(s, m)
+	warningLines(s, m)
+}
+
+// gatewaySheet lists the gateways with the figures of what came in by each.
+func gatewaySheet(s *out.Sheet, m model.Mesh) {
+	if len(m.Gateways) == 0 {
+		return
+	}
+	var rows [][]string
 	for _, g := range m.Gateways {
+		state := ""
 		if !g.IsRunning {
-			s.Line("\nNo proxy serves gateway %s.", g.Name)
+			state = "no proxy serves it"
 		}
+		rows = append(rows, append([]string{g.Name, state, g.Listen, strings.Join(g.Hosts, ", ")}, figureCells(g.Figures)...))
+	}
+	s.Line("")
+	s.Table(append([]string{"GATEWAY", "STATE", "LISTENS AT", "HOSTS"}, figureHeader...), rows)
+}
+
+// releaseLines says which releases are running or held.
+func releaseLines(s *out.Sheet, m model.Mesh) {
+	for i, r := range m.Releases {
+		if i == 0 {
+			s.Line("")
+		}
+		line := fmt.Sprintf("Release %s: %s %s to %s, %s", r.Name, r.Service, r.From, r.To, r.State)
+		if r.Step != "" {
+			line += ", stage " + r.Step
+		}
+		if r.Why != "" {
+			line += ": " + r.Why
+		}
+		s.Line("%s.", strings.TrimSuffix(line, "."))
+	}
+}
+
+// maxWarnings is how many warnings a list of services shows.
+const maxWarnings = 3
+
+// warningLines says what the checker warns of in the rules in force.
+func warningLines(s *out.Sheet, m model.Mesh) {
+	for i, w := range m.Warnings {
+		if i == 0 {
+			s.Line("")
+		}
+		if i == maxWarnings {
+			s.Line("And %s: nightjar rules check shows all of a bundle's files.", count(len(m.Warnings)-maxWarnings, "more warning"))
+			return
+		}
+		s.Line("Warning: %s (%s).", w.Message, w.At)
 	}
 }
 

@@ -301,6 +301,12 @@ func (c *Client) Adopt(ctx context.Context, ids []string) (told []string, err er
 	return out.Proxies, err
 }
 
+// LetBack lets a sidelined instance take requests again before its time.
+func (c *Client) LetBack(ctx context.Context, service, instance, by string) (r model.LetBackResult, err error) {
+	path := "/services/" + url.PathEscape(service) + "/instances/" + url.PathEscape(instance) + "/let-back"
+	return r, c.do(ctx, http.MethodPost, path, model.LetBackRequest{By: by}, &r)
+}
+
 // StopDrill stops a drill before its time.
 func (c *Client) StopDrill(ctx context.Context, id, by string) (d model.Drill, err error) {
 	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)

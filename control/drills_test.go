@@ -1,6 +1,7 @@
 package control
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/problem"
 	"nightjar/core/engine"
 	"nightjar/wire"
 )
@@ -98,10 +100,10 @@ func TestDrills(t *testing.T) {
 	if list, err := again.Drills.List(t.Context(), 10); err != nil || len(list) != 2 || list[0].ID != "drill-2" || list[1].Stopped != nil || list[1].IsRunning {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started" {
+	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, s-1 joined" {
 		t.Errorf("activity of s, with the drill on a site: %s", got)
 	}
-	if got := again.kinds(""); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, mate publish" {
+	if got := again.kinds(""); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, s-1 joined, mate publish" {
 		t.Errorf("activity: %s", got)
 	}
 }
@@ -153,7 +155,7 @@ func TestReportedGuards(t *testing.T) {
 	if _, after := k.Fleet.Versions(); after != before+1 {
 		t.Errorf("%d snapshots", after-before)
 	}
-	if got := k.kinds("kiosk"); got != "kiosk-1 down" {
+	if got := k.kinds("kiosk"); got != "kiosk-1 down, kiosk-1 joined" {
 		t.Errorf("activity: %s", got)
 	}
 }
@@ -222,5 +224,42 @@ services:
 	k.Drills.Expire(k.now)
 	if e := explain("http://s/", "kiosk"); len(e.Odds) != 1 || e.Odds[0].Version != "v1" {
 		t.Errorf("after the drill: %+v", e.Odds)
+	}
+}
+
+// TestLetBack: proxies that have sidelined an instance are told to let it back, once, in a
+// message of its own.
+func TestLetBack(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(two)
+	k.register("s-1", "s", "v1")
+	k.register("kiosk-1", "kiosk", "v1")
+	if _, _, err := k.Fleet.Attach("kiosk-1", "n-kiosk-1"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := k.Fleet.LetBack("s", "s-1", "mate"); !errors.As(err, new(problem.NotFound)) {
+		t.Errorf("nobody has sidelined it: %v", err)
+	}
+	d := delta(1)
+	d.Nonce, d.Status = "n-kiosk-1", []engine.Status{{Service: "s", Versions: []engine.VersionStatus{{Version: "v1", Sidelined: []engine.OutStatus{{Instance: "s-1"}}}}}}
+	k.Count("kiosk-1", d)
+	before := k.Fleet.Sequence()
+	if n, err := k.Fleet.LetBack("s", "s-1", "mate"); err != nil || n != 1 {
+		t.Fatalf("%d, %v", n, err)
+	}
+	update, _ := k.Fleet.Next("kiosk-1", before)
+	if s := snapshot(t, update); len(s.LetBack) != 1 || s.LetBack[0].Instance != "s-1" || !s.Asides() || !update.IsUrgent {
+		t.Errorf("it is told %s", update.Line())
+	}
+	k.Fleet.SetWatches([]wire.Watch{{ID: "1"}})
+	update, _ = k.Fleet.Next("kiosk-1", before+1)
+	if s := snapshot(t, update); s.LetBack != nil || !s.Asides() || len(update.Line()) > 200 {
+		t.Errorf("then it is told %s", update.Line())
+	}
+	if update, _ := k.Fleet.Next("kiosk-1", 0); snapshot(t, update).LetBack != nil {
+		t.Error("a proxy that begins anew is told too")
+	}
+	if got := k.kinds("s"); !strings.HasPrefix(got, "mate let-back") {
+		t.Errorf("activity: %s", got)
 	}
 }

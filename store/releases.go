@@ -158,13 +158,13 @@ func notices(rows []noticeRow) []Notice {
 }
 
 // DueNotices lists the notices that are due: of each receiver the oldest, at most
-// perReceiver of them.
+// perReceiver of them. A receiver that has to wait for an older one gets none.
 func (s *Store) DueNotices(ctx context.Context, now time.Time, perReceiver int) ([]Notice, error) {
 	var rows []noticeRow
 	err := s.read.WithContext(ctx).Raw(`SELECT * FROM
-		(SELECT *, row_number() OVER (PARTITION BY url ORDER BY number) AS nth
-			FROM notices WHERE state = ? AND due <= ?)
-		WHERE nth <= ? ORDER BY number`, NoticeWaiting, now.UTC(), perReceiver).Scan(&rows).Error
+		(SELECT *, row_number() OVER in_order AS nth, max(due) OVER in_order AS latest
+			FROM notices WHERE state = ? WINDOW in_order AS (PARTITION BY url ORDER BY number))
+		WHERE nth <= ? AND latest <= ? ORDER BY number`, NoticeWaiting, perReceiver, now.UTC()).Scan(&rows).Error
 	return notices(rows), err
 }
 

@@ -464,3 +464,33 @@ func TestReadersSeeOneMoment(t *testing.T) {
 		t.Errorf("%d requests, want %d; %v", all, steps, err)
 	}
 }
+
+// TestNoticesKeepTheirOrder: a receiver that has to wait for an older notice gets no newer
+// one; others are not held up.
+func TestNoticesKeepTheirOrder(t *testing.T) {
+	s, ctx, now := openStore(t, t.TempDir()), t.Context(), time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	add := func(url, event string, due time.Time) Notice {
+		return Notice{Release: 1, URL: url, Event: event, Due: due, State: NoticeWaiting}
+	}
+	err := s.Apply(ctx, AddNotices{add("a", "started", now.Add(time.Minute)), add("b", "started", now), add("a", "held", now), add("b", "held", now), add("b", "late", now)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	due := func(at time.Time) string {
+		list, err := s.DueNotices(ctx, at, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, n := range list {
+			out = append(out, n.URL+":"+n.Event)
+		}
+		return strings.Join(out, " ")
+	}
+	if got := due(now); got != "b:started b:held" {
+		t.Errorf("now: %s", got)
+	}
+	if got := due(now.Add(time.Minute)); got != "a:started b:started a:held b:held" {
+		t.Errorf("a minute later: %s", got)
+	}
+}

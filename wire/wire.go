@@ -161,6 +161,8 @@ type Snapshot struct {
 	// Watches are all requests for records, when any came or went; absent: as
 	// before. They end with the stream.
 	Watches []Watch `json:"watches,omitzero"`
+	// LetBack are sidelined instances that are to take requests again, since a person said so.
+	LetBack []LetBack `json:"letBack,omitempty"`
 	// Traced is the share of requests without a trace context that are traced,
 	// 0 to 1; absent: as before.
 	Traced *float64 `json:"traced,omitempty"`
@@ -179,7 +181,7 @@ func (s *Snapshot) Asides() bool {
 	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil &&
 		len(s.Services)+len(s.GoneServices)+len(s.Instances)+len(s.GoneInstances) == 0 &&
 		s.Calls == nil &&
-		(s.Watches != nil || s.Traced != nil)
+		(s.Watches != nil || s.Traced != nil || s.LetBack != nil)
 }
 
 // IsOfInstances tells whether a snapshot tells of instances that came or changed,
@@ -187,6 +189,12 @@ func (s *Snapshot) Asides() bool {
 func (s *Snapshot) IsOfInstances() bool {
 	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && s.Calls == nil &&
 		len(s.Services)+len(s.GoneServices)+len(s.GoneInstances) == 0 && len(s.Instances) > 0
+}
+
+// LetBack names a sidelined instance.
+type LetBack struct {
+	Service  string `json:"service"`
+	Instance string `json:"instance"`
 }
 
 // Drill is a drill with its end, which a proxy keeps to by itself.

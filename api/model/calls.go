@@ -2,7 +2,7 @@ package model
 
 // RequestSpec is a request to explain or to send.
 type RequestSpec struct {
-	Method  string            `json:"method,omitempty"`  // GET when absent
+	Method string `json:"method,omitempty"` // GET when absent
 	// http://SERVICE/PATH, or http:// or https:// and the host of a gateway
 	URL     string            `json:"url"`
 	Headers map[string]string `json:"headers,omitempty"` // also Host and Cookie

@@ -34,9 +34,10 @@ type ledger struct {
 	changes   []change // of instances, the oldest first; some have changed again since
 	drills    stamped[[]wire.Drill]
 	watches   stamped[[]wire.Watch]
-	traced    float64 // see Config
-	key       string  // see Fleet.key
-	mesh      string  // see Config
+	letBack   []stamped[wire.LetBack] // the newest
+	traced    float64                 // see Config
+	key       string                  // see Fleet.key
+	mesh      string                  // see Config
 
 	removals  []removal
 	forgotten uint64 // newest snapshot with a removal that is not remembered any more
@@ -166,6 +167,15 @@ func (l *ledger) noteWatches(list []wire.Watch) {
 	l.watches = stamped[[]wire.Watch]{append([]wire.Watch{}, list...), l.sequence + 1}
 }
 
+// maxLetBack bounds the instances of LetBack that are remembered.
+const maxLetBack = 64
+
+// noteLetBack takes a sidelined instance that is to come back into the next snapshot.
+func (l *ledger) noteLetBack(b wire.LetBack) {
+	l.letBack = append(l.letBack, stamped[wire.LetBack]{b, l.sequence + 1})
+	l.letBack = l.letBack[max(0, len(l.letBack)-maxLetBack):]
+}
+
 // noteInstances takes the instances into the snapshot that was begun.
 func (l *ledger) noteInstances(list []engine.Instance) {
 	l.instancesAt = l.sequence
@@ -285,7 +295,12 @@ func (l *ledger) since(k audience, seen uint64, revision uint) *Update {
 		s.Revision = revision
 	}
 	l.addChanged(s, sc, k, seen)
-	u.IsUrgent = u.HasRules || s.Drills != nil || s.Watches != nil
+	for _, b := range l.letBack { // a proxy that begins anew has sidelined nobody
+		if b.at > seen && !s.Whole && sc.holds(b.value.Service) {
+			s.LetBack = append(s.LetBack, b.value)
+		}
+	}
+	u.IsUrgent = u.HasRules || s.Drills != nil || s.Watches != nil || s.LetBack != nil
 	if !s.Whole {
 		l.addRemoved(s, sc, seen)
 		u.IsEmpty = !u.IsUrgent && len(s.Instances)+len(s.GoneInstances) == 0 && l.completeSince <= seen

@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/problem"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/store"
 	"nightjar/wire"
 )
 
@@ -303,6 +305,35 @@ func (f *Fleet) Entry(service, gateway string) Entry {
 		}
 	}
 	return Entry{}
+}
+
+// LetBack tells the proxies that have sidelined an instance to let it take requests again.
+// It returns how many those are.
+func (f *Fleet) LetBack(service, instance, by string) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	n := 0
+	for _, p := range f.proxies {
+		isOut := slices.ContainsFunc(p.guards, func(s engine.Status) bool {
+			return s.Service == service && slices.ContainsFunc(s.Versions, func(v engine.VersionStatus) bool {
+				return slices.ContainsFunc(v.Sidelined, func(o engine.OutStatus) bool { return o.Instance == instance })
+			})
+		})
+		if isOut && p.isConnected(f.now()) {
+			n++
+		}
+	}
+	if n == 0 {
+		return 0, problem.Missing("no proxy has sidelined %s of service %s: \"nightjar services %s -o wide\" shows the guards",
+			instance, service, service)
+	}
+	f.ledger.noteLetBack(wire.LetBack{Service: service, Instance: instance})
+	f.snapshot(nil, false)
+	f.journal.Add(store.Activity{
+		At: f.now().UTC(), Who: cmp.Or(by, "unknown"), Kind: "let-back", Service: service, Instance: instance,
+		Detail: "before its time",
+	})
+	return n, nil
 }
 
 // Report records what a proxy process tells of its guards and connections.

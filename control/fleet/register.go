@@ -128,10 +128,12 @@ func (f *Fleet) Register(r wire.Registration) (wire.Lease, error) {
 	if p != nil && p.Nonce != r.Nonce && p.Nonce != r.Takes && p.isConnected(now) {
 		return wire.Lease{}, NameTaken{r.ID}
 	}
-	if p == nil {
+	isNew := p == nil
+	if isNew {
 		p = &proxy{joined: now}
 		f.proxies[r.ID] = p
 	}
+	f.logPresence(p, r, isNew)
 	f.logChanges(p, r)
 	hasMoved := p.isUnconfirmed || placeOf(p.Registration) != placeOf(r)
 	tookRequests := p.Inbound != "" || r.Inbound != ""
@@ -196,6 +198,38 @@ func (f *Fleet) logChanges(before *proxy, r wire.Registration) {
 	}
 }
 
+// logPresence logs an instance or a gateway that came, or that is another process now.
+func (f *Fleet) logPresence(before *proxy, r wire.Registration, isNew bool) {
+	kind := "joined"
+	if !isNew {
+		if before.Nonce == r.Nonce {
+			return
+		}
+		kind = "restarted"
+	}
+	f.logPlace(kind, r, "")
+}
+
+// logPlace logs that something happened to an instance or a gateway as a whole.
+func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
+	if r.Inbound == "" && r.Gateway == "" {
+		return // nobody calls it
+	}
+	detail := "at " + r.Inbound
+	if r.Gateway != "" {
+		detail = "gateway " + r.Gateway
+	}
+	if r.Site != "" {
+		detail += ", site " + r.Site
+	}
+	if why != "" {
+		detail += "; " + why
+	}
+	f.journal.Add(store.Activity{
+		At: f.now().UTC(), Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail,
+	})
+}
+
 // Adopt tells proxies to follow this mesh, whatever mesh they followed before:
 // those of the ids, or without ids all that follow another one or reject its rules.
 // It returns the proxies that it told.
@@ -223,6 +257,7 @@ func (f *Fleet) Withdraw(id, nonce string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if p := f.proxies[id]; p != nil && p.Nonce == nonce {
+		f.logPlace("left", p.Registration, "it withdrew")
 		f.remove(id)
 	}
 }
@@ -250,6 +285,7 @@ func (f *Fleet) Expire(now time.Time) {
 		v := version{p.Service, p.Version}
 		if p.isExpired(now) && !p.isUnconfirmed {
 			if p.Inbound == "" {
+				f.logPlace("left", p.Registration, "its lease expired")
 				f.remove(id)
 				continue
 			}
@@ -266,6 +302,7 @@ func (f *Fleet) Expire(now time.Time) {
 		v := version{p.Service, p.Version}
 		if p.isUnconfirmed &&
 			(2*expired[v] <= all[v] || now.Sub(p.unconfirmedSince) > unconfirmedTime || f.mayLoseAll(p.Service)) {
+			f.logPlace("left", p.Registration, "its lease expired")
 			delete(f.proxies, id)
 			hasChanged = true
 		}

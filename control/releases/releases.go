@@ -372,9 +372,9 @@ func (r *Releases) act(ctx context.Context, now *revisions.Current, run *release
 	case model.ActHold:
 		return run.Hold(at, by, why)
 	case model.ActResume:
-		return run.Resume(at, by)
+		return run.Resume(at, by, why)
 	case model.ActSkip:
-		return run.Skip(at, by)
+		return run.Skip(at, by, why)
 	case model.ActFinish:
 		return run.Finish(at, by, why)
 	case model.ActWithdraw:

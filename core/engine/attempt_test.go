@@ -494,3 +494,48 @@ func BenchmarkGuards(b *testing.B) {
 		})
 	}
 }
+
+// TestLetBack: an instance that is sidelined takes requests at once when a person lets it
+// back, ramps up like one that recovered, and is sidelined anew when it fails again.
+func TestLetBack(t *testing.T) {
+	table := compile(t, guarded("    guard: {sideline: {after: 2, for: 10s, most: 100%}}\n    routes: [{name: all, send: v1}]\n"), nil, crowd("s/v1", "s/v1")...)
+	ill := true
+	serve := func(in *Instance, _ time.Duration) (Outcome, time.Duration) {
+		if ill && in.ID == "s-v1-1" {
+			return Outcome{Status: 503}, 0
+		}
+		return Outcome{Status: 200}, 0
+	}
+	run := func(from, to time.Duration) (n int) {
+		for now := from; now < to; now += 10 * ms {
+			var x Exchange
+			if _, _, in := play(&x, table, Entry{}, get("s", "/"), now, serve); slices.Contains(in, "s-v1-1") {
+				n++
+			}
+		}
+		return n
+	}
+	out := func() bool { return table.version("s", "v1").peers[1].IsOut() }
+	if run(0, time.Second); !out() {
+		t.Fatal("it is not sidelined")
+	}
+	ill = false
+	if n := run(time.Second, 2*time.Second); n != 0 {
+		t.Errorf("%d requests before its time", n)
+	}
+	table.LetBack("s", "nobody", 2*time.Second)
+	table.LetBack("nobody", "s-v1-1", 2*time.Second)
+	if !out() {
+		t.Error("another one was let back")
+	}
+	table.LetBack("s", "s-v1-1", 2*time.Second)
+	if n := run(2*time.Second, 13*time.Second); out() || n < 100 {
+		t.Errorf("let back, it is out: %t, and got %d requests", out(), n)
+	}
+	ill = true
+	if run(13*time.Second, 14*time.Second); !out() {
+		t.Error("it fails again, and takes requests")
+	}
+	var nobody *Table
+	nobody.LetBack("s", "s-v1-1", 0)
+}

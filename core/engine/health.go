@@ -39,6 +39,21 @@ func (t *Table) SetHealth(news []Instance, now time.Duration) bool {
 	return true
 }
 
+// LetBack lets an instance take requests again that is sidelined, before its time. It
+// does nothing with one that is not, or is not known.
+func (t *Table) LetBack(service, id string, now time.Duration) {
+	if t == nil || t.services[service] == nil {
+		return
+	}
+	for _, p := range t.services[service].versions {
+		for _, c := range p.version.peers {
+			if c.ID == id {
+				p.version.note(p.version.side.LetBack(c.Peer, now), c.Instance, now)
+			}
+		}
+	}
+}
+
 // Checked tells what the health checks of an instance outside the mesh say, for
 // which every caller checks by itself.
 func (t *Table) Checked(in *Instance, down bool, now time.Duration) {

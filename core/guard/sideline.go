@@ -243,6 +243,19 @@ type PeerState struct {
 	Cause        string
 }
 
+// LetBack lets a sidelined peer take requests again before its time, since a person says
+// so. It comes to its full share as one whose trial went well.
+func (s *Sideline) LetBack(p *Peer, now time.Duration) Change {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !p.IsOut() {
+		return Same
+	}
+	p.times = 0
+	s.letBack(p, now)
+	return Back
+}
+
 // State tells how the peer stands; false: it is not sidelined.
 func (s *Sideline) State(p *Peer) (PeerState, bool) {
 	s.mu.Lock()

@@ -64,7 +64,7 @@ func (r *Run) Hold(now time.Time, by, why string) error {
 
 // Resume lets a held release go on: to the next step when this one has shown
 // what it had to, or when the judge could not tell and a person does.
-func (r *Run) Resume(now time.Time, by string) error {
+func (r *Run) Resume(now time.Time, by, why string) error {
 	if err := r.running("resume"); err != nil {
 		return err
 	}
@@ -72,7 +72,7 @@ func (r *Run) Resume(now time.Time, by string) error {
 		return Refused{fmt.Sprintf("release %s is %s, not held", r.Plan.Name, r.State)}
 	}
 	held := r.By
-	r.event(now, "resumed", by, "")
+	r.event(now, "resumed", by, why)
 	switch {
 	case held == ByGate && r.Step+1 < len(r.Steps()):
 		r.shift(now) // a person has answered for the receivers
@@ -86,14 +86,18 @@ func (r *Run) Resume(now time.Time, by string) error {
 }
 
 // Skip leaves the rest of the step out, and the receivers who want to be asked.
-func (r *Run) Skip(now time.Time, by string) error {
+func (r *Run) Skip(now time.Time, by, why string) error {
 	if err := r.running("skip"); err != nil {
 		return err
 	}
 	if r.Shift {
 		return Refused{"proxies are getting new weights: try again in a moment"}
 	}
-	r.event(now, "skipped", by, fmt.Sprintf("after %s of %s", brief(r.Spent), r.Now().Each))
+	text := fmt.Sprintf("after %s of %s", brief(r.Spent), r.Now().Each)
+	if why != "" {
+		text += ": " + why
+	}
+	r.event(now, "skipped", by, text)
 	if r.Step+1 >= len(r.Steps()) {
 		r.complete(now, by, "the rest was skipped")
 		return nil

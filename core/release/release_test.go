@@ -309,10 +309,10 @@ func TestPersons(t *testing.T) {
 	if d.r.State != Held || kept < 20 || kept > 150 || d.r.Looks < 1000 { // of 1,080 judgements that say the same
 		t.Fatalf("after three hours it is %s, with %d of %d judgements kept", d.r.State, kept, d.r.Looks)
 	}
-	if err := d.r.Resume(d.now, "cook"); err != nil || d.r.Step != 1 || !d.r.Shift {
+	if err := d.r.Resume(d.now, "cook", ""); err != nil || d.r.Step != 1 || !d.r.Shift {
 		t.Fatalf("resumed: %v, %+v", err, d.r)
 	}
-	if d.r.Resume(d.now, "cook") == nil {
+	if d.r.Resume(d.now, "cook", "") == nil {
 		t.Error("it was resumed twice")
 	}
 	d.run(Judging, 10*time.Second)
@@ -322,17 +322,17 @@ func TestPersons(t *testing.T) {
 		t.Fatal(err)
 	}
 	spent := d.r.Spent
-	if err := d.r.Resume(d.now, "cook"); err != nil || d.r.State != Judging || d.r.Step != 1 || d.r.Spent != spent {
+	if err := d.r.Resume(d.now, "cook", ""); err != nil || d.r.State != Judging || d.r.Step != 1 || d.r.Spent != spent {
 		t.Errorf("resumed in the middle: %v, %+v", err, d.r)
 	}
-	if err := d.r.Skip(d.now, "cook"); err != nil || d.r.Step != 2 {
+	if err := d.r.Skip(d.now, "cook", ""); err != nil || d.r.Step != 2 {
 		t.Errorf("skipped: %v", err)
 	}
 	d.run(Judging, 10*time.Second)
 	if err := d.r.Finish(d.now, "cook", "enough"); err != nil || d.r.State != Completed || d.r.By != "cook" || d.r.Now().Share != rules.Whole {
 		t.Errorf("finished: %v, %+v", err, d.r)
 	}
-	for _, act := range []error{d.r.Hold(d.now, "x", ""), d.r.Resume(d.now, "x"), d.r.Skip(d.now, "x"), d.r.Withdraw(d.now, "x", ""), d.r.Finish(d.now, "x", "")} {
+	for _, act := range []error{d.r.Hold(d.now, "x", ""), d.r.Resume(d.now, "x", ""), d.r.Skip(d.now, "x", ""), d.r.Withdraw(d.now, "x", ""), d.r.Finish(d.now, "x", "")} {
 		if act == nil {
 			t.Error("something was done to a release that is over")
 		}
@@ -373,7 +373,7 @@ func TestGates(t *testing.T) {
 	if d.r.State != Held {
 		t.Error("a late answer counted")
 	}
-	if err := d.r.Resume(d.now, "mate"); err != nil || d.r.Asking || d.r.Step != 1 {
+	if err := d.r.Resume(d.now, "mate", ""); err != nil || d.r.Asking || d.r.Step != 1 {
 		t.Errorf("a person answered for the receiver: %v, %+v", err, d.r)
 	}
 	// An answer to a question that nobody asks any more moves nothing.

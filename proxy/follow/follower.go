@@ -142,6 +142,9 @@ func (f *Follower) apply(s wire.Snapshot) error {
 	if s.Key != "" {
 		f.key.Store(&s.Key)
 	}
+	for _, b := range s.LetBack {
+		f.Table.Load().LetBack(b.Service, b.Instance, f.now())
+	}
 	if s.Asides() {
 		return nil
 	}

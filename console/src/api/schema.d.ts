@@ -673,6 +673,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services/{service}/instances/{instance}/let-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a sidelined instance take requests again before its time */
+        post: operations["letBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/services/{service}/split": {
         parameters: {
             query?: never;
@@ -1712,6 +1729,13 @@ export interface components {
             requests: number;
             /** @description null without requests */
             success: null | number;
+        };
+        LetBackRequest: {
+            by?: string;
+        };
+        LetBackResult: {
+            /** @description that had sidelined the instance */
+            proxies: number;
         };
         LimitStatus: {
             /** @description values that it counts now */
@@ -4540,6 +4564,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EffectiveSettings"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    letBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                service: string;
+                instance: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LetBackRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LetBackResult"];
                 };
             };
             /** @description What happened, why, and what to do next */
