@@ -72,7 +72,7 @@ func TestThereAndBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		got, err := Restore(t.Context(), file, to)
-		if err != nil || got.Records != made.Records || made.Records.Mesh != st.Mesh() || made.Records.Revision < 5 {
+		if err != nil || got.Records != made.Records || made.Records.Mesh != st.Mesh() || made.Records.Revision < 5 || time.Since(made.Records.At) > time.Hour {
 			t.Fatalf("backup %d: made %+v, restored %+v, %v", i, made.Records, got.Records, err)
 		}
 		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {

@@ -65,12 +65,12 @@ func Look(ctx context.Context, path string) (About, error) {
 	case a.Schema > newest:
 		return a, newerSchema(a.Schema, newest)
 	}
-	var at sql.NullString
+	var at sql.NullTime
 	err = db.QueryRowContext(ctx, "SELECT number, at FROM revisions ORDER BY number DESC LIMIT 1").Scan(&a.Revision, &at)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return a, err
 	}
-	a.At, _ = time.Parse("2006-01-02 15:04:05.999999999-07:00", at.String)
+	a.At = at.Time.UTC()
 	if a.Schema >= 7 { // the first that has an id
 		err = db.QueryRowContext(ctx, "SELECT id FROM mesh").Scan(&a.Mesh)
 		return a, err

@@ -1,0 +1,246 @@
+package test
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"encoding/pem"
+	"fmt"
+	"io"
+	"math/big"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+)
+
+// startService runs a service without a mesh.
+func startService(t *testing.T, addr, data string) *mesh {
+	t.Helper()
+	return newMesh(t, start(t, "Console and API", "serve", "--addr", addr, "--data", data), addr)
+}
+
+// raw makes a call of the API; lines are header lines.
+func (m *mesh) raw(method, path string, in, out any, lines ...string) int {
+	m.t.Helper()
+	var body bytes.Buffer
+	if in != nil {
+		if err := json.NewEncoder(&body).Encode(in); err != nil {
+			m.t.Fatal(err)
+		}
+	}
+	req, err := http.NewRequest(method, "http://"+m.web+"/api/v1"+path, &body)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	for _, l := range lines {
+		k, v, _ := strings.Cut(l, ": ")
+		req.Header.Set(k, v)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	if out != nil && resp.StatusCode < 300 {
+		if err := json.Unmarshal(text, out); err != nil {
+			m.t.Fatalf("%s: %v", text, err)
+		}
+	}
+	return resp.StatusCode
+}
+
+// signed is the chain for a signing request, by an authority of somebody else.
+func signed(t *testing.T, request string) string {
+	t.Helper()
+	block, _ := pem.Decode([]byte(request))
+	if block == nil {
+		t.Fatalf("no signing request: %s", request)
+	}
+	asked, err := x509.ParseCertificateRequest(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var chain []byte
+	issue := func(serial int64, name string, parent *x509.Certificate, public any) *x509.Certificate {
+		c := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: name}, IsCA: true, BasicConstraintsValid: true,
+			KeyUsage: x509.KeyUsageCertSign, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour)}
+		if parent == nil {
+			parent = c
+		}
+		der, err := x509.CreateCertificate(rand.Reader, c, parent, public, key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		chain = append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), chain...)
+		out, err := x509.ParseCertificate(der)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	root := issue(1, "harbour office", nil, key.Public())
+	issue(2, "the mesh", root, asked.PublicKey)
+	return string(chain)
+}
+
+// TestTheRestOfTheDocument calls with success what no other story needs.
+func TestTheRestOfTheDocument(t *testing.T) {
+	t.Parallel()
+	m := startDemo(t, "--no-traffic")
+	var token struct{ ID string }
+	var request struct{ Request string }
+	for _, c := range []struct {
+		method, path string
+		in, out      any
+		status       int
+		lines        []string
+	}{
+		{"POST", "/fleet/adopt", map[string]any{"proxies": []string{"front-door-a"}}, nil, 200, nil},
+		{"POST", "/rules/format", map[string]any{"files": []map[string]string{{"name": "a", "text": "services:  {}\n"}}}, nil, 200, nil},
+		{"GET", "/drafts", nil, nil, 200, nil},
+		{"GET", "/drills", nil, nil, 200, nil},
+		{"GET", "/trials", nil, nil, 200, nil},
+		{"GET", "/authority/roots", nil, nil, 200, nil},
+		{"POST", "/join-tokens", map[string]any{"kind": "service", "name": "sailings", "by": "mate"}, &token, 201, nil},
+		{"GET", "/join-tokens", nil, nil, 200, nil},
+		{"POST", "/trials", map[string]any{"name": "morning-rush", "for": "1s"}, nil, 201, nil},
+		{"POST", "/authority/request", map[string]any{"by": "mate"}, &request, 200, nil},
+	} {
+		if got := m.raw(c.method, c.path, c.in, c.out, c.lines...); got != c.status {
+			t.Errorf("%s %s: %d, want %d", c.method, c.path, got, c.status)
+		}
+	}
+	m.must(0, "release", "key")
+	if got := m.raw("DELETE", "/join-tokens/"+token.ID+"?by=mate", nil, nil); got != 200 {
+		t.Errorf("revoked: %d", got)
+	}
+	eventually(t, "the trial ends", func() bool {
+		var one struct{ State string }
+		m.raw("GET", "/trials/1", nil, &one)
+		return one.State != "" && one.State != "running"
+	})
+	if got := m.raw("GET", "/trials/1/report", nil, nil); got != 200 {
+		t.Errorf("report: %d", got)
+	}
+	if got := m.raw("POST", "/authority/install", map[string]any{"by": "mate", "chain": signed(t, request.Request)}, nil); got != 200 {
+		t.Errorf("installed: %d", got)
+	}
+}
+
+// TestBackupUnderLoad: a backup that is made while people publish as fast as they can is
+// one moment of the records; a service goes on from it, and proxies that follow what came
+// later do not follow it back until somebody publishes.
+func TestBackupUnderLoad(t *testing.T) {
+	t.Parallel()
+	addr, dir := freeBase(t), t.TempDir()
+	data, file := filepath.Join(dir, "data"), filepath.Join(dir, "backup.tar")
+	m := startService(t, addr, data)
+	m.must(0, "rules", "publish", write(t, dir, "r.yaml", "services: {quay: {versions: [v1, v2], routes: [{name: all, send: {v1: 90, v2: 10}}]}}\n"))
+	start(t, "takes requests", "proxy", "--server", addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", "")
+	eventually(t, "the proxy follows", func() bool { return strings.Contains(m.must(0, "fleet"), "kiosk-a") })
+
+	var last atomic.Int64
+	var publishing sync.WaitGroup
+	stop := make(chan struct{})
+	publishing.Go(func() {
+		for n := 0; ; n++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			var out struct{ Revision int64 }
+			in := map[string]any{"weights": []map[string]string{{"target": "v1", "weight": fmt.Sprint(1 + n%90)}, {"target": "v2", "weight": fmt.Sprint(99 - n%90)}}, "waitMS": 0}
+			if got := m.raw("POST", "/services/quay/split", in, &out, "If-Match: *"); got != 201 {
+				t.Errorf("split: %d", got)
+				return
+			}
+			last.Store(out.Revision)
+		}
+	})
+	eventually(t, "some revisions", func() bool { return last.Load() > 20 })
+	before := last.Load()
+	m.must(0, "backup", file, "--data", data)
+	after := last.Load()
+	eventually(t, "more revisions", func() bool { return last.Load() > after+20 })
+	close(stop)
+	publishing.Wait()
+	if _, errs, code := m.run("backup", file, "--data", data); code == 0 || !strings.Contains(errs, "there already") {
+		t.Errorf("over the first: exit %d\n%s", code, errs)
+	}
+	m.cmd.Process.Kill()
+	<-m.done
+	if err := os.Rename(data, data+"-lost"); err != nil {
+		t.Fatal(err)
+	}
+	if out, errs, code := runIn(t, "", "restore", file, "--data", data); code != 0 || !strings.Contains(out, "Records restored") {
+		t.Fatalf("restore: exit %d\n%s%s", code, out, errs)
+	}
+	m = startService(t, addr, data)
+	restored := int64(m.revision())
+	if restored < before || restored > after+1 {
+		t.Errorf("the backup has revision %d; before it there were %d, after it %d", restored, before, after)
+	}
+	eventually(t, "the proxy says that it follows newer rules", func() bool {
+		return strings.Contains(m.must(0, "fleet"), "with older records")
+	})
+	m.must(0, "split", "quay", "v1=50", "v2=50")
+	eventually(t, "the proxy follows what was published", func() bool {
+		return !strings.Contains(m.must(0, "fleet"), "attention")
+	})
+	if now := int64(m.revision()); now <= last.Load() {
+		t.Errorf("the next revision is %d, and %d was given away before", now, last.Load())
+	}
+	if out := m.must(0, "activity"); !strings.Contains(out, "records-restored") {
+		t.Errorf("activity:\n%s", out)
+	}
+}
+
+// TestTheFilesGo: a service whose files are removed says so at once, and does not say that
+// it stored anything.
+func TestTheFilesGo(t *testing.T) {
+	t.Parallel()
+	addr, data := freeBase(t), filepath.Join(t.TempDir(), "data")
+	m := startService(t, addr, data)
+	rules := write(t, t.TempDir(), "r.yaml", "services: {quay: {versions: [v1]}}\n")
+	m.must(0, "rules", "publish", rules)
+	if _, errs, code := runIn(t, "", "serve", "--addr", freeBase(t), "--data", data); code != 1 || !strings.Contains(errs, "is in use by process") || !strings.Contains(errs, addr) {
+		t.Errorf("a second service: exit %d\n%s", code, errs)
+	}
+	if err := os.RemoveAll(data); err != nil {
+		t.Fatal(err)
+	}
+	other := write(t, t.TempDir(), "r.yaml", "services: {quay: {versions: [v2]}}\n")
+	if _, errs, code := m.run("rules", "publish", other); code == 0 || !strings.Contains(errs, "was removed while the service is running") {
+		t.Errorf("a publish: exit %d\n%s", code, errs)
+	}
+	resp, err := http.Get("http://" + addr + "/readyz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	if resp.StatusCode != 503 || !strings.Contains(string(text), "restore a backup") {
+		t.Errorf("ready: %d %s", resp.StatusCode, text)
+	}
+	if now := m.revision(); now != 1 {
+		t.Errorf("revision %d is in force", now)
+	}
+}
