@@ -166,6 +166,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.activity(),
 		a.backup(),
 		a.restore(),
+		a.doctor(),
 	)
 	return root
 }

@@ -53,6 +53,12 @@ func Look(ctx context.Context, path string) (About, error) {
 	if verdict != "ok" {
 		return a, fmt.Errorf("it is damaged: %s", verdict)
 	}
+	return aboutOf(ctx, db)
+}
+
+// aboutOf reads what a database says of itself. It fails for one that this program cannot
+// use.
+func aboutOf(ctx context.Context, db *sql.DB) (a About, err error) {
 	if a.Schema, err = schemaOf(ctx, db); err != nil {
 		return a, err
 	}

@@ -118,7 +118,7 @@ func TestTheRestOfTheDocument(t *testing.T) {
 		{"GET", "/drills", nil, nil, 200, nil},
 		{"GET", "/trials", nil, nil, 200, nil},
 		{"GET", "/authority/roots", nil, nil, 200, nil},
-		{"POST", "/join-tokens", map[string]any{"kind": "service", "name": "sailings", "by": "mate"}, &token, 201, nil},
+		{"POST", "/join-tokens", map[string]any{"service": "sailings", "by": "mate"}, &token, 201, nil},
 		{"GET", "/join-tokens", nil, nil, 200, nil},
 		{"POST", "/trials", map[string]any{"name": "morning-rush", "for": "1s"}, nil, 201, nil},
 		{"POST", "/authority/request", map[string]any{"by": "mate"}, &request, 200, nil},
@@ -153,7 +153,7 @@ func TestBackupUnderLoad(t *testing.T) {
 	data, file := filepath.Join(dir, "data"), filepath.Join(dir, "backup.tar")
 	m := startService(t, addr, data)
 	m.must(0, "rules", "publish", write(t, dir, "r.yaml", "services: {quay: {versions: [v1, v2], routes: [{name: all, send: {v1: 90, v2: 10}}]}}\n"))
-	start(t, "takes requests", "proxy", "--server", addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", "")
+	start(t, "proxy ready", "proxy", "--server", addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a", "--state", "")
 	eventually(t, "the proxy follows", func() bool { return strings.Contains(m.must(0, "fleet"), "kiosk-a") })
 
 	var last atomic.Int64

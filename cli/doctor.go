@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nightjar/cli/out"
+	"nightjar/client"
+	"nightjar/doctor"
+	"nightjar/store"
+)
+
+// doctorTime bounds the whole examination.
+const doctorTime = 20 * time.Second
+
+func (a *app) doctor() *cobra.Command {
+	var data string
+	cmd := &cobra.Command{
+		Use:   "doctor",
+		Short: "Find out what is wrong with the service, its records and its proxies",
+		Long: `Look at the data directory on this machine, the service, its proxies, certificates, rules
+and clocks, and say what is wrong and what to do about it. Nothing is changed. Exit code 1:
+there is a problem.`,
+		Example: `  nightjar doctor
+  nightjar doctor --data /var/lib/nightjar -o json`,
+		Args: exactly(0, ""),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ctx, stop := context.WithTimeout(cmd.Context(), doctorTime)
+			defer stop()
+			f := doctor.Facts{Program: a.program, Server: a.server, IsNamed: cmd.Flags().Changed("data")}
+			records := store.Inspect(ctx, data)
+			f.Records = &records
+			collect(ctx, c, &f)
+			rep := doctor.Examine(f)
+			if err := a.printer(cmd).Show(rep, func(s *out.Sheet) { doctorSheet(s, rep) }); err != nil {
+				return err
+			}
+			if rep.Problems > 0 {
+				return finding
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&data, "data", defaultData(), "directory of the records, on this machine")
+	return cmd
+}
+
+// collect asks the service for facts. What it does not respond stays unknown.
+func collect(ctx context.Context, c *client.Client, f *doctor.Facts) {
+	why, at, err := c.Ready(ctx)
+	f.Now = time.Now()
+	if err != nil {
+		f.Unreachable = err.Error()
+		var gone *client.Unreachable
+		if errors.As(err, &gone) {
+			f.Unreachable = gone.Err.Error()
+		}
+		return
+	}
+	f.NotReady, f.ServiceTime = why, at
+	if m, err := c.Mesh(ctx, 0); err == nil {
+		f.Mesh = &m
+	}
+	if l, err := c.Fleet(ctx); err == nil {
+		f.Fleet = &l
+	}
+	if ca, err := c.Authority(ctx); err == nil {
+		f.Authority = &ca
+	}
+	if r, err := c.Revisions(ctx, 0, 1); err == nil && len(r.Revisions) > 0 {
+		f.Newest = &r.Revisions[0]
+	}
+}
+
+func doctorSheet(s *out.Sheet, rep doctor.Report) {
+	if s.CSV {
+		var rows [][]string
+		for _, f := range rep.Findings {
+			rows = append(rows, []string{f.Area, f.Severity, f.What, f.Do})
+		}
+		s.Table([]string{"AREA", "SEVERITY", "FINDING", "WHAT TO DO"}, rows)
+		return
+	}
+	marks := map[string]string{doctor.Problem: "✗", doctor.Note: "·", doctor.Well: "✓"}
+	for _, f := range rep.Findings {
+		mark := marks[f.Severity]
+		if s.Colour && f.Severity == doctor.Problem {
+			mark = out.Paint(out.Red, mark)
+		}
+		s.Line("%s %-9s  %s", mark, f.Area, f.What)
+		if f.Do != "" {
+			s.Line("%s→ %s", strings.Repeat(" ", 13), f.Do)
+		}
+	}
+	if rep.Problems == 0 {
+		s.Line("\nNothing is wrong.")
+		return
+	}
+	s.Line("\n%s.", count(rep.Problems, "problem"))
+}
