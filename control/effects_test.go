@@ -386,3 +386,24 @@ func TestOneBadRevision(t *testing.T) {
 		t.Errorf("%d revisions have no effect: %v", len(left), err)
 	}
 }
+
+// TestTheClockGoesBack: revisions of which the later has the earlier time have no effect
+// that could be told, and say why.
+func TestTheClockGoesBack(t *testing.T) {
+	k := newClock(t)
+	k.mustPublish(two)
+	k.now = k.now.Add(-time.Hour)
+	k.mustPublish(strings.Replace(two, "v1: 80, v2: 20", "v1: 70, v2: 30", 1))
+	for revision, want := range map[uint]string{1: "no window after: the clock", 2: "no window before: the clock"} {
+		e, err := k.Effects.Effect(t.Context(), model.EffectQuery{Revision: revision, Settle: -1})
+		if err != nil || !strings.Contains(strings.Join(e.Notes, " "), want) || e.Before.Seconds < 0 || e.After.Seconds < 0 {
+			t.Errorf("revision %d: %q, %+v, %+v, %v", revision, e.Notes, e.Before, e.After, err)
+		}
+	}
+	if m, err := k.Views.Mesh(t.Context(), 60, 0); err != nil || m.Revision.Number != 2 {
+		t.Errorf("%d, %v", m.Revision.Number, err)
+	}
+	if err := k.Effects.Record(t.Context()); err != nil {
+		t.Error(err)
+	}
+}

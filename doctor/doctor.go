@@ -168,7 +168,7 @@ func (e *examination) service() {
 	}
 	if e.NotReady != "" {
 		e.problem("Do what it says; the service keeps nothing that it is told until then.", "The service is not ready: %s.",
-			strings.TrimSuffix(strings.TrimSpace(e.NotReady), "."))
+			strings.TrimPrefix(strings.TrimSuffix(strings.TrimSpace(e.NotReady), "."), "not ready: "))
 		return
 	}
 	if m := e.Mesh; m != nil {

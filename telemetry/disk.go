@@ -84,9 +84,6 @@ func (t *Store) Recall(known []Named, slots []Slot, seen map[string]Seen, first 
 	t.first = first
 	for _, s := range slots {
 		sec := t.second(s.At)
-		if sec == nil {
-			continue
-		}
 		sec.sealed = append(sec.sealed, s.Sealed)
 		err := unseal(s.Sealed, func(k key, _ *stats.Counts) {
 			if int(k.id) >= len(t.byID) || t.byID[k.id] == nil {

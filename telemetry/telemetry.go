@@ -153,9 +153,7 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool)
 		}
 		n.makeValid()
 		k := key{t.seriesFor(n, at, &s.Counts), uint32(s.Revision)}
-		if sec != nil {
-			countsOf(sec.open, k).Add(&s.Counts)
-		}
+		countsOf(sec.open, k).Add(&s.Counts)
 		countsOf(slot, k).Add(&s.Counts)
 	}
 	return kept, true
@@ -219,13 +217,11 @@ func (t *Store) addSeries(n Names, id uint32) *series {
 	return s
 }
 
-// second is the open entry of a second in the ring; nil: the second is too old.
+// second is the open entry of a second in the ring. One that is there with another time
+// is too old, or in the future of a clock that was set back.
 func (t *Store) second(at int64) *second {
 	s := &t.seconds[at%ring]
-	if s.at > at {
-		return nil
-	}
-	if s.at < at {
+	if s.at != at {
 		*s = second{at: at}
 	}
 	if s.open == nil {
@@ -244,14 +240,14 @@ func (t *Store) slot(at int64) map[key]*stats.Counts {
 	return s
 }
 
-// Tidy seals seconds that are over, and drops those that are too old.
+// Tidy seals seconds that are over, and drops those that are too old, or in the future.
 func (t *Store) Tidy(now time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for i := range t.seconds {
 		s := &t.seconds[i]
 		switch {
-		case s.at < now.Unix()-Kept-Step:
+		case s.at < now.Unix()-Kept-Step, s.at > now.Unix()+Step: // the clock was set back
 			*s = second{}
 		case s.open != nil && s.at < now.Unix()-open:
 			s.sealed = append(s.sealed, seal(s.open))
@@ -259,6 +255,7 @@ func (t *Store) Tidy(now time.Time) {
 		}
 	}
 	for _, s := range t.series {
+		s.last = min(s.last, now.Unix()+Step)
 		if s.last > 0 && s.last < now.Unix()-Kept {
 			s.last = 0
 			t.active--

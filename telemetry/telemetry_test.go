@@ -236,3 +236,40 @@ func TestManyProcesses(t *testing.T) {
 		t.Errorf("%d processes are remembered", len(s.seen))
 	}
 }
+
+// TestTheClockGoesBack: what comes after the clock was set back an hour is counted and
+// seen at once; what it counted in the hour that comes again stays on disk alone.
+func TestTheClockGoesBack(t *testing.T) {
+	s := New()
+	seq := uint64(0)
+	count := func(at time.Time) {
+		seq++
+		s.Count(delta("n", seq, 1, ok("s", 1)), at)
+		s.Tidy(at)
+	}
+	for i := range 1000 {
+		count(noon.Add(time.Duration(i) * time.Second))
+	}
+	back := noon.Add(-time.Hour)
+	for i := range 60 {
+		count(back.Add(time.Duration(i) * time.Second))
+	}
+	if n := total(s, back.Unix(), back.Unix()+60); n != 60 {
+		t.Errorf("%d requests are seen, want 60", n)
+	}
+	if n := total(s, noon.Unix(), noon.Unix()+2000); n != 0 {
+		t.Errorf("%d requests in the future", n)
+	}
+	b := s.Take()
+	var onDisk uint64
+	for _, slot := range b.Slots {
+		s.Read(slot.Sealed, func(_ *Names, _ uint, c *stats.Counts) { onDisk += c.OK })
+	}
+	if onDisk != 1060 {
+		t.Errorf("%d requests are written", onDisk)
+	}
+	s.Tidy(back.Add((Kept + Step + 70) * time.Second))
+	if active, _ := s.State(); active != 0 {
+		t.Errorf("%d series are active for ever", active)
+	}
+}

@@ -161,6 +161,18 @@ func TestGuardStories(t *testing.T) {
 			t.Errorf("activity:\n%s", out)
 		}
 		m.must(0, "drill", "stop", id)
+		if out := m.must(0, "let-back", "berths", "berths-v1-a"); !strings.Contains(out, "1 proxy sends requests to berths-v1-a again") {
+			t.Errorf("let back:\n%s", out)
+		}
+		eventually(t, "it takes requests again, an hour early", func() bool {
+			return m.call(30, "http://berths/berths/free").Instances["berths-v1-a"] > 0
+		})
+		eventually(t, "no proxy has it sidelined", func() bool {
+			return !strings.Contains(m.must(0, "services", "berths", "-o", "wide"), "sidelined berths-v1-a")
+		})
+		if _, errs, code := m.run("let-back", "berths", "berths-v1-a"); code != 2 || !strings.Contains(errs, "no proxy has sidelined") {
+			t.Errorf("once more: exit %d\n%s", code, errs)
+		}
 		m.must(0, "rules", "restore", "1")
 	})
 	t.Run("retries buy success, and the load is told", func(t *testing.T) {

@@ -12,9 +12,11 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -210,6 +212,67 @@ func TestBackupUnderLoad(t *testing.T) {
 	}
 	if out := m.must(0, "activity"); !strings.Contains(out, "records-restored") {
 		t.Errorf("activity:\n%s", out)
+	}
+}
+
+// TestCallsToAGatewayWithTLS: requests that people ask for reach a gateway that speaks TLS,
+// by the name that they ask for; what does not speak to the mesh is no success.
+func TestCallsToAGatewayWithTLS(t *testing.T) {
+	t.Parallel()
+	addr, dir := freeBase(t), t.TempDir()
+	m := startService(t, addr, filepath.Join(dir, "data"))
+	host, port, _ := net.SplitHostPort(addr)
+	listen := net.JoinHostPort(host, fmt.Sprint(func() int { n, _ := strconv.Atoi(port); return n + 80 }()))
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"pier.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature}
+	der, err := x509.CreateCertificate(rand.Reader, own, own, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ca := write(t, dir, "pier.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+	keyFile := write(t, dir, "pier.key", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret})))
+	m.must(0, "rules", "publish", write(t, dir, "r.yaml", fmt.Sprintf(`services: {}
+gateways:
+  pier:
+    listen: %s
+    hosts: [pier.example]
+    tls: [{cert: %s, key: %s}]
+    routes: [{name: well, when: {path: /well}, reply: {status: 200, body: "well"}}]
+`, listen, ca, keyFile)))
+	start(t, "proxy ready", "proxy", "--server", addr, "--gateway", "pier", "--state", "")
+	eventually(t, "the service has a proxy of its own", func() bool {
+		_, errs, _ := m.run("call", "https://pier.example/well", "--ca", ca)
+		return !strings.Contains(errs, "ready") && !strings.Contains(errs, "no proxy serves")
+	})
+	for _, c := range []struct {
+		args string
+		code int
+		want string
+	}{
+		{"https://pier.example/well --ca " + ca, 0, "Success    100.0%"},
+		{"https://pier.example/well --insecure", 0, "Success    100.0%"},
+		{"https://pier.example/other --ca " + ca, 1, "no-route 1"},
+		{"https://pier.example/well", 1, "certificate not trusted 1"},
+		{"https://" + listen + "/well --ca " + ca, 1, "certificate not trusted 1"}, // it is of another name
+		{"http://pier.example/well", 2, "gateway pier speaks TLS: call https://pier.example"},
+		{"https://quay/well", 2, "no host of a gateway"},
+		{"https://pier.example/well --ca " + keyFile, 2, "no certificate in PEM"},
+		{"https://pier.example/well --ca /nowhere", 2, "no such file"},
+	} {
+		out, errs, code := m.run(append([]string{"call"}, strings.Fields(c.args)...)...)
+		if code != c.code || !strings.Contains(out+errs, c.want) {
+			t.Errorf("call %s: exit %d, want %d and %q\n%s%s", c.args, code, c.code, c.want, out, errs)
+		}
+	}
+	if out := m.must(0, "explain", "GET", "https://pier.example/well"); !strings.Contains(out, `responds by itself: 200 "well"`) {
+		t.Errorf("explain:\n%s", out)
 	}
 }
 

@@ -187,7 +187,10 @@ func (e *Effects) setWindows(ctx context.Context, r *record, rev store.Revision,
 		r.After.From++ // the second of the change belongs to both
 		r.After.To++
 	}
-	if cut := prev.At.Unix() + 1 + r.Settle; prev.Number > 0 && cut > r.Before.From {
+	if prev.Number > 0 && prev.At.After(rev.At) {
+		r.Before.From = r.Before.To
+		r.note("There is no window before: the clock of the service was set back after revision %d.", prev.Number)
+	} else if cut := prev.At.Unix() + 1 + r.Settle; prev.Number > 0 && cut > r.Before.From {
 		r.Before.From = min(cut, r.Before.To)
 		r.note("The window before is short: revision %d came %s earlier, and what happened before it is left out.",
 			prev.Number, seconds(rev.At.Sub(prev.At)))
@@ -197,7 +200,10 @@ func (e *Effects) setWindows(ctx context.Context, r *record, rev store.Revision,
 		r.note("The window before begins with the first known request.")
 	}
 	r.IsComplete = r.After.To <= now
-	if next.Number > 0 && next.At.Unix() < r.After.To {
+	if next.Number > 0 && next.At.Before(rev.At) {
+		r.After.To, r.IsComplete = r.After.From, true
+		r.note("There is no window after: the clock of the service was set back before revision %d.", next.Number)
+	} else if next.Number > 0 && next.At.Unix() < r.After.To {
 		r.After.To, r.IsComplete = max(next.At.Unix(), r.After.From), true
 		r.note("The window after is short: revision %d came %s later, and what it did is left out.",
 			next.Number, seconds(next.At.Sub(rev.At)))

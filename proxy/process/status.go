@@ -30,6 +30,7 @@ func NewStatus(l net.Listener, metrics http.Handler, ready <-chan struct{}) *Sta
 	})
 	return &Status{l, &http.Server{
 		Handler:           mux,
+		ReadTimeout:       30 * time.Second,
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		WriteTimeout:      30 * time.Second,

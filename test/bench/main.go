@@ -33,7 +33,7 @@ var (
 	seconds = flag.Int("seconds", 3, "length of one measurement")
 	conns   = flag.Int("connections", 64, "connections of the load")
 	only    = flag.String("only", "", "measure these targets beside standard alone, such as nightjar")
-	parts   = flag.String("parts", "hop tls guards feed trial releases idle publishes upgrades fleet rotation ingest rollups console", "what to measure")
+	parts   = flag.String("parts", "hop tls guards feed trial releases idle publishes upgrades fleet rotation ingest rollups records console", "what to measure")
 )
 
 func main() {
@@ -175,7 +175,7 @@ func measure() error {
 	for _, part := range []struct {
 		name string
 		run  func(*bench) error
-	}{{"hop", hop}, {"tls", secure}, {"guards", guards}, {"feed", feed}, {"trial", trialPart}, {"releases", releasesPart}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}, {"rotation", rotation}, {"ingest", ingest}, {"rollups", rollups}, {"console", consolePart}} {
+	}{{"hop", hop}, {"tls", secure}, {"guards", guards}, {"feed", feed}, {"trial", trialPart}, {"releases", releasesPart}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}, {"rotation", rotation}, {"ingest", ingest}, {"rollups", rollups}, {"records", records}, {"console", consolePart}} {
 		if !strings.Contains(*parts, part.name) {
 			continue
 		}
