@@ -72,7 +72,11 @@ func Make(ctx context.Context, data, file, program string) (c Contents, err erro
 	defer os.RemoveAll(work)
 	c = Contents{Format: format, Program: program, Made: time.Now().UTC().Truncate(time.Second)}
 	database := filepath.Join(work, store.DatabaseFile)
-	if err := store.Copy(ctx, data, database); err != nil {
+	defer shrink(database)
+	stop := flushing(database)
+	err = store.Copy(ctx, data, database)
+	stop()
+	if err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return c, fmt.Errorf("there are no records in %s: name the directory of the service with --data", data)
 		}
@@ -169,7 +173,7 @@ func pack(ctx context.Context, to string, c Contents) error {
 		return err
 	}
 	defer out.Close()
-	w := tar.NewWriter(out)
+	w := tar.NewWriter(&gentle{File: out})
 	text, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
 		return err

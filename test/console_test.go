@@ -132,7 +132,7 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=route-timetable] [data-test=share-v2]", "v2 30%")
 		next := m.revision() + 1
 		b.click("publish")
-		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 proxies", next))
+		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 connected proxies", next))
 		b.says("[data-test=rollout]", fmt.Sprintf("revision %d in force in 12 of 12", next))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=70 v2=30" {
 			t.Errorf("after publishing: %s", answers(got))

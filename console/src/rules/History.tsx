@@ -10,6 +10,7 @@ import TableRow from "@mui/material/TableRow";
 import Typography from "@mui/material/Typography";
 import { Fragment, useEffect, useState } from "react";
 import { readRevision, readRevisions, restore, type Revision, type RuleFile } from "../api/client";
+import { publishedText } from "../parts/PublishedNotice";
 import { Difference } from "./Difference";
 
 const texts = (files: RuleFile[] | undefined): string => (files ?? []).map((f) => `# ${f.name}\n${f.text}`).join("\n");
@@ -59,7 +60,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
     setConfirming(0);
     try {
       const p = await restore(n, { author: who, message: `restore revision ${n}` }, current);
-      setOutcome(`Revision ${n} is in force again, as revision ${p.revision}, in ${p.rollout.acknowledged} of ${p.rollout.connected} connected proxies.`);
+      setOutcome(p.unchanged ? publishedText(p) : `Revision ${n} is in force again, as revision ${p.revision}. ${publishedText(p)}`);
       setError("");
     } catch (e) {
       setError(e instanceof Error ? e.message : String(e));

@@ -13,6 +13,7 @@ import { check, format, publish, readRevision, readSchema, type Finding, type Me
 import { useLive } from "../api/live";
 import { Preview } from "../effects/Preview";
 import { plural, timeOfDay } from "../parts/format";
+import { PublishedNotice } from "../parts/PublishedNotice";
 import { author as storedAuthor, authorKey } from "../parts/author";
 import type { Names, Schema } from "./complete";
 import { Difference } from "./Difference";
@@ -237,13 +238,7 @@ function Workbench({ bundle, who, mesh, inForce, view }: { bundle: string; who: 
       </Box>
       {changed && <Preview body={() => ({ rules: files, bundle })} disabled={!report || report.mistakes > 0} />}
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error} Your draft is saved.</Alert>}
-      {outcome?.published && (
-        <Alert severity={outcome.published.rollout.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
-          Revision {outcome.published.revision} is in force in {outcome.published.rollout.acknowledged} of {outcome.published.rollout.connected} connected proxies after {outcome.published.rollout.afterMS.toFixed(0)} ms.
-          {outcome.published.rollout.missing.length > 0 && ` Not in ${outcome.published.rollout.missing.join(", ")}.`}
-          {outcome.published.withdrawn?.map((name) => ` It withdraws release ${name}, whose route it changes.`)} Rule files on disk are unchanged.
-        </Alert>
-      )}
+      {outcome?.published && <PublishedNotice published={outcome.published} />}
       <Box sx={{ mt: 1.5, mb: 2 }} data-test="report">
         {checkError && <Alert severity="error">{checkError}</Alert>}
         {report && (

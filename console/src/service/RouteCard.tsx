@@ -7,7 +7,8 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { split, type Mesh, type Published, type Route } from "../api/client";
 import { Preview } from "../effects/Preview";
-import { millis, percent, plural, rate } from "../parts/format";
+import { millis, percent, rate } from "../parts/format";
+import { PublishedNotice } from "../parts/PublishedNotice";
 import { laneFill, laneIndex, useLaneColour } from "../parts/lanes";
 import { WeightBar, weightText, type Share } from "./WeightBar";
 
@@ -132,14 +133,7 @@ export function RouteCard({ route, number, service: home, versions, revision, re
           </Alert>
         )}
         {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
-        {outcome?.published && (
-          <Alert severity={outcome.published.rollout.missing.length ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
-            Revision {outcome.published.revision} is in force in {outcome.published.rollout.acknowledged} of {plural(outcome.published.rollout.connected, "proxy", "proxies")} after{" "}
-            {outcome.published.rollout.afterMS.toFixed(0)} ms.
-            {outcome.published.rollout.missing.length > 0 && ` Not in ${outcome.published.rollout.missing.join(", ")}.`}
-            {outcome.published.withdrawn?.map((name) => ` It withdraws release ${name}.`)} Rule files on disk are unchanged.
-          </Alert>
-        )}
+        {outcome?.published && <PublishedNotice published={outcome.published} />}
       </Paper>
     </Box>
   );
