@@ -24,7 +24,7 @@ const (
 	lateRenewal  = 4 // a certificate is renewed late when less than 1/lateRenewal of its life is left
 	maxNamed     = 5 // names that one finding lists
 	manySeries   = 4500
-	wholeSeconds = time.Second
+	roundTo      = time.Second
 )
 
 // Facts is what was found out. Nil parts could not be.
@@ -191,12 +191,12 @@ func (e *examination) clock() {
 	// The header of HTTP has whole seconds.
 	if d := e.ServiceTime.Sub(e.Now); d > clockSkew || d < -clockSkew-time.Second {
 		e.problem("Synchronise the clocks of both machines.", "The clock of the service is %s %s that of this machine.",
-			abs(d).Round(wholeSeconds), aheadOrBehind(d))
+			abs(d).Round(roundTo), aheadOrBehind(d))
 	}
 	if r := e.Newest; r != nil && r.At.Sub(e.ServiceTime) > clockSkew {
 		e.problem("Set the clock of the service right; effects and figures of the time in between are not to be trusted.",
 			"Revision %d was published %s from now: the clock of the service was set back.", r.Number,
-			r.At.Sub(e.ServiceTime).Round(wholeSeconds))
+			r.At.Sub(e.ServiceTime).Round(roundTo))
 	}
 	var ahead []string
 	if e.Fleet != nil {
