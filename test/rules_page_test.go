@@ -75,7 +75,7 @@ func TestRulesPage(t *testing.T) {
 		next := m.revision() + 1
 		b.click("restore-1")
 		b.click("restore-confirming-1")
-		b.says("[data-test=restored]", fmt.Sprintf("Revision 1 is in force again, as revision %d, in 12 of 12", next))
+		b.says("[data-test=restored]", fmt.Sprintf("Revision 1 was restored. Revision %d is in force in 12 of 12", next))
 		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", next))
 	})
 	t.Run("two windows on one draft", func(t *testing.T) {

@@ -60,7 +60,7 @@ export function History({ current, who, bundle, inForce, open, onOpen }: Props) 
     setConfirming(0);
     try {
       const p = await restore(n, { author: who, message: `restore revision ${n}` }, current);
-      setOutcome(p.unchanged ? publishedText(p) : `Revision ${n} is in force again, as revision ${p.revision}. ${publishedText(p)}`);
+      setOutcome(p.unchanged ? publishedText(p) : `Revision ${n} was restored. ${publishedText(p)}`);
       setError("");
     } catch (e) {
       setError(e instanceof Error ? e.message : String(e));
