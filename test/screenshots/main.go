@@ -71,12 +71,12 @@ type command struct {
 }
 
 var commands = []command{
-	{"effect", 44, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush; sleep 12"},
+	{"effect", 56, "nightjar drill start --service sailings --version v1 --fail 30% --for 70s; sleep 20; nightjar rules publish examples/bad-weather --bundle bad-weather --message guards; sleep 25; nightjar effect --by route; nightjar trial run morning-rush; sleep 12"},
 	{"forecast", 50, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version; sleep 8"},
-	{"services", 56, "nightjar services; nightjar links; nightjar access"},
+	{"services", 55, "nightjar services; nightjar links; nightjar access"},
 	{"call", 54, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
 	{"requests", 38, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --attempts 2 -n 2 -o wide; nightjar traces --outcome not-ok -n 3"},
-	{"publish", 50, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log"},
+	{"publish", 54, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log; nightjar doctor"},
 	{"release", 38, "nightjar release start sailings-to-v2 --follow; sleep 84"},
 }
 
@@ -194,7 +194,7 @@ func terminal(ctx context.Context, root, outDir string, wanted func(string) bool
 		script := fmt.Sprintf("export PATH=%q:$PATH; IFS=';' read -ra all <<< %q; for c in \"${all[@]}\"; do echo \"\\$ ${c# }\"; eval \"$c\"; done; echo; sleep 20",
 			filepath.Join(root, "bin"), c.run)
 		term := exec.CommandContext(ctx, "xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "160x"+strconv.Itoa(c.rows), "-bg", "#10181d", "-fg", "#ece6da", "-T", title, "-e", "bash", "-c", script)
-		term.Env = append(os.Environ(), "DISPLAY="+display)
+		term.Env = append(os.Environ(), "DISPLAY="+display, "XDG_DATA_HOME=/var/lib")
 		term.Dir = root
 		if err := term.Start(); err != nil {
 			return err
