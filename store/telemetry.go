@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"sync"
 
 	"gorm.io/gorm"
 
@@ -50,9 +51,17 @@ type seenRow struct {
 
 func (seenRow) TableName() string { return "telemetry_seen" }
 
+// deflaters are writers to be used again: each has more than half a megabyte.
+var deflaters = sync.Pool{New: func() any {
+	w, _ := flate.NewWriter(nil, flate.DefaultCompression)
+	return w
+}}
+
 func deflate(b []byte) []byte {
 	var out bytes.Buffer
-	w, _ := flate.NewWriter(&out, flate.DefaultCompression)
+	w := deflaters.Get().(*flate.Writer)
+	defer deflaters.Put(w)
+	w.Reset(&out)
 	w.Write(b)
 	w.Close()
 	return out.Bytes()
