@@ -364,7 +364,7 @@ func TestPlacesOfStreams(t *testing.T) {
 	}
 	resp, end := open("/api/v1/requests", "greedy")
 	text, _ := io.ReadAll(resp.Body)
-	if end(); resp.StatusCode != 503 || !strings.Contains(string(text), "too-many-streams") {
+	if end(); resp.StatusCode != 503 || !strings.Contains(string(text), "too-many-streams") || !resp.Close {
 		t.Errorf("one too many: %d %s", resp.StatusCode, text)
 	}
 	resp, end = open("/api/v1/requests", "modest")

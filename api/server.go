@@ -344,7 +344,11 @@ func asProblem(err error) *failure {
 
 func (s *Server) fail(c *echo.Context, err error) {
 	f := asProblem(err)
-	if f.Status >= 500 {
+	switch {
+	case f.Code == tooManyStreams:
+		// Its connection is wanted by others. Nobody reads a log line for each of a flood.
+		c.Response().Header().Set("Connection", "close")
+	case f.Status >= 500:
 		s.log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
 	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {

@@ -11,6 +11,9 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
+// tooManyStreams is the code of a problem.
+const tooManyStreams = "too-many-streams"
+
 const (
 	maxProxyStreams  = 4096 // of snapshots
 	maxPeopleStreams = 1024 // of everybody else
@@ -37,14 +40,14 @@ func (p *places) take(client string) (leave func(), err error) {
 	case p.open >= p.most:
 		return nil, failed(
 			http.StatusServiceUnavailable,
-			"too-many-streams",
+			tooManyStreams,
 			"%d streams are open: end some commands, or close some pages",
 			p.most,
 		)
 	case p.each > 0 && p.by[client] >= p.each:
 		return nil, failed(
 			http.StatusServiceUnavailable,
-			"too-many-streams",
+			tooManyStreams,
 			"this client has %d streams open, as many as it may: end some of its commands, or close some of its pages",
 			p.each,
 		)
