@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"compress/flate"
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"slices"
@@ -126,10 +124,12 @@ func ingest(b *bench) error {
 	}
 	const proxies, length = 1000, 60
 	fmt.Printf("\ningest: %d proxies tell of 50 series each, every second for %d s\n", proxies, length)
-	ctx, stop := context.WithTimeout(b.ctx, length*time.Second)
+	ctx, stop := context.WithCancel(b.ctx)
 	defer stop()
 	var r reporters
-	r.start(ctx, server, proxies)
+	if err := r.start(ctx, server, proxies); err != nil {
+		return err
+	}
 	time.Sleep(10 * time.Second) // until it runs evenly
 	begun, before := time.Now(), processorTime(pid)
 	time.Sleep(30 * time.Second)
@@ -157,26 +157,38 @@ type reporters struct {
 	sent, bad atomic.Int64
 }
 
-// start lets proxies report once a second, spread over the second, until ctx is done.
-func (r *reporters) start(ctx context.Context, server string, proxies int) {
-	post := http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: proxies}, Timeout: 10 * time.Second}
-	for i := range proxies {
+// start lets proxies join and report once a second, spread over the second, until ctx is
+// done. It returns when all have joined.
+func (r *reporters) start(ctx context.Context, server string, proxies int) error {
+	members := make([]*member, proxies)
+	var joining sync.WaitGroup
+	turns := make(chan struct{}, 8)
+	var failed atomic.Pointer[error]
+	for i := range members {
+		joining.Go(func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			d := reported(i, proxies, 1)
+			m, err := joinAs(ctx, server, fmt.Sprint("bench-", i), d.Caller, d.Nonce)
+			if err != nil {
+				failed.Store(&err)
+			}
+			members[i] = m
+		})
+	}
+	joining.Wait()
+	if err := failed.Load(); err != nil {
+		return *err
+	}
+	for i, m := range members {
 		r.all.Go(func() {
 			time.Sleep(time.Duration(i) * time.Second / time.Duration(proxies))
-			url := "http://" + server + wire.Prefix + fmt.Sprint("bench-", i) + "/telemetry"
 			t := time.NewTicker(time.Second)
 			defer t.Stop()
 			for seq := uint64(1); ; seq++ {
-				body, _ := json.Marshal(reported(i, proxies, seq))
-				resp, err := post.Post(url, "application/json", bytes.NewReader(body))
-				if r.sent.Add(1); err != nil {
+				r.sent.Add(1)
+				if m.call(ctx, http.MethodPost, m.base+"/telemetry", reported(i, proxies, seq), nil) != nil && ctx.Err() == nil {
 					r.bad.Add(1)
-				} else {
-					if resp.StatusCode != http.StatusOK {
-						r.bad.Add(1)
-					}
-					io.Copy(io.Discard, resp.Body)
-					resp.Body.Close()
 				}
 				select {
 				case <-ctx.Done():
@@ -186,6 +198,7 @@ func (r *reporters) start(ctx context.Context, server string, proxies int) {
 			}
 		})
 	}
+	return nil
 }
 
 // memoryOfAnHour prints what an hour of the same reports takes in memory, counted as
