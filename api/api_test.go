@@ -4,12 +4,15 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -459,5 +462,59 @@ func TestShutdown(t *testing.T) {
 		}
 	case <-time.After(5 * time.Second):
 		t.Error("the publish that waited had no answer")
+	}
+}
+
+// TestSlowBodies: a body that does not arrive ends its request, whether somebody of this
+// machine sends it or a stranger at the port of the proxies; a response that takes longer
+// than that goes on.
+func TestSlowBodies(t *testing.T) {
+	defer func(before time.Duration) { bodyTime = before }(bodyTime)
+	bodyTime = 200 * time.Millisecond
+	url, c := serve(t)
+	p := join(t, url, c, wire.Join{ID: "p", Service: "s", Version: "v1"})
+	for name, open := range map[string]func() (net.Conn, error){
+		"people": func() (net.Conn, error) { return net.Dial("tcp", strings.TrimPrefix(url, "http://")) },
+		"stranger": func() (net.Conn, error) {
+			return tls.Dial("tcp", strings.TrimPrefix(url, "http://"), &tls.Config{InsecureSkipVerify: true})
+		},
+	} {
+		conn, err := open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close()
+		path := map[string]string{"people": "/api/v1/explain", "stranger": wire.JoinPath}[name]
+		fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: %s\r\nContent-Length: 100\r\n\r\n{\"url\":", path, strings.TrimPrefix(url, "http://"))
+		conn.SetReadDeadline(time.Now().Add(5 * time.Second))
+		begun := time.Now()
+		if _, err := conn.Read(make([]byte, 1)); errors.Is(err, os.ErrDeadlineExceeded) || time.Since(begun) > 3*time.Second {
+			t.Errorf("%s: after %s: %v", name, time.Since(begun), err)
+		}
+	}
+	large := strings.Repeat("x", maxJoin+1)
+	if status, _ := sendTo(stranger(nil), "POST", secure(url)+wire.JoinPath, `{"secret":"`+large+`"}`); status != 413 {
+		t.Errorf("a large request to join: %d", status)
+	}
+	// A stream with a body lasts longer than bodies may take to arrive.
+	if status, body := p.ask("PUT", "", `{"id":"p","nonce":"1","service":"s","version":"v1","inbound":"127.0.0.1:9"}`); status != 200 {
+		t.Fatal(body)
+	}
+	req, err := http.NewRequest("POST", url+"/api/v1/revisions", strings.NewReader(strings.Replace(rule, `"waitMS":0`, `"waitMS":700`, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("If-Match", "*")
+	follow, _ := http.NewRequest("GET", p.url+"/snapshots", nil)
+	follow.Header.Set("Nightjar-Nonce", "1")
+	stream, err := p.client.Do(follow) // so that the publish waits for it
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stream.Body.Close()
+	begun := time.Now()
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil || resp.StatusCode != 201 || time.Since(begun) < 600*time.Millisecond {
+		t.Errorf("a publish that waits: %v, %v after %s", resp, err, time.Since(begun))
 	}
 }

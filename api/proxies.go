@@ -28,6 +28,7 @@ const (
 	// processor, so that a thousand that start together leave time for those that are
 	// connected. Others wait for handshakeWait at most.
 	handshakeRate = 300
+	maxJoin       = 64 << 10 // of a request to join, in bytes
 	handshakeWait = 5 * time.Second
 )
 
@@ -41,7 +42,11 @@ func (s *Server) newMembers() *echo.Echo {
 	e.Logger, e.HTTPErrorHandler = s.log, s.fail
 	e.Use(func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
-			c.Request().Body = http.MaxBytesReader(c.Response(), c.Request().Body, maxBody)
+			most := int64(maxBody)
+			if c.Request().URL.Path == wire.JoinPath {
+				most = maxJoin // anybody may send it
+			}
+			bound(c, most)
 			return next(c)
 		}
 	})

@@ -222,10 +222,7 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				cmp.Or(r.Header.Get("Origin"), "another site"),
 			)
 		}
-		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
-		if r.ContentLength != 0 {
-			r.Body = &timedBody{ReadCloser: r.Body, out: http.NewResponseController(c.Response())}
-		}
+		bound(c, maxBody)
 		return next(c)
 	}
 }

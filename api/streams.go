@@ -19,8 +19,10 @@ const (
 	maxPeopleStreams = 1024 // of everybody else
 	streamsEach      = 64   // of one client of the latter
 	watchesEach      = 8    // of these, that watch single requests
-	bodyTime         = time.Minute
 )
+
+// bodyTime is how long a body may take to arrive.
+var bodyTime = time.Minute
 
 // places are the streams of a kind that may be open at once, and how many of them one
 // client may have; 0: all.
@@ -97,6 +99,21 @@ func (s *Server) stream(c *echo.Context, from *places) (ctx context.Context, end
 // endingKey is the key of a context that is done when the service begins to end.
 type endingKey struct{}
 
+// answerTime is how long a response may take, with the waiting that its call asked for.
+// Streams bound the time of each line instead.
+const answerTime = 5 * time.Minute
+
+// bound bounds the body of a request, in bytes and in the time that it may take, and the
+// time of the response.
+func bound(c *echo.Context, mostBody int64) {
+	r, out := c.Request(), http.NewResponseController(c.Response())
+	r.Body = http.MaxBytesReader(c.Response(), r.Body, mostBody)
+	if r.ContentLength != 0 {
+		r.Body = &timedBody{ReadCloser: r.Body, out: out}
+	}
+	out.SetWriteDeadline(time.Now().Add(answerTime))
+}
+
 // timedBody is the body of a request, which must arrive within bodyTime.
 type timedBody struct {
 	io.ReadCloser
@@ -110,7 +127,7 @@ func (b *timedBody) Read(p []byte) (int, error) {
 		b.out.SetReadDeadline(time.Now().Add(bodyTime))
 	}
 	n, err := b.ReadCloser.Read(p)
-	if err != nil { // it has ended: a response may take longer
+	if err == io.EOF { // a response may take longer. After an error, what is left of it may not.
 		b.out.SetReadDeadline(time.Time{})
 	}
 	return n, err

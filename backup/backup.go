@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"nightjar/store"
@@ -86,33 +87,64 @@ func Make(ctx context.Context, data, file, program string) (c Contents, err erro
 		return c, fmt.Errorf("the copy of the database cannot be used: %w", err)
 	}
 	c.Files = append(c.Files, File{Name: store.DatabaseFile, from: database})
-	more, err := filesOf(data)
+	if err := c.Files[0].sum(); err != nil {
+		return c, err
+	}
+	more, err := copyAtOneMoment(data, work)
 	if err != nil {
 		return c, err
 	}
-	// They may change while they are read, so copies are what is kept.
-	for i, f := range more {
-		copied := filepath.Join(work, fmt.Sprint(i))
-		if err := copyFile(f.from, copied); err != nil {
-			return c, err
-		}
-		more[i].from = copied
-	}
 	c.Files = append(c.Files, more...)
-	for i := range c.Files {
-		if err := c.Files[i].sum(); err != nil {
-			return c, err
-		}
-		c.Bytes += c.Files[i].Bytes
+	for _, f := range c.Files {
+		c.Bytes += f.Bytes
 	}
 	packed := filepath.Join(work, "packed")
 	if err := pack(ctx, packed, c); err != nil {
 		return c, fmt.Errorf("%s cannot be written: %w", file, err)
 	}
-	if err := os.Link(packed, file); err != nil { // unlike a rename, it replaces nothing
+	err = os.Link(packed, file) // unlike a rename, it replaces nothing
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.ENOTSUP) || errors.Is(err, syscall.ENOSYS) {
+		err = os.Rename(packed, file) // this file system has no links
+	}
+	if err != nil {
 		return c, fmt.Errorf("%s cannot be written: %w", file, err)
 	}
 	return c, syncDir(filepath.Dir(file))
+}
+
+// tries is how often the files beside the database are copied again because one of them
+// changed meanwhile.
+const tries = 10
+
+// copyAtOneMoment copies the files of a data directory besides the database: all as they
+// were at one moment, since the state of the authority names files of its keys.
+func copyAtOneMoment(data, work string) ([]File, error) {
+	for try := range tries {
+		before, err := filesOf(data)
+		if err != nil {
+			return nil, err
+		}
+		copies := slices.Clone(before)
+		for i := range copies {
+			copies[i].from = filepath.Join(work, fmt.Sprintf("%d-%d", try, i))
+			err = errors.Join(err, copyFile(before[i].from, copies[i].from))
+			err = errors.Join(err, copies[i].sum(), before[i].sum())
+		}
+		after, lerr := filesOf(data)
+		if lerr != nil {
+			return nil, lerr
+		}
+		isSame := func(a, b File) bool { return a.Name == b.Name && a.SHA256 == b.SHA256 }
+		hasName := func(a, b File) bool { return a.Name == b.Name }
+		if err == nil && slices.EqualFunc(copies, before, isSame) && slices.EqualFunc(before, after, hasName) {
+			return copies, nil
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		time.Sleep(time.Duration(try) * flushEvery)
+	}
+	return nil, fmt.Errorf("the files in %s change all the time: try again in a minute", data)
 }
 
 // filesOf lists what is kept of a data directory besides the database.

@@ -163,6 +163,9 @@ func Open(ctx context.Context, c Config) (*Revisions, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(newest) == maxTouches { // there may be others before them
+		newest[len(newest)-1].Touched = nil
+	}
 	slices.Reverse(newest)
 	r.touches.add(newest...)
 	r.set(Current{Revision: rev, Written: written, Rules: applied(written, overlays), Overlays: overlays, Since: rev.At})
