@@ -200,7 +200,7 @@ func (c DeleteOld) named() map[string]any {
 }
 
 func (c DeleteOld) write(tx *gorm.DB) error {
-	o := olds[c.Kind]
+	o := expiring[c.Kind]
 	statements := []string{"DELETE FROM " + o.table + " WHERE rowid IN @rows AND (" + o.where + ")"}
 	for _, p := range o.parts {
 		statements = append(statements,

@@ -54,13 +54,9 @@ func (d *directory) take(holder string) error {
 	if err != nil {
 		return fmt.Errorf("data directory %s cannot be locked: %w. Use a disk of this machine", d.path, err)
 	}
-	text := fmt.Sprintf("process %d (%s)\n", os.Getpid(), holder)
-	if err = d.lock.Truncate(0); err == nil {
-		_, err = d.lock.WriteAt([]byte(text), 0)
-	}
-	if err != nil {
-		return fmt.Errorf("data directory: %w", err)
-	}
+	// On a full disk the text is missing; the lock holds all the same.
+	d.lock.Truncate(0)
+	fmt.Fprintf(d.lock, "process %d (%s)\n", os.Getpid(), holder)
 	return d.remember(d.lock.Name())
 }
 
@@ -89,24 +85,39 @@ func (d *directory) remember(path string) error {
 // check tells whether the files in use are still those that others find under their
 // paths: what is written to a removed file is lost when the process ends.
 func (d *directory) check() error {
+	var lock error
 	for path, opened := range d.opened {
 		info, err := os.Stat(path)
+		gone := FilesGone{Path: path, isLock: path == d.lock.Name()}
 		switch {
 		case errors.Is(err, os.ErrNotExist):
-			return FilesGone{Path: path, What: "was removed"}
+			gone.What = "was removed"
 		case err != nil:
-			return FilesGone{Path: path, What: "cannot be reached (" + err.Error() + ")"}
+			gone.What = "cannot be reached (" + err.Error() + ")"
 		case !os.SameFile(opened, info):
-			return FilesGone{Path: path, What: "was replaced by another file"}
+			gone.What = "was replaced by another file"
+		default:
+			continue
 		}
+		if !gone.isLock {
+			return gone // which matters more
+		}
+		lock = gone
 	}
-	return nil
+	return lock
 }
 
 // FilesGone means that a file of the records is not the one that is in use any more.
-type FilesGone struct{ Path, What string }
+type FilesGone struct {
+	Path, What string
+	isLock     bool // the records themselves are all there
+}
 
 func (e FilesGone) Error() string {
+	if e.isLock {
+		return fmt.Sprintf("%s %s while the service is running, so another process could write there too: "+
+			"start the service again", e.Path, e.What)
+	}
 	return fmt.Sprintf("%s %s while the service is running, so nothing that is written now would last: "+
 		"stop the service, then restore a backup (nightjar restore)", e.Path, e.What)
 }

@@ -38,7 +38,7 @@ type old struct {
 	table  string
 	where  string // with @before, a time
 	parts  []part // go with them
-	isLeft bool   // they are not archived
+	isGone bool   // they are deleted without being archived
 	heavy  string // column that is not archived
 }
 
@@ -47,7 +47,7 @@ type part struct{ table, column string }
 
 const overReleases = "release IN (SELECT number FROM releases WHERE over = 1 AND began < @before)"
 
-var olds = map[Kept]old{
+var expiring = map[Kept]old{
 	KeptRevisions: {table: "revisions", where: fmt.Sprintf(`at < @before
 		AND number <= (SELECT MAX(number) FROM revisions) - %[1]d
 		AND number NOT IN (SELECT base FROM revisions
@@ -59,7 +59,7 @@ var olds = map[Kept]old{
 	KeptReleases: {table: "releases", where: "over = 1 AND began < @before", parts: []part{
 		{"release_events", "release"}, {"judgements", "release"}, {"notices", "release"}}},
 	KeptJudgements: {table: "judgements", where: overReleases},
-	KeptNotices:    {table: "notices", where: "state <> '" + NoticeWaiting + "' AND due < @before", isLeft: true},
+	KeptNotices:    {table: "notices", where: "state <> '" + NoticeWaiting + "' AND due < @before", isGone: true},
 	KeptDrills:     {table: "drills", where: "ends < @before"},
 	KeptActivity: {table: "activity", where: fmt.Sprintf(
 		"at < @before OR number <= (SELECT MAX(number) FROM activity) - %d", mostActivity)},
@@ -74,7 +74,7 @@ func (s *Store) Old(
 	before time.Time,
 	limit int,
 ) (lines []json.RawMessage, c Change, err error) {
-	o, isKnown := olds[kind]
+	o, isKnown := expiring[kind]
 	if !isKnown {
 		return nil, nil, fmt.Errorf("there are no records of the kind %q", kind)
 	}
@@ -114,7 +114,7 @@ func rowsOf(tx *gorm.DB, table, where string, limit int, named map[string]any) (
 
 // archived adds rows of a table as lines: their columns, with JSON as JSON.
 func archived(lines []json.RawMessage, o old, table string, rows []map[string]any) ([]json.RawMessage, error) {
-	if o.isLeft || table == "notices" {
+	if o.isGone || table == "notices" {
 		return lines, nil
 	}
 	for _, row := range rows {

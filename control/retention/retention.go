@@ -112,15 +112,15 @@ func (r *Retention) Step(ctx context.Context) error {
 		if times[kind] == Forever {
 			continue
 		}
-		if err := r.let(ctx, kind, r.Now().Add(-times[kind])); err != nil {
+		if err := r.expire(ctx, kind, r.Now().Add(-times[kind])); err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", kind, err))
 		}
 	}
 	return errors.Join(errs...)
 }
 
-// let lets records of a kind go that are older than a time.
-func (r *Retention) let(ctx context.Context, kind store.Kept, before time.Time) error {
+// expire archives and deletes the records of a kind that are older than a time.
+func (r *Retention) expire(ctx context.Context, kind store.Kept, before time.Time) error {
 	for ctx.Err() == nil {
 		lines, change, err := r.Records.Old(ctx, kind, before, atOnce)
 		if err != nil || change == nil {
