@@ -166,7 +166,11 @@ func filesOf(data string) (out []File, err error) {
 		}
 	}
 	if len(out) >= maxFiles {
-		return nil, fmt.Errorf("%s has %d files, more than a backup takes: move old ones of its archive away", data, len(out))
+		return nil, fmt.Errorf(
+			"%s has %d files, more than a backup takes: move old ones of its archive away",
+			data,
+			len(out),
+		)
 	}
 	return out, nil
 }

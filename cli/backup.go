@@ -62,5 +62,11 @@ func backupSheet(s *out.Sheet, c *backup.Contents, done string) {
 	if c.Records.Revision > 0 {
 		newest = fmt.Sprintf("revision %d of %s", c.Records.Revision, c.Records.At.Local().Format(time.DateTime))
 	}
-	s.Line("Mesh %s, %s; made %s by program %s", c.Records.Mesh, newest, c.Made.Local().Format(time.DateTime), c.Program)
+	s.Line(
+		"Mesh %s, %s; made %s by program %s",
+		c.Records.Mesh,
+		newest,
+		c.Made.Local().Format(time.DateTime),
+		c.Program,
+	)
 }

@@ -35,7 +35,7 @@ there is a problem.`,
 			}
 			ctx, stop := context.WithTimeout(cmd.Context(), doctorTime)
 			defer stop()
-			f := doctor.Facts{Program: a.program, Server: a.server, IsNamed: cmd.Flags().Changed("data")}
+			f := doctor.Facts{Server: a.server, IsNamed: cmd.Flags().Changed("data")}
 			records := store.Inspect(ctx, data)
 			f.Records = &records
 			collect(ctx, c, &f)

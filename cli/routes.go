@@ -30,7 +30,11 @@ func (a *app) routes() *cobra.Command {
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if by != "" && routeOrders[by] == nil {
-				return usagef("--sort %s: expected one of %s", by, strings.Join(slices.Sorted(maps.Keys(routeOrders)), ", "))
+				return usagef(
+					"--sort %s: expected one of %s",
+					by,
+					strings.Join(slices.Sorted(maps.Keys(routeOrders)), ", "),
+				)
 			}
 			return a.showMesh(cmd, &window, func(p *out.Printer, m model.Mesh) error {
 				lists := routeLists(m)

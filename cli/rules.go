@@ -147,7 +147,10 @@ func (a *app) check(
 	if err != nil {
 		return rep, nil, err
 	}
-	rep, err = c.Check(cmd.Context(), model.CheckRequest{Bundle: bundle, Files: files, By: author(), Remember: remember})
+	rep, err = c.Check(
+		cmd.Context(),
+		model.CheckRequest{Bundle: bundle, Files: files, By: author(), Remember: remember},
+	)
 	var gone *client.Unreachable
 	if errors.As(err, &gone) && !remember {
 		_, found := rules.Check(from.ToFiles(files), rules.Live{})

@@ -66,8 +66,13 @@ func (a *app) serve() *cobra.Command {
 	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of the records")
-	f.StringToStringVar(&keep, "keep", nil, "how long records are kept, such as revisions=90d,trials=forever (default: "+
-		"revisions, effects, releases, drills and activity 400d; trials and drafts 180d; judgements 90d; notices 14d)")
+	f.StringToStringVar(
+		&keep,
+		"keep",
+		nil,
+		"how long records are kept, such as revisions=90d,trials=forever (default: "+
+			"revisions, effects, releases, drills and activity 400d; trials and drafts 180d; judgements 90d; notices 14d)",
+	)
 	for name, v := range map[string]*string{"proxies": &proxies, "token-file": &tokenFile} {
 		f.StringVar(v, name, "", "gone")
 		f.MarkHidden(name)

@@ -154,7 +154,10 @@ func gatewaySheet(s *out.Sheet, m model.Mesh) {
 		if !g.IsRunning {
 			state = "no proxy serves it"
 		}
-		rows = append(rows, append([]string{g.Name, state, g.Listen, strings.Join(g.Hosts, ", ")}, figureCells(g.Figures)...))
+		rows = append(
+			rows,
+			append([]string{g.Name, state, g.Listen, strings.Join(g.Hosts, ", ")}, figureCells(g.Figures)...),
+		)
 	}
 	s.Line("")
 	s.Table(append([]string{"GATEWAY", "STATE", "LISTENS AT", "HOSTS"}, figureHeader...), rows)
@@ -187,7 +190,10 @@ func warningLines(s *out.Sheet, m model.Mesh) {
 			s.Line("")
 		}
 		if i == maxWarnings {
-			s.Line("And %s: nightjar rules check shows all of a bundle's files.", count(len(m.Warnings)-maxWarnings, "more warning"))
+			s.Line(
+				"And %s: nightjar rules check shows all of a bundle's files.",
+				count(len(m.Warnings)-maxWarnings, "more warning"),
+			)
 			return
 		}
 		s.Line("Warning: %s (%s).", w.Message, w.At)

@@ -29,9 +29,8 @@ const (
 
 // Facts is what was found out. Nil parts could not be.
 type Facts struct {
-	Now     time.Time // by the clock of this machine
-	Program string    // version of this program
-	Server  string    // address of the service
+	Now    time.Time // by the clock of this machine
+	Server string    // address of the service
 
 	Records     *store.Inspection // of the data directory; nil: it was not looked at
 	IsNamed     bool              // somebody named the data directory
@@ -138,7 +137,12 @@ func (e *examination) records() {
 	}
 	switch {
 	case in.Free < urgentFree:
-		e.problem("Make room on the disk at once.", "The disk of %s has %s MiB left; writes are about to fail.", in.Dir, mib(in.Free))
+		e.problem(
+			"Make room on the disk at once.",
+			"The disk of %s has %s MiB left; writes are about to fail.",
+			in.Dir,
+			mib(in.Free),
+		)
 	case in.Free < leastFree:
 		e.problem("Make room on the disk, or keep records for a shorter time: nightjar serve --keep.",
 			"The disk of %s has %s MiB left.", in.Dir, mib(in.Free))
@@ -167,8 +171,11 @@ func (e *examination) service() {
 		return
 	}
 	if e.NotReady != "" {
-		e.problem("Do what it says; the service keeps nothing that it is told until then.", "The service is not ready: %s.",
-			strings.TrimPrefix(strings.TrimSuffix(strings.TrimSpace(e.NotReady), "."), "not ready: "))
+		e.problem(
+			"Do what it says; the service keeps nothing that it is told until then.",
+			"The service is not ready: %s.",
+			strings.TrimPrefix(strings.TrimSuffix(strings.TrimSpace(e.NotReady), "."), "not ready: "),
+		)
 		return
 	}
 	if m := e.Mesh; m != nil {
@@ -194,9 +201,12 @@ func (e *examination) clock() {
 			abs(d).Round(roundTo), aheadOrBehind(d))
 	}
 	if r := e.Newest; r != nil && r.At.Sub(e.ServiceTime) > clockSkew {
-		e.problem("Set the clock of the service right; effects and figures of the time in between are not to be trusted.",
-			"Revision %d was published %s from now: the clock of the service was set back.", r.Number,
-			r.At.Sub(e.ServiceTime).Round(roundTo))
+		e.problem(
+			"Set the clock of the service right; effects and figures of the time in between are not to be trusted.",
+			"Revision %d was published %s from now: the clock of the service was set back.",
+			r.Number,
+			r.At.Sub(e.ServiceTime).Round(roundTo),
+		)
 	}
 	var ahead []string
 	if e.Fleet != nil {
@@ -207,7 +217,11 @@ func (e *examination) clock() {
 		}
 	}
 	if len(ahead) > 0 {
-		e.problem("Synchronise the clocks of their machines.", "These proxies started in the future: their clocks are ahead: %s.", named(ahead))
+		e.problem(
+			"Synchronise the clocks of their machines.",
+			"These proxies started in the future: their clocks are ahead: %s.",
+			named(ahead),
+		)
 	}
 	if len(e.Findings) == before {
 		e.well("The clocks of this machine, the service and the proxies agree.")
@@ -244,7 +258,13 @@ func (e *examination) proxies() {
 			unhealthy = append(unhealthy, p.ID+" ("+p.Unhealthy+")")
 		}
 		for _, one := range p.Problems {
-			e.problem("nightjar fleet -o wide shows it.", "Proxy %s has a problem: %s: %s.", p.ID, one.Kind, strings.TrimSuffix(one.Detail, "."))
+			e.problem(
+				"nightjar fleet -o wide shows it.",
+				"Proxy %s has a problem: %s: %s.",
+				p.ID,
+				one.Kind,
+				strings.TrimSuffix(one.Detail, "."),
+			)
 		}
 		if c := p.Certificate; c != nil && e.Authority != nil && !e.ServiceTime.IsZero() {
 			life := time.Duration(e.Authority.LifeSeconds) * time.Second
@@ -306,8 +326,13 @@ func (e *examination) authority() {
 		}
 	}
 	if len(a.Waiting) > 0 && e.ServiceTime.Sub(a.Since) > time.Hour {
-		e.problem("Start these proxies, or remove them: the authority is not replaced before they have heard of it.",
-			"The authority has been %s for %s, and waits for: %s.", a.Phase, e.ServiceTime.Sub(a.Since).Round(time.Minute), named(a.Waiting))
+		e.problem(
+			"Start these proxies, or remove them: the authority is not replaced before they have heard of it.",
+			"The authority has been %s for %s, and waits for: %s.",
+			a.Phase,
+			e.ServiceTime.Sub(a.Since).Round(time.Minute),
+			named(a.Waiting),
+		)
 	}
 	if len(e.Findings) == before {
 		e.well("The authority of %s is %s.", a.Domain, a.Phase)

@@ -203,8 +203,10 @@ func (c DeleteOld) write(tx *gorm.DB) error {
 	o := expiring[c.Kind]
 	statements := []string{"DELETE FROM " + o.table + " WHERE rowid IN @rows AND (" + o.where + ")"}
 	for _, p := range o.parts {
-		statements = append(statements,
-			"DELETE FROM "+p.table+" WHERE "+p.column+" IN @rows AND "+p.column+" NOT IN (SELECT number FROM "+o.table+")")
+		statements = append(
+			statements,
+			"DELETE FROM "+p.table+" WHERE "+p.column+" IN @rows AND "+p.column+" NOT IN (SELECT number FROM "+o.table+")",
+		)
 	}
 	if c.Kind == KeptReleases {
 		statements = append(statements, "DELETE FROM overlays WHERE release NOT IN (SELECT number FROM releases) "+

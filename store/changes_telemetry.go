@@ -21,7 +21,9 @@ func (c AddTelemetry) write(tx *gorm.DB) error {
 	done := tx.Clauses(clause.OnConflict{
 		Columns:   []clause.Column{{Name: "nonce"}},
 		DoUpdates: clause.AssignmentColumns([]string{"sequence", "at"}),
-		Where:     clause.Where{Exprs: []clause.Expression{clause.Expr{SQL: "excluded.sequence > telemetry_seen.sequence"}}},
+		Where: clause.Where{
+			Exprs: []clause.Expression{clause.Expr{SQL: "excluded.sequence > telemetry_seen.sequence"}},
+		},
 	}).Create(&seenRow{c.Writer, c.Number, c.At})
 	if done.Error != nil || done.RowsAffected == 0 {
 		return done.Error

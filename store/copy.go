@@ -72,7 +72,8 @@ func aboutOf(ctx context.Context, db *sql.DB) (a About, err error) {
 		return a, newerSchema(a.Schema, newest)
 	}
 	var at sql.NullTime
-	err = db.QueryRowContext(ctx, "SELECT number, at FROM revisions ORDER BY number DESC LIMIT 1").Scan(&a.Revision, &at)
+	err = db.QueryRowContext(ctx, "SELECT number, at FROM revisions ORDER BY number DESC LIMIT 1").
+		Scan(&a.Revision, &at)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return a, err
 	}
@@ -95,6 +96,7 @@ func schemaOf(ctx context.Context, db *sql.DB) (version int64, err error) {
 		err = db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version)
 		return version, err
 	}
-	err = db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&version)
+	err = db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version WHERE is_applied").
+		Scan(&version)
 	return version, err
 }

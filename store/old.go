@@ -35,11 +35,11 @@ const mostActivity = 100_000
 
 // old is how records of a kind are found that may go.
 type old struct {
-	table  string
-	where  string // with @before, a time
-	parts  []part // go with them
-	isGone bool   // they are deleted without being archived
-	heavy  string // column that is not archived
+	table        string
+	where        string // with @before, a time
+	parts        []part // go with them
+	isUnarchived bool   // they are deleted without being archived
+	heavy        string // column that is not archived
 }
 
 // part is records that belong to others: those whose column is the number of one.
@@ -59,7 +59,7 @@ var expiring = map[Kept]old{
 	KeptReleases: {table: "releases", where: "over = 1 AND began < @before", parts: []part{
 		{"release_events", "release"}, {"judgements", "release"}, {"notices", "release"}}},
 	KeptJudgements: {table: "judgements", where: overReleases},
-	KeptNotices:    {table: "notices", where: "state <> '" + NoticeWaiting + "' AND due < @before", isGone: true},
+	KeptNotices:    {table: "notices", where: "state <> '" + NoticeWaiting + "' AND due < @before", isUnarchived: true},
 	KeptDrills:     {table: "drills", where: "ends < @before"},
 	KeptActivity: {table: "activity", where: fmt.Sprintf(
 		"at < @before OR number <= (SELECT MAX(number) FROM activity) - %d", mostActivity)},
@@ -114,7 +114,7 @@ func rowsOf(tx *gorm.DB, table, where string, limit int, named map[string]any) (
 
 // archived adds rows of a table as lines: their columns, with JSON as JSON.
 func archived(lines []json.RawMessage, o old, table string, rows []map[string]any) ([]json.RawMessage, error) {
-	if o.isGone || table == "notices" {
+	if o.isUnarchived || table == "notices" {
 		return lines, nil
 	}
 	for _, row := range rows {

@@ -113,7 +113,11 @@ func unprovenOf(rows []store.AccessSeen, from, to string) []model.UnprovenCaller
 		out = append(out, *one)
 	}
 	slices.SortFunc(out, func(x, y model.UnprovenCaller) int {
-		return cmp.Or(cmp.Compare(x.Service, y.Service), y.LastUsed.Compare(x.LastUsed), cmp.Compare(x.Address, y.Address))
+		return cmp.Or(
+			cmp.Compare(x.Service, y.Service),
+			y.LastUsed.Compare(x.LastUsed),
+			cmp.Compare(x.Address, y.Address),
+		)
 	})
 	return out
 }

@@ -195,7 +195,10 @@ func (s *sending) one(ctx context.Context) {
 		var untrusted *tls.CertificateVerificationError
 		if errors.As(err, &untrusted) {
 			reason = badCertificate
-			s.result.Sample = &model.Response{Headers: map[string]string{}, Body: "the certificate of the gateway is not trusted: " + untrusted.Err.Error()}
+			s.result.Sample = &model.Response{
+				Headers: map[string]string{},
+				Body:    "the certificate of the gateway is not trusted: " + untrusted.Err.Error(),
+			}
 		}
 		s.result.Reasons[reason]++
 		return

@@ -82,8 +82,12 @@ func (s *scope) noteOf(name string, r *record) string {
 	if after.Number > 0 && after.At.Unix() <= r.After.To {
 		by = append(by, fmt.Sprintf("revision %d after", after.Number))
 	}
-	return fmt.Sprintf("Other revisions changed %s in the windows (%s): its rows hold what came between them, and the rows of the "+
-		"mesh and of callers leave it out.", name, strings.Join(by, ", "))
+	return fmt.Sprintf(
+		"Other revisions changed %s in the windows (%s): its rows hold what came between them, and the rows of the "+
+			"mesh and of callers leave it out.",
+		name,
+		strings.Join(by, ", "),
+	)
 }
 
 // each calls do with the services and gateways on the way of a series.

@@ -38,7 +38,9 @@ const (
 type Records interface {
 	Apply(ctx context.Context, changes ...store.Change) error
 	Telemetry(ctx context.Context, from, to int64, visit func(telemetry.Slot) error) error
-	TelemetryState(ctx context.Context) (known []telemetry.Named, seen map[string]telemetry.Seen, first int64, err error)
+	TelemetryState(
+		ctx context.Context,
+	) (known []telemetry.Named, seen map[string]telemetry.Seen, first int64, err error)
 	FirstTelemetry(ctx context.Context) (int64, error)
 	RollUps(ctx context.Context, now int64) (changes []store.Change, hasMore bool, err error)
 	UnusedSeries(ctx context.Context) ([]uint32, error)

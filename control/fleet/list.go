@@ -324,8 +324,12 @@ func (f *Fleet) LetBack(service, instance, by string) (int, error) {
 		}
 	}
 	if n == 0 {
-		return 0, problem.Missing("no proxy has sidelined %s of service %s: \"nightjar services %s -o wide\" shows the guards",
-			instance, service, service)
+		return 0, problem.Missing(
+			"no proxy has sidelined %s of service %s: \"nightjar services %s -o wide\" shows the guards",
+			instance,
+			service,
+			service,
+		)
 	}
 	f.ledger.noteLetBack(wire.LetBack{Service: service, Instance: instance})
 	f.snapshot(nil, false)

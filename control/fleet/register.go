@@ -226,7 +226,9 @@ func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
 		detail += "; " + why
 	}
 	f.journal.Add(store.Activity{
-		At: f.now().UTC(), Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail,
+		At: f.now().
+			UTC(),
+		Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail,
 	})
 }
 

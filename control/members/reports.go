@@ -41,7 +41,10 @@ func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
 				return false
 			}
 			if r.Mutual {
-				called := identity.Member{Name: identity.Name{Kind: identity.Service, Name: r.Service}, Domain: peer.Domain}
+				called := identity.Member{
+					Name:   identity.Name{Kind: identity.Service, Name: r.Service},
+					Domain: peer.Domain,
+				}
 				r.CallerIdentity, r.ServiceIdentity = peer.URI(), called.URI()
 			}
 		}

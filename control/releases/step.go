@@ -46,10 +46,13 @@ func (r *Releases) Step(ctx context.Context) error {
 // heldForOlder holds the releases that could go on by themselves while proxies follow
 // newer rules than the service has: whatever it published would take them back unasked.
 func (r *Releases) heldForOlder(now *revisions.Current, at time.Time) (changes []change) {
+	why := fmt.Sprintf(
+		"proxies follow revision %d, newer than revision %d of these records, which are those of a backup",
+		now.Newest,
+		now.Revision.Number,
+	)
 	for _, x := range r.all() {
 		next := x.run.Copy()
-		why := fmt.Sprintf("proxies follow revision %d, newer than revision %d of these records, which are those of a backup",
-			now.Newest, now.Revision.Number)
 		if !next.State.Over() && next.State != release.Held && next.Hold(at, "nightjar", why) == nil {
 			changes = append(changes, change{x, next})
 		}

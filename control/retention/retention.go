@@ -67,7 +67,11 @@ func ParseTimes(chosen map[string]string) (Times, error) {
 		days, isDays := strings.CutSuffix(text, "d")
 		n, err := strconv.Atoi(days)
 		if !isDays || err != nil || n < 1 || n > 36_500 {
-			return nil, fmt.Errorf("%s=%s is no time to keep records for: write days, such as 90d, or forever", kind, text)
+			return nil, fmt.Errorf(
+				"%s=%s is no time to keep records for: write days, such as 90d, or forever",
+				kind,
+				text,
+			)
 		}
 		out[store.Kept(kind)] = time.Duration(n) * day
 	}

@@ -145,7 +145,10 @@ func (r *Revisions) Remember(
 // directory.
 func haveCommonName(a, b []rules.File) bool {
 	return slices.ContainsFunc(a, func(one rules.File) bool {
-		return slices.ContainsFunc(b, func(other rules.File) bool { return path.Base(one.Name) == path.Base(other.Name) })
+		return slices.ContainsFunc(
+			b,
+			func(other rules.File) bool { return path.Base(one.Name) == path.Base(other.Name) },
+		)
 	})
 }
 
@@ -300,7 +303,12 @@ func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.Re
 			r.written[rev.Number] = changes
 			out = append(
 				out,
-				model.ReleaseChanges{Release: name, Written: true, Revision: rev.Number, Changes: from.Changes(changes)},
+				model.ReleaseChanges{
+					Release:  name,
+					Written:  true,
+					Revision: rev.Number,
+					Changes:  from.Changes(changes),
+				},
 			)
 		}
 		if len(list) < revisionsAtOnce {

@@ -33,13 +33,12 @@ type Publication struct {
 func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published, error) {
 	if len(q.Files) == 0 {
 		return model.Published{}, problem.Invalid(
-			"files: a revision needs at least one file. To remove a bundle, delete it: nightjar rules remove %s", q.Bundle)
+			"files: a revision needs at least one file. To remove a bundle, delete it: nightjar rules remove %s",
+			q.Bundle,
+		)
 	}
 	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
-	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		if err := q.expects(now); err != nil {
-			return proposal{}, nil, err
-		}
+	return r.publish(ctx, rev, &q, func(now *Current) (proposal, store.Bundles, error) {
 		p, err := r.propose(now, q.Bundle, q.Files)
 		return p, With(now.Revision.Bundles, q.Bundle, q.Files), err
 	})
@@ -50,10 +49,7 @@ func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published
 func (r *Revisions) Remove(ctx context.Context, q Publication) (model.Published, error) {
 	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
 	rev.Message = cmp.Or(rev.Message, "remove bundle "+q.Bundle)
-	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		if err := q.expects(now); err != nil {
-			return proposal{}, nil, err
-		}
+	return r.publish(ctx, rev, &q, func(now *Current) (proposal, store.Bundles, error) {
 		if now.Revision.Bundles[q.Bundle] == nil {
 			return proposal{}, nil, problem.Missing("the rules in force have no bundle %s: name %s",
 				q.Bundle, rules.OneOf(q.Bundle, slices.Sorted(maps.Keys(now.Revision.Bundles))))
@@ -61,14 +57,6 @@ func (r *Revisions) Remove(ctx context.Context, q Publication) (model.Published,
 		bundles := With(now.Revision.Bundles, q.Bundle, nil)
 		return r.proposeAll(now, bundles), bundles, nil
 	})
-}
-
-// expects is the error of a publication that is not for the revision in force.
-func (q *Publication) expects(now *Current) error {
-	if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
-		return problem.RevisionConflict{Expected: *q.Expect, Current: n}
-	}
-	return nil
 }
 
 // Split changes the weights of one route in the text of its file, and publishes
@@ -85,9 +73,8 @@ func (r *Revisions) Split(
 	if err != nil {
 		return model.Published{}, err
 	}
-	expect := now.Revision.Number // what was edited is what is replaced
-	if q.Expect != nil {
-		expect = *q.Expect
+	if q.Expect == nil {
+		q.Expect = &now.Revision.Number // what was edited is what is replaced
 	}
 	rev := store.Revision{
 		Kind:    "split",
@@ -95,10 +82,7 @@ func (r *Revisions) Split(
 		Author:  q.Author,
 		Message: cmp.Or(q.Message, change.Message),
 	}
-	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		if n := now.Revision.Number; expect != n {
-			return proposal{}, nil, problem.RevisionConflict{Expected: expect, Current: n}
-		}
+	return r.publish(ctx, rev, &q, func(now *Current) (proposal, store.Bundles, error) {
 		p, err := r.propose(now, change.Bundle, change.Files)
 		return p, With(now.Revision.Bundles, change.Bundle, change.Files), err
 	})
@@ -116,25 +100,28 @@ func (r *Revisions) Restore(ctx context.Context, number uint, q Publication) (mo
 	}
 	message := cmp.Or(q.Message, fmt.Sprintf("restore revision %d", number))
 	rev := store.Revision{Kind: "restore", Author: q.Author, Message: message}
-	return r.publish(ctx, rev, q.Wait, q.RefuseUsedLinks, func(now *Current) (proposal, store.Bundles, error) {
-		return r.proposeAll(now, old.Bundles), old.Bundles, q.expects(now)
+	return r.publish(ctx, rev, &q, func(now *Current) (proposal, store.Bundles, error) {
+		return r.proposeAll(now, old.Bundles), old.Bundles, nil
 	})
 }
 
 // publish puts a revision by a person in force: what propose decides, on top of
-// what is in force then.
+// what is in force then, which must be what the person expects.
 func (r *Revisions) publish(
-	ctx context.Context, rev store.Revision, wait time.Duration, refuseUsedLinks bool,
+	ctx context.Context, rev store.Revision, q *Publication,
 	propose func(*Current) (proposal, store.Bundles, error),
 ) (model.Published, error) {
 	var out model.Published
 	var since time.Time
 	err := r.Change(ctx, func(now Current) (Decision, error) {
+		if n := now.Revision.Number; q.Expect != nil && *q.Expect != n {
+			return Decision{}, problem.RevisionConflict{Expected: *q.Expect, Current: n}
+		}
 		p, bundles, err := propose(&now)
 		if err == nil {
 			err = p.rejection()
 		}
-		if err == nil && !refuseUsedLinks {
+		if err == nil && !q.RefuseUsedLinks {
 			err = r.refusesLinks(&now, p)
 		}
 		if err != nil {
@@ -178,7 +165,7 @@ func (r *Revisions) publish(
 	if err != nil {
 		return model.Published{}, err
 	}
-	out.Rollout = r.Fleet.Await(ctx, out.Revision, since, min(wait, maxWait))
+	out.Rollout = r.Fleet.Await(ctx, out.Revision, since, min(q.Wait, maxWait))
 	return out, nil
 }
 

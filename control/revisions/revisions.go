@@ -168,7 +168,9 @@ func Open(ctx context.Context, c Config) (*Revisions, error) {
 	}
 	slices.Reverse(newest)
 	r.touches.add(newest...)
-	r.set(Current{Revision: rev, Written: written, Rules: applied(written, overlays), Overlays: overlays, Since: rev.At})
+	r.set(
+		Current{Revision: rev, Written: written, Rules: applied(written, overlays), Overlays: overlays, Since: rev.At},
+	)
 	return r, nil
 }
 

@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -20,47 +21,60 @@ type member struct {
 	base   string // of its calls
 }
 
-// joinAs joins a mesh on this machine, and registers.
-func joinAs(ctx context.Context, server, id, svc, nonce string) (*member, error) {
+// join joins a mesh on this machine as a proxy of a service: its certificate, and the
+// authorities that it is told to trust.
+func join(ctx context.Context, server, id, svc string) (*tls.Certificate, *identity.Trust, error) {
 	t, err := service.ReadJoinFile(server)()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	key, err := identity.NewKey()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	who := identity.Member{Name: identity.Name{Kind: identity.Service, Name: svc}, ID: id}
 	request, err := identity.NewRequest(key, who)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var credentials identity.Credentials
-	m := &member{base: "https://" + server + wire.Prefix + id}
-	m.client = &http.Client{
-		Timeout:   10 * time.Second,
+	stranger := member{client: &http.Client{
+		Timeout:   callTime,
 		Transport: &http.Transport{TLSClientConfig: t.Config(), DisableKeepAlives: true},
-	}
+	}}
 	var joined wire.Joined
 	in := wire.Join{Secret: t.Secret, Request: request, ID: id, Service: svc, Version: "v1"}
-	if err := m.call(ctx, http.MethodPost, "https://"+server+wire.JoinPath, in, &joined); err != nil {
-		return nil, fmt.Errorf("joining: %w", err)
+	if err := stranger.call(ctx, http.MethodPost, "https://"+server+wire.JoinPath, in, &joined); err != nil {
+		return nil, nil, fmt.Errorf("joining: %w", err)
 	}
 	chain, err := identity.DecodeCertificates([]byte(joined.Chain))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	roots, err := identity.DecodeCertificates([]byte(joined.Trust.Roots))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	trust, err := identity.NewTrust(joined.Trust.Domain, joined.Trust.Generation, roots)
+	return identity.Certificate(chain, key), trust, err
+}
+
+// callTime bounds one call of a member.
+const callTime = 10 * time.Second
+
+// joinAs joins a mesh on this machine, and registers.
+func joinAs(ctx context.Context, server, id, svc, nonce string) (*member, error) {
+	own, trust, err := join(ctx, server, id, svc)
 	if err != nil {
 		return nil, err
 	}
-	credentials.Set(identity.Certificate(chain, key), trust)
-	m.client.Transport = &http.Transport{TLSClientConfig: credentials.ClientConfig(identity.Name{Kind: identity.Node})}
-	return m, m.call(ctx, http.MethodPut, m.base, wire.Registration{ID: id, Nonce: nonce, Service: svc, Version: "v1", Program: "bench"}, nil)
+	var credentials identity.Credentials
+	credentials.Set(own, trust)
+	m := &member{base: "https://" + server + wire.Prefix + id, client: &http.Client{
+		Timeout:   callTime,
+		Transport: &http.Transport{TLSClientConfig: credentials.ClientConfig(identity.Name{Kind: identity.Node})},
+	}}
+	r := wire.Registration{ID: id, Nonce: nonce, Service: svc, Version: "v1", Program: "bench"}
+	return m, m.call(ctx, http.MethodPut, m.base, r, nil)
 }
 
 // call makes a call with a body of JSON.

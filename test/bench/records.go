@@ -40,6 +40,57 @@ func records(b *bench) error {
 	return yearOfRecords(b)
 }
 
+// publisher stores revisions, one after the other.
+type publisher struct {
+	st     *store.Store
+	number uint
+}
+
+func (p *publisher) add(ctx context.Context, text string) error {
+	p.number++
+	return p.st.Apply(ctx, store.AddRevision{Revision: store.Revision{
+		Number: p.number, Kind: "publish", Author: "bench", At: time.Now(),
+		Bundles: store.Bundles{model.MainBundle: {{Name: "rules.yaml", Text: text}}},
+	}})
+}
+
+// fill stores so many bytes of text that cannot be compressed.
+func (p *publisher) fill(ctx context.Context, bytes int) error {
+	noise := make([]byte, 2<<20)
+	for written := 0; written < bytes; written += 2 * len(noise) { // hexadecimal text
+		rand.Read(noise)
+		if err := p.add(ctx, fmt.Sprintf("%x", noise)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// publish stores small revisions at a steady pace until done says so, or for quietTime
+// without it, and returns how long each took, in milliseconds.
+func (p *publisher) publish(ctx context.Context, done <-chan error) (took []float64, err error) {
+	t := time.NewTicker(publishEvery)
+	defer t.Stop()
+	end := time.After(quietTime)
+	if done != nil {
+		end = nil
+	}
+	for {
+		select {
+		case <-end:
+			return took, nil
+		case err := <-done:
+			return took, err
+		case <-t.C:
+			begun := time.Now()
+			if err := p.add(ctx, "services: {s: {versions: [v1]}}"); err != nil {
+				return took, err
+			}
+			took = append(took, float64(time.Since(begun).Microseconds())/1000)
+		}
+	}
+}
+
 // backupBesidePublishes publishes at a steady pace, first alone and then beside a backup of
 // a gigabyte by another process.
 func backupBesidePublishes(b *bench) error {
@@ -54,58 +105,25 @@ func backupBesidePublishes(b *bench) error {
 		return err
 	}
 	defer st.Close()
-	number := uint(0)
-	revision := func(text string) store.Change {
-		number++
-		return store.AddRevision{Revision: store.Revision{
-			Number: number, Kind: "publish", Author: "bench", At: time.Now(),
-			Bundles: store.Bundles{model.MainBundle: {{Name: "rules.yaml", Text: text}}},
-		}}
+	p := &publisher{st: st}
+	if err := p.fill(b.ctx, backupBytes); err != nil {
+		return err
 	}
-	noise := make([]byte, 2<<20)
-	for written := 0; written < backupBytes; written += 2 * len(noise) { // hexadecimal text
-		rand.Read(noise)
-		if err := st.Apply(b.ctx, revision(fmt.Sprintf("%x", noise))); err != nil {
-			return err
-		}
-	}
-	publish := func(done <-chan error) ([]float64, error) {
-		var took []float64
-		t := time.NewTicker(publishEvery)
-		defer t.Stop()
-		end := time.After(quietTime)
-		if done != nil {
-			end = nil
-		}
-		for {
-			select {
-			case <-end:
-				return took, nil
-			case err := <-done:
-				return took, err
-			case <-t.C:
-				begun := time.Now()
-				if err := st.Apply(b.ctx, revision("services: {s: {versions: [v1]}}")); err != nil {
-					return took, err
-				}
-				took = append(took, float64(time.Since(begun).Microseconds())/1000)
-			}
-		}
-	}
-	alone, err := publish(nil)
+	alone, err := p.publish(b.ctx, nil)
 	if err != nil {
 		return err
 	}
 	done := make(chan error, 1)
 	begun := time.Now()
 	go func() {
-		out, err := exec.CommandContext(b.ctx, "bin/nightjar", "backup", filepath.Join(dir, "backup.tar"), "--data", data).CombinedOutput()
+		out, err := exec.CommandContext(b.ctx, "bin/nightjar", "backup", filepath.Join(dir, "backup.tar"), "--data", data).
+			CombinedOutput()
 		if err != nil {
 			err = fmt.Errorf("%w: %s", err, out)
 		}
 		done <- err
 	}()
-	beside, err := publish(done)
+	beside, err := p.publish(b.ctx, done)
 	if err != nil {
 		return err
 	}
@@ -119,8 +137,13 @@ func backupBesidePublishes(b *bench) error {
 		at := func(q float64) float64 { return ms[min(int(q*float64(len(ms))), len(ms)-1)] }
 		return fmt.Sprintf("median %.1f, p99 %.1f, slowest %.1f ms of %d", at(0.5), at(0.99), ms[len(ms)-1], len(ms))
 	}
-	fmt.Printf("\nrecords: a backup of %d MiB took %s\nstoring a revision alone:         %s\nstoring one beside the backup:    %s\n",
-		info.Size()>>20, took.Round(100*time.Millisecond), quantiles(alone), quantiles(beside))
+	fmt.Printf(
+		"\nrecords: a backup of %d MiB took %s\nstoring a revision alone:         %s\nstoring one beside the backup:    %s\n",
+		info.Size()>>20,
+		took.Round(100*time.Millisecond),
+		quantiles(alone),
+		quantiles(beside),
+	)
 	return nil
 }
 
@@ -192,7 +215,11 @@ func yearOfRecords(b *bench) error {
 	defer st.Close()
 	judgement, _ := json.Marshal(map[string]string{"filler": fmt.Sprintf("%x", make([]byte, 600))})
 	now := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
-	keep := retention.Retention{Records: st, Archive: filepath.Join(dir, "archive"), Now: func() time.Time { return now }}
+	keep := retention.Retention{
+		Records: st,
+		Archive: filepath.Join(dir, "archive"),
+		Now:     func() time.Time { return now },
+	}
 	n := struct{ revision, release, trial uint }{}
 	for day := range yearDays {
 		now = now.AddDate(0, 0, 1)
@@ -200,8 +227,19 @@ func yearOfRecords(b *bench) error {
 		revise := func(r store.Revision) {
 			n.revision++
 			r.Number, r.Author, r.At = n.revision, "mate", now
-			changes = append(changes, store.AddRevision{Revision: r},
-				store.SaveEffect{Revision: n.revision, Summary: map[string]any{"revision": n.revision, "verdict": "worse", "worst": "version sailings/v2"}, Effect: one.effect})
+			changes = append(
+				changes,
+				store.AddRevision{Revision: r},
+				store.SaveEffect{
+					Revision: n.revision,
+					Summary: map[string]any{
+						"revision": n.revision,
+						"verdict":  "worse",
+						"worst":    "version sailings/v2",
+					},
+					Effect: one.effect,
+				},
+			)
 		}
 		for range publishesADay {
 			revise(store.Revision{Kind: "publish", Bundles: store.Bundles{model.MainBundle: one.text}})
@@ -209,26 +247,64 @@ func yearOfRecords(b *bench) error {
 		base := n.revision
 		for range releasesADay {
 			n.release++
-			changes = append(changes, store.SaveRelease{Release: store.Release{Number: n.release, Name: "r", IsOver: true, Began: now}, Run: string(judgement)})
+			changes = append(
+				changes,
+				store.SaveRelease{
+					Release: store.Release{Number: n.release, Name: "r", IsOver: true, Began: now},
+					Run:     string(judgement),
+				},
+			)
 			for range stepsARelease {
 				revise(store.Revision{Kind: "release", Base: base})
-				changes = append(changes, store.AddOverlay{Overlay: store.Overlay{Release: n.release, Revision: n.revision, Text: string(judgement)}},
-					store.AddNotices{{Release: n.release, URL: "http://127.0.0.1:9", Event: string(judgement), Due: now, State: store.NoticeDelivered}})
+				changes = append(
+					changes,
+					store.AddOverlay{
+						Overlay: store.Overlay{Release: n.release, Revision: n.revision, Text: string(judgement)},
+					},
+					store.AddNotices{
+						{
+							Release: n.release,
+							URL:     "http://127.0.0.1:9",
+							Event:   string(judgement),
+							Due:     now,
+							State:   store.NoticeDelivered,
+						},
+					},
+				)
 			}
 			list := make([]any, judgesARun)
 			for i := range list {
 				list[i] = json.RawMessage(judgement)
 			}
-			changes = append(changes, store.AddJudgements{Release: n.release, Judgements: list}, store.AddReleaseEvents{Release: n.release, Events: list[:2*stepsARelease]})
+			changes = append(
+				changes,
+				store.AddJudgements{Release: n.release, Judgements: list},
+				store.AddReleaseEvents{Release: n.release, Events: list[:2*stepsARelease]},
+			)
 		}
 		for range trialsADay {
 			n.trial++
-			changes = append(changes, store.AddTrial{Trial: store.Trial{Number: n.trial, Name: "morning-rush", State: "met", Began: now}},
-				store.EndTrial{Trial: store.Trial{Number: n.trial, Name: "morning-rush", State: "met", Began: now, Ended: now}, Summary: map[string]int{"n": 1}, Result: one.trial})
+			changes = append(
+				changes,
+				store.AddTrial{Trial: store.Trial{Number: n.trial, Name: "morning-rush", State: "met", Began: now}},
+				store.EndTrial{
+					Trial:   store.Trial{Number: n.trial, Name: "morning-rush", State: "met", Began: now, Ended: now},
+					Summary: map[string]int{"n": 1},
+					Result:  one.trial,
+				},
+			)
 		}
 		entries := make(store.AddActivity, entriesADay)
 		for i := range entries {
-			entries[i] = store.Activity{At: now, Who: "sailings-v1-a", Kind: "sidelined", Service: "sailings", Version: "v1", Instance: "sailings-v1-a", Detail: "last failure 503; no requests for 10s"}
+			entries[i] = store.Activity{
+				At:       now,
+				Who:      "sailings-v1-a",
+				Kind:     "sidelined",
+				Service:  "sailings",
+				Version:  "v1",
+				Instance: "sailings-v1-a",
+				Detail:   "last failure 503; no requests for 10s",
+			}
 		}
 		if err := st.Apply(b.ctx, append(changes, entries)...); err != nil {
 			return err
@@ -251,7 +327,15 @@ func yearOfRecords(b *bench) error {
 	for _, f := range files {
 		archived += size(filepath.Join("archive", f.Name()))
 	}
-	fmt.Printf("%d days of %d publishes, %d releases of %d judgements and %d trials each: database %d MiB without telemetry, archive %d MiB\n",
-		yearDays, publishesADay, releasesADay, judgesARun, trialsADay, size(store.DatabaseFile), archived)
+	fmt.Printf(
+		"%d days of %d publishes, %d releases of %d judgements and %d trials each: database %d MiB without telemetry, archive %d MiB\n",
+		yearDays,
+		publishesADay,
+		releasesADay,
+		judgesARun,
+		trialsADay,
+		size(store.DatabaseFile),
+		archived,
+	)
 	return nil
 }

@@ -2,24 +2,18 @@ package main
 
 import (
 	"bufio"
-	"bytes"
+	"context"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"nightjar/api/model"
 	"nightjar/client"
-	"nightjar/identity"
-	"nightjar/service"
-	"nightjar/wire"
 )
 
 // secure compares mutual TLS between two proxies with the same two without, and measures
@@ -91,7 +85,7 @@ func secure(b *bench) error {
 		fmt.Printf("%-10s %10.0f   %28.1f   %20.0f\n", t.name, median(t.rps), median(t.cpu), median(t.p50))
 	}
 	fmt.Printf("mutual TLS: × %.2f of plain (%.2f–%.2f), %+.0f µs p50 on one connection\n", median(r), slices.Min(r), slices.Max(r), median(added))
-	return idleSecure(server, inbound, pids[2])
+	return idleSecure(b.ctx, server, inbound, pids[2])
 }
 
 // publishSecure publishes rules under which one service takes calls by mutual TLS and one
@@ -115,8 +109,8 @@ func publishSecure(b *bench, server string) error {
 }
 
 // idleSecure measures what connections cost by mutual TLS that were used once.
-func idleSecure(server, inbound string, pid int) error {
-	shown, err := joined(server)
+func idleSecure(ctx context.Context, server, inbound string, pid int) error {
+	shown, _, err := join(ctx, server, "by-hand", "caller")
 	if err != nil {
 		return err
 	}
@@ -148,39 +142,4 @@ func idleSecure(server, inbound string, pid int) error {
 	time.Sleep(5 * time.Second)
 	fmt.Printf("an idle connection by mutual TLS, used once: %.1f KiB (of %d)\n", (memory(pid)-before)*1024/many, many)
 	return nil
-}
-
-// joined is a certificate of the service caller.
-func joined(server string) (*tls.Certificate, error) {
-	token, err := service.ReadJoinFile(server)()
-	if err != nil {
-		return nil, err
-	}
-	key, err := identity.NewKey()
-	if err != nil {
-		return nil, err
-	}
-	ask, err := x509.CreateCertificateRequest(nil, &x509.CertificateRequest{}, key)
-	if err != nil {
-		return nil, err
-	}
-	body, err := json.Marshal(wire.Join{Secret: token.Secret, Request: ask, ID: "by-hand", Service: "caller", Version: "v1"})
-	if err != nil {
-		return nil, err
-	}
-	c := &http.Client{Transport: &http.Transport{TLSClientConfig: token.Config(), DisableKeepAlives: true}}
-	resp, err := c.Post("https://"+server+wire.JoinPath, "application/json", bytes.NewReader(body))
-	if err != nil {
-		return nil, err
-	}
-	defer resp.Body.Close()
-	var j wire.Joined
-	if err := json.NewDecoder(resp.Body).Decode(&j); err != nil || !strings.HasPrefix(j.Chain, "-----BEGIN") {
-		return nil, fmt.Errorf("joining: %s, %w", resp.Status, err)
-	}
-	chain, err := identity.DecodeCertificates([]byte(j.Chain))
-	if err != nil {
-		return nil, err
-	}
-	return identity.Certificate(chain, key), nil
 }
