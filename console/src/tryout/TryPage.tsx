@@ -121,13 +121,13 @@ export function TryPage() {
         </Button>
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
           <TextField size="small" multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
+          <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
           {secure && (
             <FormControlLabel
               control={<Checkbox size="small" checked={form.insecure !== ""} onChange={(e) => setForm({ ...form, insecure: e.target.checked ? "yes" : "" })} />}
               label="Take any certificate of the gateway" data-test="insecure" sx={{ gridColumn: "1 / -1" }}
             />
           )}
-          <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
         </Box>
       </Paper>
       <Box sx={{ display: "grid", gap: 2, mt: 2, gridTemplateColumns: { xs: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }, alignItems: "start" }}>
