@@ -47,16 +47,51 @@ func (b tab) until(js string) {
 	}
 }
 
-// click presses a button as soon as it can be pressed. It does so by itself and
-// not by its place: a page that is moving would let the pointer miss it.
+// click clicks an element by its place, as soon as it can be reached.
 func (b tab) click(test string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf(`(() => {
-		const button = document.querySelector("[data-test=%s]");
-		if (!button || button.disabled) return false;
-		button.click();
-		return true;
-	})()`, test))
+	b.clickOn(fmt.Sprintf("document.querySelector(%q)", "[data-test='"+test+"']"))
+}
+
+// clickOn is click for the element that JavaScript gives.
+func (b tab) clickOn(js string) {
+	b.t.Helper()
+	if err := browser.Click(b.ctx, js); err != nil {
+		text, _ := browser.Text(b.ctx, "body")
+		b.t.Fatalf("%v\nthe page says:\n%s", err, text)
+	}
+}
+
+// button is JavaScript that gives the first button or link of those words.
+func button(words string) string {
+	return fmt.Sprintf("[...document.querySelectorAll('button, a, [role=tab], [role=menuitem]')].find((e) => e.innerText.trim() === %q)", words)
+}
+
+// drag presses the mouse on an element, moves it and, unless hold is set, lets it go.
+func (b tab) drag(js string, right float64, hold bool) (x, y float64) {
+	b.t.Helper()
+	x, y, err := browser.Place(b.ctx, js)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.do(chromedp.MouseEvent(chromedp.MousePressed, x, y, chromedp.ButtonLeft, chromedp.ClickCount(1)))
+	for i := range 5 {
+		b.do(chromedp.MouseEvent(chromedp.MouseMoved, x+right*float64(i+1)/5, y, chromedp.ButtonLeft))
+	}
+	if !hold {
+		b.do(chromedp.MouseEvent(chromedp.MouseReleased, x+right, y, chromedp.ButtonLeft, chromedp.ClickCount(1)))
+	}
+	return x + right, y
+}
+
+// now tells whether JavaScript is true.
+func (b tab) now(js string) bool {
+	b.t.Helper()
+	ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("!!("+js+")"))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return ok
 }
 
 // says waits for words in an element.
@@ -73,7 +108,14 @@ func (b tab) press(css, key string, times int) {
 	}
 }
 
-const arrowLeft = "\u0302" // the key, in the protocol's private code
+// weighs waits for a weight of a route, in percent.
+func (b tab) weighs(route, target, percent string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("document.querySelector(\"[data-test='route-%s'] [data-test='weight-%s']\")?.value === %q", route, target, percent))
+}
+
+// Keys, in the protocol's private code.
+const arrowLeft, arrowRight = "\u0302", "\u0303"
 
 func TestConsole(t *testing.T) {
 	t.Parallel()
@@ -92,7 +134,7 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=link]", "kiosk → sailings")
 		b.says("[data-test=link]", "success")
 		b.until("location.search.includes('pick=kiosk')")
-		b.says("[data-test=sides]", "workloads")
+		b.says("[data-test=sides]", "Workloads")
 		b.click("card-sailings")
 		b.says("[data-test=panel]", "Routes, guards, instances")
 		b.until("document.querySelector('[data-test=\"mark-revision-1\"]')")
@@ -125,23 +167,26 @@ func TestConsole(t *testing.T) {
 	})
 	t.Run("weights move by handle and are published from there", func(t *testing.T) {
 		b.t = t
-		b.visit("/services/sailings")
-		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 85%")
+		b.visit("/services/sailings?tab=routes")
+		b.weighs("timetable", "v1", "85")
 		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 15)
-		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
-		b.says("[data-test=route-timetable] [data-test=share-v2]", "v2 30%")
+		b.weighs("timetable", "v1", "70")
+		b.do(chromedp.Focus(chromedp.CSS("[data-test=route-timetable] [data-test=weight-v2]")), chromedp.KeyEvent("\b\b40\r"))
+		b.weighs("timetable", "v1", "60")
+		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowRight, 10)
+		b.weighs("timetable", "v2", "30")
 		next := m.revision() + 1
 		b.click("publish")
 		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12 connected proxies", next))
-		b.says("[data-test=rollout]", fmt.Sprintf("revision %d in force in 12 of 12", next))
+		b.says("[data-test=revision]", fmt.Sprintf("Revision %d in force in 12 of 12", next))
 		if got := m.call(100, "http://sailings/sailings/today"); answers(got) != "v1=70 v2=30" {
 			t.Errorf("after publishing: %s", answers(got))
 		}
 	})
 	t.Run("a change from elsewhere is not lost", func(t *testing.T) {
 		b.t = t
-		b.visit("/services/sailings")
-		b.says("[data-test=route-timetable] [data-test=share-v1]", "v1 70%")
+		b.visit("/services/sailings?tab=routes")
+		b.weighs("timetable", "v1", "70")
 		b.press("[data-test=route-timetable] [data-test=handle-0]", arrowLeft, 1)
 		seen := m.revision()
 		m.must(0, "split", "sailings", "v1=10", "v2=90")
@@ -172,8 +217,10 @@ func TestConsole(t *testing.T) {
 		// A second proxy of the gateway finds the port of the first one taken.
 		start(t, "address already in use", "proxy", "--server", m.addr, "--gateway", "front-door", "--name", "front-door-b", "--state", "")
 		b.says("[data-test=summary]", fmt.Sprintf("Revision %d is in force in 13 of 13 proxies; 1 needs attention", m.revision()))
-		b.says("[data-test=proxy]:first-child[data-state=current]", "front-door-b")
-		b.says("[data-test=proxy]:first-child", "address already in use")
+		b.says("[data-id]:first-child [data-test=proxy][data-state=current]", "front-door-b")
+		b.says("[data-id]:first-child", "address already in use")
+		b.says("[data-test=notices]", "front-door-b")
+		b.click("notices")
 		b.says("[data-test=problem-front-door-b]", "does not listen at")
 		b.visit("/fleet?find=tides")
 		b.until("document.querySelectorAll('[data-test=proxy]').length === 1")
@@ -185,13 +232,13 @@ func TestConsole(t *testing.T) {
 		b.visit("/access")
 		b.says("[data-test=summary]", "who is not allowed by a rule is refused")
 		b.says("[data-test=cell][data-state=refused]", "4 refused")
-		b.do(chromedp.Click(chromedp.CSS("[data-test=cell][data-state=refused]")))
+		b.clickOn("document.querySelector('[data-test=cell][data-state=refused]')")
 		b.says("[data-test=access-link]", "no request is allowed, by the default (deny)")
 		b.until("new URLSearchParams(location.search).get('to') === 'berths'")
 		b.click("suggest")
 		b.says("[data-test=suggestion]", "default: deny")
 		b.until("!document.querySelector('[data-test=take-draft]')") // there are access rules already
-		b.says("[data-test=grid-certificates]", "spiffe://nightjar.internal/gateway/front-door")
+		b.says("[data-test=table-certificates]", "spiffe://nightjar.internal/gateway/front-door")
 		b.click("rotate")
 		b.click("act-confirm")
 		b.says("[data-test=phase]", "step 1 of 3")
@@ -203,6 +250,7 @@ func TestConsole(t *testing.T) {
 		file := write(t, t.TempDir(), "rules.yaml", strings.Replace(m.must(0, "rules", "show"), "timeout: 26s", "timeout: 27s", 1))
 		m.must(0, "rules", "check", file, "--remember")
 		b.visit("/")
+		b.click("notices")
 		b.says("[data-test=unpublished]", "1 difference (services.sailings.timeout)")
 		known := m.revision()
 		m.cmd.Process.Signal(interrupt)

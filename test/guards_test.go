@@ -1,7 +1,6 @@
 package test
 
 import (
-	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -256,24 +255,28 @@ func TestGuardsInTheConsole(t *testing.T) {
 	m.change("{name: all, send: {v1: 50, v2: 50}, timeout: 25s}", "{name: all, send: v1, timeout: 25s}", "    versions: [v1, v2]           # v1 has two",
 		"    guard: {in-flight: 50, breaker: {errors: 50%, least: 5, open: 5m}}\n    retry: {times: 1}\n    versions: [v1, v2] # v1 has two")
 	b := openTab(t, m)
-	b.visit("/services/berths")
+	b.visit("/services/berths?tab=instances")
 	b.says("[data-test=no-guards]", "No guard, retry or limit was used")
 	b.click("drill")
-	b.until("document.querySelector('[data-test=drill-form]')")
 	b.click("drill-start")
 	b.says("[data-test=running-drill-1]", "Drill drill-1 by console: berths: 30% of the attempts fail with 503")
 	b.click("stop-drill-1")
+	b.click("act-confirm")
 	b.until("!document.querySelector('[data-test=running-drill-1]')")
 	m.drill("--service", "berths", "--version", "v1", "--fail", "100%", "--for", "5m")
 	b.says("[data-test=running-drill-2]", "berths/v1: 100% of the attempts fail with 503")
+	b.visit("/services/berths?tab=instances")
 	for range 10 {
 		m.ask(m.outbound(""), "berths", "/berths/free")
 	}
 	b.says("[data-test=guards]", "nightjar-probe")
 	b.says("[data-test=breaker-open]", "open")
 	b.says("[data-test=in-flight]", "0 of 50")
+	b.click("tab-activity")
 	b.says("[data-test=activity]", "breaker-open")
-	b.says("[data-test=activity]", fmt.Sprintf("%s drill-started", "console"))
+	b.says("[data-test=activity]", "console drill-started")
 	b.visit("/") // on every page
+	b.says("[data-test=notices]", "drill-2: berths/v1")
+	b.click("notices")
 	b.says("[data-test=running-drill-2]", "berths/v1")
 }

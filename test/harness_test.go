@@ -200,6 +200,7 @@ type mesh struct {
 	addr string
 	web  string // address by which people reach it: every call is held against the document
 	api  *client.Client
+	door *contract.Forwarder // at web
 }
 
 func newMesh(t *testing.T, p *process, addr string) *mesh {
@@ -213,7 +214,7 @@ func newMesh(t *testing.T, p *process, addr string) *mesh {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &mesh{p, t, addr, f.Address, c}
+	return &mesh{p, t, addr, f.Address, c, f}
 }
 
 // startDemo runs the sample mesh. Its rules lie in the records already, with

@@ -119,6 +119,7 @@ func TestReleases(t *testing.T) {
 			t.Errorf("started twice: %s", out)
 		}
 		b.visit("/")
+		b.click("notices")
 		b.says("[data-test^=release-notice]", "evening: fares v1 to v2, held, stage 20%")
 		b.visit("/releases/evening")
 		b.click("act-finish")

@@ -74,7 +74,7 @@ func TestRulesPage(t *testing.T) {
 		b.says("[aria-label=History] .cm-merge-a", "send: {v1: 85, v2: 15}")
 		next := m.revision() + 1
 		b.click("restore-1")
-		b.click("restore-confirming-1")
+		b.click("act-confirm")
 		b.says("[data-test=restored]", fmt.Sprintf("Revision 1 was restored. Revision %d is in force in 12 of 12", next))
 		b.says("[data-test=summary]", fmt.Sprintf("the same as revision %d", next))
 	})
@@ -103,6 +103,7 @@ func TestRulesPage(t *testing.T) {
 		b.t = t
 		b.visit("/rules")
 		b.click("discard")
+		b.click("act-confirm")
 		b.says("[data-test=saving]", fmt.Sprintf("unchanged from revision %d", m.revision()))
 		b.edit("      - name: everything-else\n        send: v1", "      - name: everything-else\n        send: v1\n        ")
 		b.until(`(() => { const c = document.querySelector(".cm-content"); const v = c.cmView?.view ?? c.cmTile?.view;

@@ -303,8 +303,9 @@ func (m *mesh) metricsSay(t *testing.T, url string, want sent, both bool) {
 func (m *mesh) pageSays(t *testing.T, b tab, want sent) {
 	t.Helper()
 	b.visit("/services/lamp") // while its last seconds hold the requests
-	b.says("[data-test='grid-instances of lamp']", "lamp-a")
-	b.says("[data-test='grid-links of lamp']", "pier")
+	b.says("[data-test='table-links of lamp']", "pier")
+	b.click("tab-instances")
+	b.says("[data-test='table-instances of lamp']", "lamp-a")
 	b.visit("/")
 	b.until(fmt.Sprintf(`[...document.querySelectorAll("[data-test=timebar] title")].map((t) => Number(/(\d+) requests? in/.exec(t.textContent)?.[1] ?? 0)).reduce((a, b) => a + b, 0) === %d`, want.ok+want.failed))
 	b.do(chromedp.Focus(chromedp.CSS("[data-test='ribbon-pier~lamp']")), chromedp.KeyEvent("\r"))

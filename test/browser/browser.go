@@ -52,6 +52,45 @@ func Wait(tab context.Context, js string) error {
 	}
 }
 
+// place is JavaScript that gives the middle of an element, in the window, once it
+// stands still and nothing covers it; otherwise null. The first %s gives the element.
+const place = `(async () => {
+	const at = () => (%s)?.getBoundingClientRect();
+	const element = (%[1]s);
+	if (!element || element.disabled || element.getAttribute("aria-disabled") === "true") return null;
+	element.scrollIntoView({block: "nearest", inline: "nearest"});
+	const before = at();
+	await new Promise((next) => requestAnimationFrame(() => requestAnimationFrame(next)));
+	const now = at();
+	if (!now || now.width === 0 || now.x !== before.x || now.y !== before.y) return null;
+	const x = now.x + now.width / 2, y = now.y + now.height / 2;
+	const top = document.elementFromPoint(x, y);
+	return element.contains(top) || top?.contains(element) && top.tagName === "LABEL" ? [x, y] : null;
+})()`
+
+// Place waits until the element that JavaScript gives can be reached with the mouse, and
+// returns its middle. An element that is covered, disabled or on the move is not reached.
+func Place(tab context.Context, js string) (x, y float64, err error) {
+	for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+		at, err := chromedp.Run(tab, chromedp.Evaluate[[]float64](fmt.Sprintf(place, js), chromedp.EvalAwaitPromise))
+		if err == nil && len(at) == 2 {
+			return at[0], at[1], nil
+		}
+		if tab.Err() != nil || time.Now().After(end) {
+			return 0, 0, fmt.Errorf("no way to %s: %w", js, cmp.Or(err, fmt.Errorf("covered, disabled or absent for %v", patience)))
+		}
+	}
+}
+
+// Click clicks the element that JavaScript gives, where it is.
+func Click(tab context.Context, js string) error {
+	x, y, err := Place(tab, js)
+	if err != nil {
+		return err
+	}
+	return chromedp.Do(tab, chromedp.MouseClickXY(x, y))
+}
+
 // Text is the text of the first element that fits a CSS selector; empty when
 // there is none.
 func Text(tab context.Context, css string) (string, error) {

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 )
 
 // Forwarder stands before a service, passes calls on, and checks each with its answer.
@@ -18,8 +19,22 @@ type Forwarder struct {
 	client   http.Transport
 	server   http.Server
 	serving  sync.WaitGroup
+	before   atomic.Pointer[func(*http.Request) int]
 	Address  string // host:port where it listens
 }
+
+// Before has f see each call before it is passed on. A status that f returns is the
+// answer, and Break breaks the connection; with 0 the call is passed on. Nil ends it.
+func (f *Forwarder) Before(see func(*http.Request) int) {
+	if see == nil {
+		f.before.Store(nil)
+		return
+	}
+	f.before.Store(&see)
+}
+
+// Break is the answer of a service that is gone.
+const Break = -1
 
 // Forward starts a Forwarder for a service, which need not run yet. report is told of
 // everything that breaks the contract.
@@ -50,6 +65,15 @@ func (f *Forwarder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(r.Body)
 	if err != nil {
 		panic(http.ErrAbortHandler)
+	}
+	if see := f.before.Load(); see != nil {
+		switch status := (*see)(r); {
+		case status > 0:
+			w.WriteHeader(status)
+			return
+		case status == Break:
+			panic(http.ErrAbortHandler)
+		}
 	}
 	ctx, stop := context.WithCancel(r.Context())
 	defer stop()

@@ -1,9 +1,8 @@
 import Box from "@mui/material/Box";
-import Button from "@mui/material/Button";
-import Paper from "@mui/material/Paper";
 import { Link } from "react-router";
 import type { AccessLink, AccessMatrix } from "../api/client";
-import { plural } from "../parts/format";
+import { Drawer } from "../kit/Drawer";
+import { moment, plural } from "../kit/format";
 import { callerName } from "./state";
 
 const identities: Record<string, string> = {
@@ -28,10 +27,8 @@ export function LinkPanel({ link, access, onClose }: { link: AccessLink; access:
     ...(link.watched ? [["would be refused", plural(link.watched, "request")] as [string, string]] : []),
   ];
   return (
-    <Paper variant="outlined" sx={{ p: 1.5, position: "relative" }} data-test="access-link">
-      <Button size="small" sx={{ position: "absolute", right: 8, top: 6 }} onClick={onClose}>Close</Button>
-      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", gap: 1.5, mb: 0.75, pr: 8 }}>
-        <Box component="h2" sx={{ m: 0, fontSize: 15, fontWeight: 650 }}>{callerName(link.from)} → {link.to}</Box>
+    <Drawer title={`${callerName(link.from)} → ${link.to}`} onClose={onClose} test="access-link">
+      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", gap: 1.5, mb: 1 }}>
         {caller && <Link to={requests({})} style={{ color: "inherit" }}>Live requests</Link>}
         {caller && link.refused > 0 && <Link to={requests({ reason: "denied" })} style={{ color: "inherit" }} data-test="refused-requests">Refused requests</Link>}
         <Link to={`/services/${link.to}`} style={{ color: "inherit" }}>Service</Link>
@@ -39,8 +36,8 @@ export function LinkPanel({ link, access, onClose }: { link: AccessLink; access:
       <Box component="dl" sx={{ display: "grid", gridTemplateColumns: "max-content 1fr", columnGap: 2, rowGap: 0.25, m: 0, "& dt": { color: "text.secondary" }, "& dd": { m: 0 } }}>
         {facts.map(([name, value]) => [<dt key={name}>{name}</dt>, <dd key={`${name} value`}>{value}</dd>])}
       </Box>
-    </Paper>
+    </Drawer>
   );
 }
 
-const when = (iso: string | undefined): string => (iso ? new Date(iso).toLocaleString([], { hourCycle: "h23", dateStyle: "medium", timeStyle: "medium" }) : "never");
+const when = (iso: string | undefined): string => (iso ? moment(iso) : "never");

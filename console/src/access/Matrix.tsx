@@ -2,6 +2,7 @@ import Box from "@mui/material/Box";
 import Paper from "@mui/material/Paper";
 import Typography from "@mui/material/Typography";
 import type { AccessLink, AccessMatrix } from "../api/client";
+import { type } from "../kit/theme";
 import { callerName, describe, stateOf, type State } from "./state";
 
 interface Props {
@@ -22,7 +23,7 @@ export function Matrix({ access, from, to, onPick }: Props) {
   return (
     <div>
       <Paper variant="outlined" sx={{ overflow: "auto", maxHeight: 560 }} tabIndex={0} role="region" aria-label="Matrix of callers and services">
-        <Box component="table" data-test="matrix" sx={{ borderCollapse: "collapse", fontSize: 12.5, "& th": { fontWeight: 600, textAlign: "left", px: 1.25, py: 0.75, whiteSpace: "nowrap", bgcolor: "background.paper", position: "sticky" }, "& thead th": { top: 0, zIndex: 1, borderBottom: 1, borderColor: "divider" }, "& tbody th": { left: 0, borderRight: 1, borderColor: "divider" }, "& td": { p: 0, borderBottom: 1, borderColor: "divider" } }}>
+        <Box component="table" data-test="matrix" sx={{ borderCollapse: "collapse", fontSize: type.small, "& th": { fontWeight: 600, textAlign: "left", px: 1.25, py: 0.75, whiteSpace: "nowrap", bgcolor: "background.paper", position: "sticky" }, "& thead th": { top: 0, zIndex: 1, borderBottom: 1, borderColor: "divider" }, "& tbody th": { left: 0, borderRight: 1, borderColor: "divider" }, "& td": { p: 0, borderBottom: 1, borderColor: "divider" } }}>
           <thead>
             <tr>
               <Box component="th" scope="col" sx={{ left: 0, color: "text.secondary" }}>caller \ service</Box>

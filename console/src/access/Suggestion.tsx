@@ -4,9 +4,10 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { readDraft, readRevision, saveDraft, suggestAccess, type AccessSuggestion } from "../api/client";
-import { author } from "../parts/author";
-import { count, plural } from "../parts/format";
+import { author } from "../api/author";
+import { api, basedOn, readDraft, take, words, type AccessSuggestion } from "../api/client";
+import { count, plural } from "../kit/format";
+import { type } from "../kit/theme";
 
 /** The fewest rules for what was used, to copy or to take into a draft. */
 export function Suggestion({ hasRules }: { hasRules: boolean }) {
@@ -15,32 +16,34 @@ export function Suggestion({ hasRules }: { hasRules: boolean }) {
   const navigate = useNavigate();
   const run = (act: () => Promise<void>) => {
     setError("");
-    act().catch((e: unknown) => setError(e instanceof Error ? e.message : String(e)));
+    act().catch((e: unknown) => setError(words(e)));
   };
-  const take = async (s: AccessSuggestion) => {
+  const toDraft = async (s: AccessSuggestion) => {
     const draft = await readDraft("main", author());
-    const inForce = await readRevision(0);
+    const inForce = await take(api.GET("/api/v1/revisions/{number}", { params: { path: { number: "0" } } }));
     const files = (draft ? draft.files : inForce.bundles?.main) ?? [];
     const rest = files.filter((f) => f.name !== s.file.name);
-    await saveDraft("main", { by: author(), base: draft?.base ?? inForce.number, files: [...rest, s.file] }, draft?.version ?? 0);
+    await api.PUT("/api/v1/drafts/{bundle}", {
+      params: { path: { bundle: "main" }, header: basedOn(draft?.version ?? 0) }, body: { by: author(), base: draft?.base ?? inForce.number, files: [...rest, s.file] },
+    });
     void navigate("/rules?view=difference");
   };
   return (
     <div>
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1.5, alignItems: "center" }}>
-        <Button size="small" variant="outlined" data-test="suggest" onClick={() => run(async () => setSuggested(await suggestAccess()))}>Suggest rules for what was used</Button>
+        <Button variant="outlined" data-test="suggest" onClick={() => run(async () => setSuggested(await take(api.GET("/api/v1/access/suggestion"))))}>Suggest rules for what was used</Button>
         {suggested && (
           <Box sx={{ color: "text.secondary" }}>
             {plural(suggested.links, "link")} and {count(suggested.requests)} requests of the last {suggested.days} days.
           </Box>
         )}
-        {suggested && !hasRules && <Button size="small" variant="contained" data-test="take-draft" onClick={() => run(() => take(suggested))}>Take into my draft</Button>}
+        {suggested && !hasRules && <Button variant="contained" data-test="take-draft" onClick={() => run(() => toDraft(suggested))}>Take into my draft</Button>}
         {suggested && hasRules && <Box sx={{ color: "text.secondary" }}>Your rules have a section access already: take from this what is missing there.</Box>}
-        {suggested && <Button size="small" onClick={() => setSuggested(null)}>Close</Button>}
+        {suggested && <Button onClick={() => setSuggested(null)}>Close</Button>}
       </Box>
       {error && <Alert severity="error" sx={{ mt: 1 }}>{error}</Alert>}
       {suggested && (
-        <Paper component="pre" variant="outlined" data-test="suggestion" tabIndex={0} sx={{ m: 0, mt: 1, p: 1.25, overflow: "auto", fontSize: 12.5, fontFamily: "monospace" }}>
+        <Paper component="pre" variant="outlined" data-test="suggestion" tabIndex={0} sx={{ m: 0, mt: 1, p: 1.25, overflow: "auto", fontSize: type.small, fontFamily: "monospace" }}>
           {suggested.file.text}
         </Paper>
       )}

@@ -1,5 +1,5 @@
 import type { AccessLink } from "../api/client";
-import { count } from "../parts/format";
+import { count } from "../kit/format";
 
 /** What a link comes to. */
 export type State = "used" | "unused" | "watched" | "refused" | "denied";

@@ -1,10 +1,7 @@
-import { useEffect, useState } from "react";
-import { readFleet, type Fleet, type Proxy } from "../api/client";
-
-const pace = 1500;
+import { queries, words, type Proxy, type Schemas } from "../api/client";
 
 interface Seen {
-  fleet: Fleet | null;
+  fleet: Schemas["Fleet"] | undefined;
   /** When it was read, in ms. */
   at: number;
   /** Why the last read failed; empty: it did not. */
@@ -13,27 +10,8 @@ interface Seen {
 
 /** Reads the proxies regularly as long as the page is open. */
 export function useFleet(): Seen {
-  const [seen, setSeen] = useState<Seen>({ fleet: null, at: 0, error: "" });
-  useEffect(() => {
-    const stop = new AbortController();
-    let timer = 0;
-    const read = async () => {
-      try {
-        const fleet = await readFleet(AbortSignal.any([stop.signal, AbortSignal.timeout(5000)]));
-        setSeen({ fleet, at: Date.now(), error: "" });
-      } catch (e) {
-        if (stop.signal.aborted) return;
-        setSeen((s) => ({ ...s, error: e instanceof Error ? `The proxies cannot be read: ${e.message}.` : String(e) }));
-      }
-      timer = window.setTimeout(() => void read(), pace);
-    };
-    void read();
-    return () => {
-      stop.abort();
-      window.clearTimeout(timer);
-    };
-  }, []);
-  return seen;
+  const { data, dataUpdatedAt, error } = queries.useQuery("get", "/api/v1/fleet", {}, { refetchInterval: 1500 });
+  return { fleet: data, at: dataUpdatedAt, error: error ? `The proxies cannot be read: ${words(error)}` : "" };
 }
 
 const order = ["rejecting", "behind", "unconfirmed", "disconnected", "current"];

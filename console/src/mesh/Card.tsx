@@ -1,7 +1,7 @@
 import { memo } from "react";
 import type { Service } from "../api/client";
-import { millis, percent, plural, rate } from "../parts/format";
-import { laneFill, useLaneColour } from "../parts/lanes";
+import { millis, percent, plural, rate } from "../kit/format";
+import { useVersionFill } from "../kit/versions";
 import { successOf, type FlowNode } from "./flow";
 import { headHeight, laneHeight, siteHeight, type Spot } from "./layout";
 
@@ -64,23 +64,23 @@ interface Props {
 /** A service, a gateway, a caller or a group, with the versions as lanes. Its looks are in MeshPage. */
 export const Card = memo(
   function Card({ text: w, spot, chosen, faded, onChoose }: Props) {
-    const colour = useLaneColour();
+    const fill = useVersionFill(w.id);
     const state = [w.kind, chosen ? "chosen" : "", faded ? "faded" : "", w.isFailing ? "failing" : "", w.isDashed ? "dashed" : ""].join(" ");
     return (
       <button
         type="button" className={`card ${state}`} data-test={`card-${w.id}`} aria-pressed={chosen} onClick={() => onChoose(w.id)}
-        style={{ left: spot.x, top: spot.y, height: spot.height }} aria-label={`${w.title}, ${w.note} ${w.rate} ${w.success}`}
+        style={{ left: spot.x, top: spot.y, height: spot.height }}
       >
         <span className="top"><b>{w.title}</b><i>{w.rate}</i></span>
         <span className="under"><span className="success">{w.isFailing && "▼ "}{w.note && `${w.note}${w.success && ": "}`}{w.success}</span><span>{w.p95}</span></span>
-        {w.lanes.map((l, i) => (
+        {w.lanes.map((l) => (
           <span className="lane" data-test="lane" key={l.name}>
             <span className="name">
               <span>{l.name}{l.count !== 1 && <em className={l.count ? "" : "none"}> ×{l.count}</em>}</span>
               <span className="share"><b>{percent(l.observed)}</b>{l.intended !== null && ` of ${percent(l.intended)}`}</span>
             </span>
             <span className="bar">
-              <span className="got" style={{ width: `${100 * (l.observed ?? 0)}%`, ...laneFill(colour(i), i) }} />
+              <span className="got" style={{ width: `${100 * (l.observed ?? 0)}%`, ...fill(l.name) }} />
               {l.intended !== null && <span className="mark" style={{ left: `calc(${100 * l.intended}% - 1px)` }} />}
             </span>
           </span>

@@ -3,60 +3,56 @@ import Box from "@mui/material/Box";
 import CircularProgress from "@mui/material/CircularProgress";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import Typography from "@mui/material/Typography";
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
-import { readMeshAt, type Mesh } from "../api/client";
-import { useLive } from "../api/live";
-import { clock, plural, rate } from "../parts/format";
-import { TimeBar } from "../parts/TimeBar";
-import { usePolled } from "../parts/usePolled";
-import { useQuery } from "../parts/useQuery";
+import type { Mesh } from "../api/client";
+import { useAddress, type Change } from "../kit/address";
+import { CopyAsCommand } from "../kit/Command";
+import { clock, plural, rate } from "../kit/format";
+import { NoProxies } from "../kit/NoProxies";
+import { PageHeader } from "../kit/PageHeader";
+import { useMeshView, useRange } from "../kit/range";
+import { TimeBar } from "../kit/TimeBar";
 import { Card, heightOf, textOf } from "./Card";
-import { cardWidth, planOf, ribbonsOf, screen, type Ribbon } from "./layout";
 import { crowd, flowOf, waysToGroup } from "./flow";
+import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
+import { Legend, smallest } from "./Legend";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
+import { usePan } from "./usePan";
 
-const everything = {};
-const never = 3_600_000;
-
-/** The flow of requests, left to right by call depth, now or at a moment of the last 15 minutes. */
+/** The flow of requests, left to right by call depth, in the time that the page shows. */
 export function MeshPage() {
-  const { mesh: live } = useLive();
-  const [params, set] = useQuery();
-  const at = Number(params.get("at") ?? 0) || 0;
-  const past = usePolled(`mesh ${at}`, never, async (signal) => (at ? readMeshAt(at, signal) : null));
-  const mesh = at ? past.value : live;
-  const by = params.get("by") ?? (live && live.services.length > crowd && live.services.some((s) => s.owner) ? "owner" : "service");
+  const { mesh, error } = useMeshView();
+  const range = useRange();
+  const [params, change] = useAddress();
+  const by = params.get("by") ?? (mesh && mesh.services.length > crowd && mesh.services.some((s) => s.owner) ? "owner" : "service");
   const opened = params.get("open") ?? "";
   const [typed, setTyped] = useState(params.get("q") ?? ""); // the address is updated a little later than the field
   const chosen = params.get("pick");
+  const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? range.label.toLowerCase() : `the last ${mesh?.window ?? 0} s`;
   return (
     <>
-      <Box sx={{ display: "flex", alignItems: "center", flexWrap: "wrap", columnGap: 2, rowGap: 1, mb: 1 }}>
-        <Typography variant="h1">Mesh</Typography>
-        {mesh && (
-          <Box sx={{ color: "text.secondary", flex: 1, minWidth: 260 }} data-test="incoming">
-            {rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of {at ? `the ${mesh.window} s before ${clock(at)}` : `the last ${mesh.window} s`}.
-          </Box>
-        )}
-        <TextField size="small" label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); set({ q: e.target.value }); }} sx={{ width: 170 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
-        {live && (
-          <TextField select size="small" label="Group by" value={by} onChange={(e) => set({ by: e.target.value, open: null, pick: null })} sx={{ width: 150 }} data-test="by">
-            {[...new Set([...waysToGroup(live), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
-          </TextField>
-        )}
-      </Box>
-      <TimeBar query={everything} at={at} onAt={(t) => set({ at: t ? String(t) : null })} />
-      {past.error && <Alert severity="error">{past.error}</Alert>}
-      {!mesh && !past.error && <Waiting />}
-      {mesh && mesh.services.length === 0 && (
-        <Typography sx={{ color: "text.secondary" }}>
-          No proxy has registered. Start a proxy beside a workload: <code>nightjar proxy --service NAME --version v1 --app HOST:PORT</code>
-        </Typography>
-      )}
-      {mesh && <Picture mesh={mesh} by={by} opened={opened} search={typed} chosen={chosen} set={set} />}
-      {mesh && chosen && <Panel mesh={mesh} chosen={chosen} at={at} by={by} opened={opened} set={set} />}
+      <PageHeader
+        title="Mesh"
+        about={mesh && <span data-test="incoming">{rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of {span}.</span>}
+        actions={
+          <>
+            <CopyAsCommand line="nightjar services" />
+            <TextField label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
+            {mesh && (
+              <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value, open: null, pick: null })} sx={{ width: 140 }} data-test="by">
+                {[...new Set([...waysToGroup(mesh), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
+              </TextField>
+            )}
+          </>
+        }
+      />
+      <TimeBar />
+      {error && <Alert severity="error">{error}</Alert>}
+      {!mesh && !error && <Waiting />}
+      {mesh && mesh.services.length === 0 && <NoProxies />}
+      {mesh && mesh.services.length > 0 && <Picture mesh={mesh} by={by} opened={opened} search={typed} chosen={chosen} change={change} />}
+      {mesh && chosen && <Panel mesh={mesh} chosen={chosen} by={by} opened={opened} change={change} />}
     </>
   );
 }
@@ -67,29 +63,37 @@ interface PictureProps {
   opened: string;
   search: string;
   chosen: string | null;
-  set: (change: Record<string, string | null>) => void;
+  change: (parts: Change) => void;
 }
 
-function Picture({ mesh, by, opened, search, chosen, set }: PictureProps) {
+function Picture({ mesh, by, opened, search, chosen, change }: PictureProps) {
   const box = useRef<HTMLDivElement>(null);
-  const [available, setAvailable] = useState(0);
+  const [room, setRoom] = useState({ width: 0, height: 0 });
+  const [zoom, setZoom] = useState<number | null>(null); // null: as large as fits
   const [seen] = useState(() => new Set<string>());
   useLayoutEffect(() => {
     const element = box.current;
     if (!element) return;
-    const watch = new ResizeObserver(() => setAvailable(element.clientWidth));
+    const measure = () => setRoom({ width: element.clientWidth, height: Math.max(320, window.innerHeight - element.getBoundingClientRect().top - window.scrollY - 52) });
+    const watch = new ResizeObserver(measure);
     watch.observe(element);
-    return () => watch.disconnect();
+    window.addEventListener("resize", measure);
+    return () => {
+      watch.disconnect();
+      window.removeEventListener("resize", measure);
+    };
   }, []);
   const flow = useMemo(() => flowOf(mesh, seen, by, new Set(opened.split("|"))), [mesh, seen, by, opened]);
   // The plan holds as long as the same cards call the same cards.
-  const shape = JSON.stringify([available, flow.nodes.map((n) => [n.id, heightOf(n)]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
+  const shape = JSON.stringify([room.width, flow.nodes.map((n) => [n.id, heightOf(n)]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
   const plan = useMemo(() => {
     const [wide, cards, links, possible] = JSON.parse(shape) as [number, [string, number][], [string, string][], [string, string][]];
     return planOf(cards.map(([id, height]) => ({ id, height })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), wide);
   }, [shape]);
+  const fit = Math.max(smallest, Math.min(1, room.width / Math.max(1, plan.width), room.height / Math.max(1, plan.height)));
+  const scale = zoom ?? fit;
   const ribbons = useMemo(() => ribbonsOf(flow, plan), [flow, plan]);
-  const choose = useCallback((id: string) => set({ pick: id === chosen ? null : id }), [set, chosen]);
+  const choose = useCallback((id: string) => change({ pick: id === chosen ? null : id }), [change, chosen]);
   const wanted = search.trim().toLowerCase();
   const found = useMemo(
     () => new Set(flow.nodes.filter((n) => !wanted || n.id.toLowerCase().includes(wanted) || n.members.some((m) => m.toLowerCase().includes(wanted))).map((n) => n.id)),
@@ -97,7 +101,7 @@ function Picture({ mesh, by, opened, search, chosen, set }: PictureProps) {
   );
   // In a large picture what is picked or looked for may be far away.
   const goal = chosen && !chosen.includes("~") ? chosen : wanted && found.size < flow.nodes.length ? [...found][0] : undefined;
-  const drawn = plan.spots.size > 0 && available > 0;
+  const drawn = plan.spots.size > 0 && room.width > 0;
   useEffect(() => {
     if (goal && drawn) box.current?.querySelector(`[data-test=${CSS.escape(`card-${goal}`)}]`)?.scrollIntoView({ block: "nearest", inline: "nearest" });
   }, [goal, drawn]);
@@ -105,19 +109,25 @@ function Picture({ mesh, by, opened, search, chosen, set }: PictureProps) {
     (r: Ribbon) => (wanted !== "" && !found.has(r.from) && !found.has(r.to)) || (flow.links.length > 80 && chosen !== null && r.id !== chosen && r.from !== chosen && r.to !== chosen),
     [wanted, found, flow, chosen],
   );
+  const pan = usePan(box);
   return (
-    <Box ref={box} sx={{ overflow: "auto", py: 1, ...(plan.height > screen ? { maxHeight: "64vh" } : {}), ...looks }} data-test="mesh">
-      {available > 0 && (
-        <Box sx={{ position: "relative", width: plan.width, height: plan.height, minHeight: 60 }}>
-          <Ribbons ribbons={ribbons} width={plan.width} height={plan.height} chosen={chosen} faded={faded} onChoose={choose} />
-          {flow.nodes.map((n) => {
-            const spot = plan.spots.get(n.id);
-            return spot && <Card key={n.id} text={textOf(n)} spot={spot} chosen={n.id === chosen} faded={!found.has(n.id)} onChoose={choose} />;
-          })}
-        </Box>
-      )}
-      {wanted && found.size === 0 && <Typography sx={{ color: "text.secondary" }}>No card has “{search}” in its name; {plural(flow.nodes.length, "card")} in all.</Typography>}
-    </Box>
+    <>
+      <Box ref={box} {...pan} sx={{ overflow: "auto", py: 1, maxHeight: Math.max(room.height, 320), ...looks }} tabIndex={0} role="region" aria-label="Picture of the mesh" data-test="mesh">
+        {drawn && (
+          <Box sx={{ width: plan.width * scale, height: plan.height * scale }}>
+            <Box sx={{ position: "relative", width: plan.width, height: plan.height, minHeight: 60, transform: `scale(${scale})`, transformOrigin: "0 0" }}>
+              <Ribbons ribbons={ribbons} width={plan.width} height={plan.height} chosen={chosen} faded={faded} onChoose={choose} />
+              {flow.nodes.map((n) => {
+                const spot = plan.spots.get(n.id);
+                return spot && <Card key={n.id} text={textOf(n)} spot={spot} chosen={n.id === chosen} faded={!found.has(n.id)} onChoose={choose} />;
+              })}
+            </Box>
+          </Box>
+        )}
+        {wanted && found.size === 0 && <Box sx={{ color: "text.secondary" }}>No card has “{search}” in its name; {plural(flow.nodes.length, "card")} in all.</Box>}
+      </Box>
+      <Legend scale={scale} isFit={zoom === null} onZoom={setZoom} />
+    </>
   );
 }
 

@@ -1,6 +1,6 @@
 import Box from "@mui/material/Box";
 import { useTheme } from "@mui/material/styles";
-import { percent, rate } from "../parts/format";
+import { percent, rate } from "../kit/format";
 import { successOf } from "./flow";
 import type { Ribbon } from "./layout";
 
@@ -19,7 +19,6 @@ const many = 80;
 
 export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Props) {
   const { palette } = useTheme();
-  const water = palette.mode === "dark" ? "#3f7f8c" : "#8fb8bd";
   const calm = ribbons.length > many;
   return (
     <Box
@@ -32,7 +31,7 @@ export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Pro
         "@keyframes flow": { to: { strokeDashoffset: -28 } },
         "@media (prefers-reduced-motion: reduce)": { "& .flow": { animation: "none" } },
         "& g:focus-visible": { outline: "none" },
-        "& g:focus-visible .whole, & g:hover .whole": { fillOpacity: 0.95 },
+        "& g:focus-visible .whole, & g:hover .whole": { fillOpacity: 1 },
       }}
     >
       <defs>
@@ -50,7 +49,7 @@ export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Pro
             tabIndex={0}
             data-test={`ribbon-${r.id}`}
             aria-pressed={r.id === chosen}
-            aria-label={`${r.from} to ${r.to}: ${rate(r.sums.rps)} requests per second, success ${percent(successOf(r.sums))}`}
+            aria-label={`${r.from} to ${r.to}: ${rate(r.sums.rps)}/s, success ${percent(successOf(r.sums))}`}
             style={{ cursor: "pointer", opacity: back ? 0.15 : 1 }}
             onClick={() => onChoose(r.id)}
             onKeyDown={(e) => {
@@ -61,7 +60,7 @@ export function Ribbons({ ribbons, width, height, chosen, faded, onChoose }: Pro
             }}
           >
             <path d={r.centre} fill="none" stroke="transparent" strokeWidth={calm ? 8 : 18} />
-            <path className="whole" d={r.whole} fill={water} fillOpacity={r.id === chosen ? 0.95 : 0.55} stroke={r.id === chosen ? palette.text.primary : "none"} />
+            <path className="whole" d={r.whole} fill={palette.roles.flow} fillOpacity={r.id === chosen ? 1 : 0.8} stroke={r.id === chosen ? palette.text.primary : "none"} />
             {r.failed && <path d={r.failed} fill="url(#failed)" />}
             {r.wide && !calm && <path className="flow" d={r.centre} fill="none" stroke={palette.background.paper} strokeOpacity={0.8} strokeWidth={1.5} strokeDasharray="4 10" />}
             {!calm && (

@@ -1,9 +1,9 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { actRelease, type Release } from "../api/client";
-import { Confirm } from "../parts/Confirm";
-import { author } from "../parts/author";
+import { author } from "../api/author";
+import { api, type Release } from "../api/client";
+import { Confirm } from "../kit/Confirm";
 
 const acts: Record<string, { name: string; explains: (r: Release) => string; colour?: "error" | "warning" }> = {
   resume: { name: "Resume", explains: (r) => `${r.to} continues: with the next stage, if the judge has passed this one.` },
@@ -20,11 +20,11 @@ export function Actions({ release: r }: { release: Release }) {
   return (
     <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1 }}>
       {r.can.map((a) => (
-        <Button key={a} size="small" variant={a === "resume" ? "contained" : "outlined"} {...(acts[a]?.colour ? { color: acts[a].colour } : {})} onClick={() => setAsked(a)} data-test={`act-${a}`}>{acts[a]?.name ?? a}</Button>
+        <Button key={a} variant={a === "resume" ? "contained" : "outlined"} {...(acts[a]?.colour ? { color: acts[a].colour } : {})} onClick={() => setAsked(a)} data-test={`act-${a}`}>{acts[a]?.name ?? a}</Button>
       ))}
       <Confirm
         act={act?.name ?? ""} of={r.name} colour={act?.colour} reason={asked !== "resume" && asked !== "skip"} onClose={() => setAsked("")}
-        onGo={async (why) => void (await actRelease(r.number, asked, author(), why))}
+        onGo={async (why) => void (await api.POST("/api/v1/releases/{release}/{act}", { params: { path: { release: String(r.number), act: asked } }, body: { by: author(), why } }))}
       >
         {act?.explains(r)}
       </Confirm>

@@ -1,27 +1,38 @@
 import Box from "@mui/material/Box";
 import { useTheme } from "@mui/material/styles";
-import { LineChart } from "@mui/x-charts/LineChart";
-import type { Release, JudgementSide } from "../api/client";
-import { chartLook, chartPair } from "../parts/charts";
-import { seconds } from "../parts/format";
+import type { JudgementSide, Release } from "../api/client";
+import { SharedCursor, TimeChart } from "../kit/TimeChart";
 
 /** Share and success of both versions over time: a point per judgement, of the requests since the last one. */
 export function OverTime({ release: r }: { release: Release }) {
   const { palette } = useTheme();
   const list = r.judgements ?? [];
   if (list.length < 2) return null;
-  const chart = chartLook(160);
   const began = Date.parse(r.began);
-  const axis = [{ data: list.map((j) => (Date.parse(j.at) - began) / 1000), valueFormatter: (v: number) => seconds(v * 1000), disableLine: true, tickNumber: 5 }];
-  const line = (label: string, colour: string, data: (number | null)[]) => ({ label, color: colour, data, showMark: list.length < 6, curve: "linear" as const, connectNulls: true });
-  const of = (s: JudgementSide) => (s.success === null ? null : 100 * s.success);
-  const low = Math.min(100, ...list.flatMap((j) => [of(j.newTo) ?? 100, of(j.newFrom) ?? 100]));
+  const common = { times: list.map((j) => (Date.parse(j.at) - began) / 1000), isRelative: true, max: 100, format: (v: number) => `${Number(v.toFixed(1))}%` };
+  const side = (of: (j: (typeof list)[number]) => JudgementSide) => {
+    const values = list.map((j) => of(j).success);
+    return values.map((v) => (v === null ? null : 100 * v));
+  };
+  const low = Math.min(100, ...[...side((j) => j.newTo), ...side((j) => j.newFrom)].map((v) => v ?? 100));
   return (
-    <Box sx={{ ...chartPair, mt: 1 }} data-test="over-time">
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 44, min: 0, max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v}%` }]}
-        series={[{ ...line(`share of ${r.to}, with its cohort`, palette.primary.main, list.map((j) => 100 * j.share)) }, { ...line("planned", palette.text.secondary, list.map((j) => 100 * (r.steps[j.step]?.share ?? 0))), id: "second" }]} />
-      <LineChart {...chart} xAxis={axis} yAxis={[{ width: 60, min: Math.max(0, Math.floor(low - 1)), max: 100, tickNumber: 3, valueFormatter: (v: number) => `${v.toFixed(low > 97 ? 1 : 0)}%` }]}
-        series={[line(`success of ${r.to}`, palette.primary.main, list.map((j) => of(j.newTo))), { ...line(`success of ${r.from}`, palette.warning.main, list.map((j) => of(j.newFrom))), id: "second" }]} />
-    </Box>
+    <SharedCursor>
+      <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 1fr) minmax(0, 1fr)" }, mt: 1 }} data-test="over-time">
+        <TimeChart
+          {...common} title="Share of the requests" min={0}
+          lines={[
+            { name: `${r.to}, with its cohort`, colour: palette.primary.main, values: list.map((j) => 100 * j.share) },
+            { name: "planned", colour: palette.text.secondary, isDashed: true, values: list.map((j) => 100 * (r.steps[j.step]?.share ?? 0)) },
+          ]}
+        />
+        <TimeChart
+          {...common} title="Success" min={Math.max(0, Math.floor(low - 1))}
+          lines={[
+            { name: r.to, colour: palette.primary.main, values: side((j) => j.newTo) },
+            { name: r.from, colour: palette.warning.main, isDashed: true, values: side((j) => j.newFrom) },
+          ]}
+        />
+      </Box>
+    </SharedCursor>
   );
 }

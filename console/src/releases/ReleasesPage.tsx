@@ -1,38 +1,40 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import Typography from "@mui/material/Typography";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { readReleases, startRelease, type Release, type ReleasePage } from "../api/client";
-import { seconds, timeOfDay } from "../parts/format";
-import { Confirm } from "../parts/Confirm";
-import { ListEntry } from "../parts/ListEntry";
-import { usePolled } from "../parts/usePolled";
-import { author } from "../parts/author";
-import { ReleaseView } from "./ReleaseView";
+import { author } from "../api/author";
+import { api, queries, take, words, type Release, type ReleasePage } from "../api/client";
+import { CopyAsCommand, shellWord } from "../kit/Command";
+import { Confirm } from "../kit/Confirm";
+import { EmptyState } from "../kit/EmptyState";
+import { moment, seconds } from "../kit/format";
+import { ListEntry } from "../kit/ListEntry";
+import { PageHeader } from "../kit/PageHeader";
+import { type } from "../kit/theme";
 import { ReleaseState } from "./ReleaseState";
+import { ReleaseView } from "./ReleaseView";
 
 /** Declared, running and ended releases; one in full. */
 export function ReleasesPage() {
   const { name = "" } = useParams();
   const go = useNavigate();
-  const { value: list, error } = usePolled("releases", 1500, (signal) => readReleases(60, signal));
+  const { data: list, error } = queries.useQuery("get", "/api/v1/releases", { params: { query: { limit: 60 } } }, { refetchInterval: 1500 });
   const chosen = name || String(list?.releases[0]?.number ?? "");
   return (
     <>
-      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 2, mb: 1.5 }}>
-        <Typography variant="h1">Releases</Typography>
-        <Box sx={{ color: "text.secondary", flex: 1, minWidth: 260 }}>A new version gets a rising share of the requests, and is judged in every stage.</Box>
-      </Box>
-      {error && !list && <Alert severity="error">{error}</Alert>}
+      <PageHeader
+        title="Releases" about="A new version gets a rising share of the requests, and is judged in every stage."
+        actions={<CopyAsCommand line={chosen ? `nightjar release show ${shellWord(chosen)}` : "nightjar release list"} />}
+      />
+      {error && !list && <Alert severity="error">{words(error)}</Alert>}
       {list?.releases.length === 0 && list.declared.length === 0 && (
-        <Box sx={{ color: "text.secondary", my: 2 }}>The rules in force declare no release: write one in the section <code>releases</code>, and publish it.</Box>
+        <EmptyState title="The rules in force declare no release">Write one in the section <code>releases</code> of a rule file and publish it. It appears here with a button that starts it.</EmptyState>
       )}
       <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "270px minmax(0, 1fr)" } }}>
         <Box>
           {list?.declared.map((d) => <Declared key={d.name} declared={d} onStarted={(n) => void go(`/releases/${n}`)} />)}
-          <Box component="ol" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 640 }, overflowY: "auto" }} data-test="releases">
+          <Box component="ol" tabIndex={0} aria-label="Releases" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 640 }, overflowY: "auto" }} data-test="releases">
             {list?.releases.map((r) => <li key={r.number}><Entry release={r} picked={chosen === String(r.number) || chosen === r.name} onPick={() => void go(`/releases/${r.number}`)} /></li>)}
           </Box>
         </Box>
@@ -46,7 +48,7 @@ function Entry({ release: r, picked, onPick }: { release: Release; picked: boole
   return (
     <ListEntry picked={picked} onPick={onPick} test={`release-${r.number}`}>
       <Box sx={{ display: "flex", gap: 1 }}><strong>{r.number}</strong> {r.name} <Box sx={{ ml: "auto" }}><ReleaseState of={r.state} /></Box></Box>
-      <Box sx={{ color: "text.secondary", fontSize: 12 }}>{r.service} {r.from} to {r.to}, {timeOfDay(r.began)}{r.steps[r.step] && `, stage ${r.steps[r.step]?.name ?? ""}`}</Box>
+      <Box sx={{ color: "text.secondary", fontSize: type.small }}>{r.service} {r.from} to {r.to}, {moment(r.began)}{r.steps[r.step] && `, stage ${r.steps[r.step]?.name ?? ""}`}</Box>
     </ListEntry>
   );
 }
@@ -57,11 +59,11 @@ function Declared({ declared: d, onStarted }: { declared: ReleasePage["declared"
     <Box sx={{ border: 1, borderStyle: "dashed", borderColor: "divider", borderRadius: 1, p: 1.25, mb: 1 }} data-test={`declared-${d.name}`}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
         <strong>{d.name}</strong>
-        <Button size="small" variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => setAsked(true)} data-test={`start-${d.name}`}>Start</Button>
+        <Button variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => setAsked(true)} data-test={`start-${d.name}`}>Start</Button>
       </Box>
-      <Box sx={{ color: "text.secondary", fontSize: 12 }} title={d.at}>{d.service} {d.from} to {d.to}: {d.steps.map((s) => s.name).join(", ")}</Box>
-      {d.blocked && <Box sx={{ fontSize: 12 }}>It cannot start now: {d.blocked}.</Box>}
-      <Confirm act={asked ? "Start" : ""} of={d.name} onClose={() => setAsked(false)} onGo={async () => onStarted((await startRelease(d.name, author())).number)}>
+      <Box sx={{ color: "text.secondary", fontSize: type.small }} title={d.at}>{d.service} {d.from} to {d.to}: {d.steps.map((s) => s.name).join(", ")}</Box>
+      {d.blocked && <Box sx={{ fontSize: type.small }}>It cannot start now: {d.blocked}.</Box>}
+      <Confirm act={asked ? "Start" : ""} of={d.name} onClose={() => setAsked(false)} onGo={async () => onStarted((await take(api.POST("/api/v1/releases", { body: { name: d.name, by: author() } }))).number)}>
         {d.to} of {d.service} gets requests of {d.from}: {d.steps.map((s) => `${s.name} for ${seconds(1000 * s.durationSeconds)}${s.holds ? ", then it holds" : ""}`).join("; ")}.
       </Confirm>
     </Box>

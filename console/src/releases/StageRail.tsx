@@ -1,7 +1,8 @@
 import Box from "@mui/material/Box";
 import { useTheme } from "@mui/material/styles";
 import type { Release, StageJudgement } from "../api/client";
-import { percent, timeOfDay } from "../parts/format";
+import { moment, percent } from "../kit/format";
+import { type } from "../kit/theme";
 
 const looks: Record<string, { mark: string; word: string }> = {
   met: { mark: "▲", word: "met" },
@@ -12,7 +13,7 @@ const looks: Record<string, { mark: string; word: string }> = {
 
 /** A judgement in one line. */
 export const summaryOf = (j: StageJudgement): string =>
-  `${timeOfDay(j.at)}: ${j.verdict}. ${j.findings.map((f) => `${f.expectation}: ${f.measured}`).join("; ")}. New ${percent(j.to.success)} of ${j.to.requests}, old ${percent(j.from.success)} of ${j.from.requests}`;
+  `${moment(j.at)}: ${j.verdict}. ${j.findings.map((f) => `${f.expectation}: ${f.measured}`).join("; ")}. New ${percent(j.to.success)} of ${j.to.requests}, old ${percent(j.from.success)} of ${j.from.requests}`;
 
 interface Props {
   release: Release;
@@ -44,14 +45,14 @@ export function StageRail({ release: r, picked, onPick }: Props) {
             >
               <Box sx={{ position: "absolute", inset: 0, width: `${100 * full}%`, bgcolor: colour, opacity: past ? 0.3 : 0.18, ...(back ? { backgroundImage: `repeating-linear-gradient(45deg, ${palette.background.paper} 0 2px, transparent 2px 6px)` } : {}) }} />
               <Box component="span" sx={{ position: "relative" }}>{past ? "✓ " : back ? "✗ " : now && r.state === "held" ? "‖ " : now ? "▸ " : ""}{s.name}</Box>
-              {s.holds && <Box component="span" sx={{ position: "relative", fontSize: 11, color: "text.secondary" }}>then holds</Box>}
+              {s.holds && <Box component="span" sx={{ position: "relative", fontSize: type.tiny, color: "text.secondary" }}>then holds</Box>}
             </Box>
             <Box sx={{ display: "flex", flexWrap: "wrap", minHeight: 20, mt: "2px", px: 0.5 }}>
               {mine.map(({ j, n }) => (
                 <Box
                   key={n} component="button" type="button" title={summaryOf(j)} aria-label={summaryOf(j)} aria-pressed={n === picked} onClick={() => onPick(n)} data-test={`tick-${looks[j.verdict]?.word.replaceAll(" ", "-") ?? ""}`}
                   sx={{
-                    border: 0, bgcolor: n === picked ? "action.selected" : "transparent", font: "inherit", fontSize: 11, lineHeight: "16px", width: 14, p: 0, cursor: "pointer", borderRadius: 0.5,
+                    border: 0, bgcolor: n === picked ? "action.selected" : "transparent", font: "inherit", fontSize: type.tiny, lineHeight: "16px", width: 14, p: 0, cursor: "pointer", borderRadius: 0.5,
                     color: j.verdict === "missed" ? "error.main" : j.verdict === "met" ? "success.main" : "warning.main", "&:hover": { bgcolor: "action.hover" },
                   }}
                 >

@@ -1,10 +1,11 @@
 import Box from "@mui/material/Box";
-import Button from "@mui/material/Button";
-import Paper from "@mui/material/Paper";
+import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { RequestRecord } from "../api/client";
-import { TimeAxis, type AxisRow } from "../parts/TimeAxis";
-import { amount, millis, transports } from "../parts/format";
+import { Drawer } from "../kit/Drawer";
+import { amount, millis, moment, transports } from "../kit/format";
+import { placeOf, Place } from "../kit/Place";
+import { TimeAxis, type AxisRow } from "../kit/TimeAxis";
 
 /** One request with its attempts and waits on a time axis. */
 export function Detail({ request: r, onClose }: { request: RequestRecord; onClose: () => void }) {
@@ -15,11 +16,11 @@ export function Detail({ request: r, onClose }: { request: RequestRecord; onClos
       bad: t.kind === "attempt" && (Boolean(t.reason) || !t.status || t.status >= 500), result: t.kind === "attempt" ? (t.reason ?? (t.status ? String(t.status) : "no response")) : "", title: `${millis(t.durationMS)} from ${millis(t.startMS)}`,
     })),
   ];
-  const facts: [string, string][] = [
+  const facts: [string, ReactNode][] = [
     ["outcome", [r.outcome, r.reason].filter(Boolean).join(": ")],
     ["route", [r.gatewayRoute && `${r.gatewayRoute} of the gateway`, r.route].filter(Boolean).join(", then ") || "none: balanced over all instances"],
-    ["route at", r.routeAt ?? ""],
-    ["revision", String(r.revision)],
+    ["route at", r.routeAt && <Place key="at" at={placeOf(r.routeAt)} />],
+    ["revision", <Link key="revision" to={`/effects?revision=${r.revision}`} style={{ color: "inherit" }}>{r.revision}</Link>],
     ["host", r.host ?? ""],
     ["request size", amount(r.requestBytes)],
     ["response size", amount(r.responseBytes)],
@@ -29,13 +30,11 @@ export function Detail({ request: r, onClose }: { request: RequestRecord; onClos
     ["proxy", r.proxy],
   ];
   return (
-    <Paper variant="outlined" sx={{ p: 1.5, mb: 1.25 }} data-test="detail">
+    <Drawer title={`${r.method ?? ""} ${r.path ?? ""}`} onClose={onClose} test="detail" width={560}>
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 1.5 }}>
-        <Box component="strong">{r.method} {r.path}</Box>
-        <Box component="time" dateTime={r.at} title={r.at} sx={{ color: "text.secondary" }}>{new Date(r.at).toLocaleTimeString([], { hourCycle: "h23" })}</Box>
+        <Box component="time" dateTime={r.at} title={r.at} sx={{ color: "text.secondary" }}>{moment(r.at)}</Box>
         {r.service && <Link to={`/services/${r.service}`} style={{ color: "inherit" }}>{r.service}</Link>}
         {r.trace && (r.isTraced ? <Link to={`/traces/${r.trace}`} style={{ color: "inherit" }} data-test="to-trace">Trace</Link> : <Box component="span" sx={{ color: "text.secondary" }}>not traced</Box>)}
-        <Button size="small" sx={{ ml: "auto" }} onClick={onClose}>Close</Button>
       </Box>
       {r.detail && <Box sx={{ color: "error.main", fontWeight: 600, my: 0.5 }}>▼ {r.detail}</Box>}
       <TimeAxis rows={rows} ms={r.durationMS} />
@@ -47,6 +46,6 @@ export function Detail({ request: r, onClose }: { request: RequestRecord; onClos
           </Box>
         ))}
       </Box>
-    </Paper>
+    </Drawer>
   );
 }

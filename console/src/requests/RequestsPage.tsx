@@ -3,14 +3,14 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import Typography from "@mui/material/Typography";
-import type { GridColDef } from "@mui/x-data-grid";
 import { useState } from "react";
-import type { Query } from "../api/client";
-import { useLive } from "../api/live";
-import { exactly, millis, plural } from "../parts/format";
-import { Grid } from "../parts/Grid";
-import { useQuery } from "../parts/useQuery";
+import type { Mesh } from "../api/client";
+import { useMesh } from "../api/live";
+import { useAddress } from "../kit/address";
+import { CopyAsCommand, shellWord } from "../kit/Command";
+import { DataTable, type Column } from "../kit/DataTable";
+import { exactly, millis, plural } from "../kit/format";
+import { PageHeader } from "../kit/PageHeader";
 import { Detail } from "./Detail";
 import { useFeed, type Row } from "./useFeed";
 
@@ -20,43 +20,44 @@ const samples: Record<(typeof text)[number], string> = { version: "v2", route: "
 const outcomes = ["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-fault"];
 const fields = ["from", "to", "outcome", "reason", "slowerThanMS", "instance", "method", "attempts", ...text];
 
-const columns: GridColDef<Row>[] = [
-  { field: "at", headerName: "Time", width: 112, valueFormatter: (v: string) => exactly(v) },
+const columns: Column<Row>[] = [
+  { field: "at", headerName: "Time", width: 108, valueFormatter: (v: string) => exactly(v) },
+  { field: "status", headerName: "Status", width: 66, type: "number", cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
+  { field: "outcome", headerName: "Outcome", width: 130, valueGetter: (_, r) => (r.outcome === "ok" ? "ok" : `▼ ${[r.outcome, r.reason].filter(Boolean).join(": ")}`), cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
   { field: "caller", headerName: "From", width: 110 },
-  { field: "service", headerName: "To", width: 150, valueGetter: (_, r) => [r.service, r.version].filter(Boolean).join("/") },
-  { field: "instance", headerName: "Instance", width: 140 },
-  { field: "method", headerName: "Method", width: 76 },
-  { field: "path", headerName: "Path", flex: 1, minWidth: 150 },
-  { field: "route", headerName: "Route", width: 120, valueGetter: (_, r) => r.route ?? r.gatewayRoute ?? "" },
-  { field: "status", headerName: "Status", width: 72, type: "number", cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
-  { field: "outcome", headerName: "Outcome", width: 150, valueGetter: (_, r) => (r.outcome === "ok" ? "ok" : `▼ ${[r.outcome, r.reason].filter(Boolean).join(": ")}`), cellClassName: (p) => (p.row.outcome === "ok" ? "" : "bad") },
-  { field: "attempts", headerName: "Attempts", width: 84, type: "number", valueGetter: (_, r) => (r.segments ?? []).filter((t) => t.kind === "attempt").length },
-  { field: "durationMS", headerName: "Duration", width: 92, type: "number", valueFormatter: (v: number) => millis(v) },
+  { field: "service", headerName: "To", width: 120, valueGetter: (_, r) => [r.service, r.version].filter(Boolean).join("/") },
+  { field: "path", headerName: "Request", flex: 1, minWidth: 170, valueGetter: (_, r) => `${r.method ?? ""} ${r.path ?? ""}` },
+  { field: "route", headerName: "Route", width: 110, valueGetter: (_, r) => r.route ?? r.gatewayRoute ?? "" },
+  { field: "instance", headerName: "Instance", width: 130 },
+  { field: "attempts", headerName: "Attempts", width: 80, type: "number", valueGetter: (_, r) => (r.segments ?? []).filter((t) => t.kind === "attempt").length },
+  { field: "durationMS", headerName: "Duration", width: 86, type: "number", valueFormatter: (v: number) => millis(v) },
 ];
+
+const namesOf = (mesh: Mesh | null) => ({ services: mesh?.services.map((s) => s.name) ?? [], gateways: mesh?.gateways.map((g) => g.name) ?? [] });
+
+/** The flag of the command for each field. */
+const flags: Record<string, string> = { slowerThanMS: "slower-than", attempts: "attempts" };
 
 /** Live requests, with filters that the proxies apply. */
 export function RequestsPage() {
-  const { mesh } = useLive();
-  const [params, change] = useQuery();
+  const { services, gateways } = useMesh(namesOf);
+  const [params, change] = useAddress();
   const [paused, setPaused] = useState(false);
   const [picked, setPicked] = useState<Row | null>(null);
-  const query: Query = Object.fromEntries(fields.map((f) => [f, params.get(f) ?? undefined]));
-  const feed = useFeed(query, paused);
+  const filter = fields.flatMap((f): [string, string][] => (params.get(f) ? [[f, params.get(f) ?? ""]] : []));
+  const feed = useFeed(new URLSearchParams(filter).toString(), paused);
+  const line = `nightjar requests${filter.map(([f, v]) => ` --${flags[f] ?? f} ${shellWord(f === "slowerThanMS" ? `${v}ms` : v)}`).join("")}`;
   const set = (name: string, value: string) => change({ [name]: value });
-  const services = mesh?.services.map((s) => s.name) ?? [];
-  const callers = [...(mesh?.gateways.map((g) => g.name) ?? []), ...services, "nightjar"];
+  const callers = [...gateways, ...services, "nightjar"];
   const choice = (name: string, label: string, list: string[], width: number) => (
-    <TextField select size="small" label={label} value={params.get(name) ?? ""} onChange={(e) => set(name, e.target.value)} sx={{ width }} data-test={`filter-${name}`}>
+    <TextField select label={label} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} value={params.get(name) ?? ""} onChange={(e) => set(name, e.target.value)} sx={{ width }} data-test={`filter-${name}`}>
       {[...new Set(["", ...list, params.get(name) ?? ""])].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
     </TextField>
   );
   return (
     <>
-      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 2, mb: 1.25 }}>
-        <Typography variant="h1">Requests</Typography>
-        <Box sx={{ color: "text.secondary" }}>Live, when they end. The proxies apply the filters, so narrow filters cost little.</Box>
-      </Box>
-      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.25 }}>
+      <PageHeader title="Requests" about="Live, when they end. The proxies apply the filters, so narrow filters cost little." actions={<CopyAsCommand line={line} />} />
+      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.5 }}>
         {choice("from", "From", callers, 130)}
         {choice("to", "To", services, 140)}
         {choice("outcome", "Outcome", outcomes.slice(1), 146)}
@@ -74,10 +75,10 @@ export function RequestsPage() {
         </Alert>
       )}
       {picked && <Detail request={picked} onClose={() => setPicked(null)} />}
-      <Box sx={{ color: "text.secondary", mb: 0.5 }} data-test="received" aria-live="polite">
+      <Box sx={{ color: "text.secondary", mb: 0.5 }} data-test="received">
         {plural(feed.came, "request")} so far{feed.rows.length < feed.came && `; the newest ${feed.rows.length} are below`}{paused && "; paused"}
       </Box>
-      <Grid name="requests" columns={columns} rows={feed.rows} idOf={(r) => r.key} onPick={setPicked} picked={picked?.key ?? null} height={560} empty={paused ? "Paused" : "Waiting for a request that matches"} />
+      <DataTable name="requests" columns={columns} rows={feed.rows} idOf={(r) => r.key} onPick={setPicked} picked={picked?.key ?? null} height={560} empty={paused ? "Paused" : "Waiting for a request that matches"} />
     </>
   );
 }
@@ -91,8 +92,8 @@ function Typed({ name, label, sample, value, onSet }: { name: string; label: str
   };
   return (
     <TextField
-      size="small" label={label} placeholder={sample} value={shown} onChange={(e) => setDraft({ of: value, text: e.target.value })} onBlur={done}
-      onKeyDown={(e) => { if (e.key === "Enter") done(); }} sx={{ width: 128 }} slotProps={{ htmlInput: { "data-test": `filter-${name}` } }}
+      label={label} placeholder={sample} value={shown} onChange={(e) => setDraft({ of: value, text: e.target.value })} onBlur={done}
+      onKeyDown={(e) => { if (e.key === "Enter") done(); }} sx={{ width: 128 }} slotProps={{ htmlInput: { "data-test": `filter-${name}` }, inputLabel: { shrink: true } }}
     />
   );
 }

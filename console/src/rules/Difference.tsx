@@ -20,19 +20,19 @@ export function Difference({ left, right, leftName, rightName }: { left: string;
     });
     return () => view.destroy();
   }, [left, right, theme]);
-  const mark = theme.palette.mode === "dark" ? ["#f58f8633", "#6fd0a333"] : ["#a1262d1f", "#1f6b4c1f"];
+  const { removed, added } = theme.palette.roles;
   return (
     <Box data-test="difference">
-      <Box sx={{ display: "grid", gridTemplateColumns: "1fr 1fr", color: "text.secondary", mb: 0.5 }}>
+      <Box sx={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) minmax(0, 1fr)", color: "text.secondary", mb: 0.5 }}>
         <span>{leftName}</span>
         <span>{rightName}</span>
       </Box>
       {left === right && <Box sx={{ py: 2, color: "text.secondary" }}>The texts are the same.</Box>}
       <Box
-        ref={box}
+        ref={box} tabIndex={0} role="region" aria-label={`${leftName} and ${rightName}`}
         sx={{
-          display: left === right ? "none" : "block", border: 1, borderColor: "divider", maxHeight: "56vh", overflow: "auto",
-          "& .cm-merge-a .cm-changedLine": { backgroundColor: mark[0] }, "& .cm-merge-b .cm-changedLine": { backgroundColor: mark[1] },
+          minWidth: 0, "& .cm-mergeView": { minWidth: 0 }, display: left === right ? "none" : "block", border: 1, borderColor: "divider", maxHeight: "56vh", overflow: "auto",
+          "& .cm-merge-a .cm-changedLine": { backgroundColor: removed }, "& .cm-merge-b .cm-changedLine": { backgroundColor: added },
           "& .cm-collapsedLines": { background: "transparent", color: "text.secondary", "&::before, &::after": { content: '"⋯"' } },
         }}
       />

@@ -1,13 +1,14 @@
 import { autocompletion } from "@codemirror/autocomplete";
 import { yaml } from "@codemirror/lang-yaml";
 import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
-import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
+import { linter, lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
 import type { Extension, Text } from "@codemirror/state";
 import { EditorView } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useTheme, type Theme } from "@mui/material/styles";
 import CodeMirror from "@uiw/react-codemirror";
 import { useEffect, useMemo, useState } from "react";
+import { type } from "../kit/theme";
 import type { Finding } from "../api/client";
 import { complete, type Names, type Schema } from "./complete";
 
@@ -18,10 +19,10 @@ export function looks(theme: Theme): Extension {
   return [
     EditorView.theme(
       {
-        "&": { backgroundColor: p.background.paper, color: p.text.primary, fontSize: "12.5px" },
+        "&": { backgroundColor: p.background.paper, color: p.text.primary, fontSize: type.small },
         ".cm-scroller": { fontFamily: mono, lineHeight: "1.5" },
         ".cm-gutters": { backgroundColor: p.background.paper, color: p.text.secondary, borderRight: `1px solid ${p.divider}` },
-        ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: p.mode === "dark" ? "#ffffff0a" : "#0000000a" },
+        ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: p.action.hover },
         "&.cm-focused": { outline: `2px solid ${p.primary.main}`, outlineOffset: "-2px" },
         ".cm-cursor": { borderLeftColor: p.text.primary },
         ".cm-tooltip": { backgroundColor: p.background.paper, color: p.text.primary, border: `1px solid ${p.divider}` },
@@ -41,6 +42,7 @@ export function looks(theme: Theme): Extension {
       ]),
     ),
     EditorView.lineWrapping,
+    EditorView.contentAttributes.of({ tabindex: "0" }), // a text that scrolls is reached by keys
   ];
 }
 
@@ -56,19 +58,22 @@ export interface EditorProps {
   text: string;
   onChange: (text: string) => void;
   findings: Finding[];
-  schema: Schema | null;
+  schema: Schema | undefined;
   names: Names;
-  /** Where to move the cursor; a new object moves it again. */
+  /** Where to move the cursor. */
   go: { line: number; col: number } | null;
+  /** Called once the cursor is there. */
+  onWent: () => void;
 }
 
 /** One rule file: highlighted, completed by the schema, with findings under the text. */
-export function Editor({ text, onChange, findings, schema, names, go }: EditorProps) {
+export function Editor({ text, onChange, findings, schema, names, go, onWent }: EditorProps) {
   const theme = useTheme();
   const [view, setView] = useState<EditorView | null>(null);
   const extensions = useMemo(
     () => [
       yaml(),
+      linter(null), // so that findings outlive a change of the extensions
       lintGutter(),
       looks(theme),
       autocompletion({ override: [(c) => (schema ? complete(c, schema, names) : null)], icons: false }),
@@ -89,6 +94,7 @@ export function Editor({ text, onChange, findings, schema, names, go }: EditorPr
     const at = Math.min(line.from + Math.max(go.col - 1, 0), line.to);
     view.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: "center" }) });
     view.focus();
-  }, [view, go]);
+    onWent();
+  }, [view, go, onWent]);
   return <CodeMirror value={text} onChange={onChange} onCreateEditor={setView} extensions={extensions} theme="none" height="52vh" basicSetup={{ autocompletion: false, tabSize: 2 }} indentWithTab={false} />;
 }

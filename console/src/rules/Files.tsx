@@ -37,7 +37,7 @@ export function Files({ files, active, counts, onPick, onChange }: Props) {
       </Tabs>
       {name === null ? (
         <>
-          <Button size="small" startIcon={<Add />} onClick={() => setName("")} data-test="add-file">File</Button>
+          <Button startIcon={<Add />} onClick={() => setName("")} data-test="add-file">File</Button>
           {gone && (
             <Tooltip title={`Remove ${gone.name} from the bundle`}>
               <IconButton size="small" aria-label={`Remove ${gone.name} from the bundle`} onClick={() => onChange(files.filter((_, i) => i !== active), 0)}><Close fontSize="small" /></IconButton>
@@ -46,9 +46,9 @@ export function Files({ files, active, counts, onPick, onChange }: Props) {
         </>
       ) : (
         <Box component="form" onSubmit={(e) => { e.preventDefault(); add(); }} sx={{ display: "flex", gap: 1, py: 0.5 }}>
-          <TextField autoFocus size="small" label="File name" placeholder="fares.yaml" value={name} onChange={(e) => setName(e.target.value)} error={taken} helperText={taken ? "this name is in use" : undefined} />
-          <Button type="submit" size="small" disabled={!name.trim() || taken}>Add</Button>
-          <Button size="small" onClick={() => setName(null)}>Cancel</Button>
+          <TextField autoFocus label="File name" placeholder="fares.yaml" value={name} onChange={(e) => setName(e.target.value)} error={taken} helperText={taken ? "this name is in use" : undefined} />
+          <Button type="submit" disabled={!name.trim() || taken}>Add</Button>
+          <Button onClick={() => setName(null)}>Cancel</Button>
         </Box>
       )}
     </Box>

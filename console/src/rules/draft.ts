@@ -1,4 +1,4 @@
-import { deleteDraft, readDraft, readRevision, ApiError, saveDraft, type RuleFile } from "../api/client";
+import { api, ApiError, basedOn, readDraft, take, words, type RuleFile } from "../api/client";
 
 export type Saving = "saved" | "unsaved" | "saving" | "changed elsewhere" | "failed";
 
@@ -15,8 +15,6 @@ export interface Work {
 }
 
 const pause = 500;
-
-const words = (e: unknown): string => (e instanceof Error ? e.message : String(e));
 
 /**
  * Keeps the draft of a person in the service: loads it, or the files in force
@@ -58,7 +56,7 @@ export class DraftKeeper {
       const kept = { saving: "saved" as const, error: "" };
       const next: Work = draft
         ? { files: draft.files ?? [], base: draft.base, version: draft.version, savedAt: draft.at, ...kept }
-        : await readRevision(0).then((r) => ({ files: r.bundles?.[this.bundle] ?? [], base: r.number, version: 0, savedAt: "", ...kept }));
+        : await take(api.GET("/api/v1/revisions/{number}", { params: { path: { number: "0" } } })).then((r) => ({ files: r.bundles?.[this.bundle] ?? [], base: r.number, version: 0, savedAt: "", ...kept }));
       if (epoch === this.epoch) {
         this.failure = "";
         this.set(next);
@@ -67,6 +65,7 @@ export class DraftKeeper {
       if (epoch !== this.epoch) return;
       this.failure = words(e);
       this.set(this.work ? { ...this.work, error: words(e) } : null);
+      if (!this.work) this.timer = setTimeout(() => void this.load(), 4 * pause); // the service may come back
     }
   }
 
@@ -100,7 +99,9 @@ export class DraftKeeper {
     const epoch = this.epoch;
     this.set({ ...w, saving: "saving" });
     try {
-      const d = await saveDraft(this.bundle, { by: this.by, base: w.base, files: w.files }, w.version);
+      const d = await take(api.PUT("/api/v1/drafts/{bundle}", {
+        params: { path: { bundle: this.bundle }, header: basedOn(w.version) }, body: { by: this.by, base: w.base, files: w.files },
+      }));
       if (epoch !== this.epoch || !this.work) return;
       const whole = this.work.files === w.files && this.work.base === w.base;
       this.set({ ...this.work, version: d.version, savedAt: d.at, error: "", saving: whole ? "saved" : "unsaved" });
@@ -119,7 +120,9 @@ export class DraftKeeper {
     if (this.running) await this.running;
     const w = this.work;
     // One that was changed elsewhere is somebody else's by now, and stays.
-    if (w && w.version > 0 && w.saving !== "changed elsewhere") await deleteDraft(this.bundle, this.by, w.version);
+    if (w && w.version > 0 && w.saving !== "changed elsewhere") {
+      await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: this.bundle }, query: { by: this.by }, header: basedOn(w.version) } });
+    }
     await this.load();
   }
 

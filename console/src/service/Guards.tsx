@@ -1,72 +1,41 @@
 import Box from "@mui/material/Box";
-import Paper from "@mui/material/Paper";
-import Table from "@mui/material/Table";
-import TableBody from "@mui/material/TableBody";
-import TableCell from "@mui/material/TableCell";
-import TableContainer from "@mui/material/TableContainer";
-import TableHead from "@mui/material/TableHead";
-import TableRow from "@mui/material/TableRow";
-import Typography from "@mui/material/Typography";
 import type { ReactNode } from "react";
 import type { GuardState, VersionGuards } from "../api/client";
-import { percent, seconds } from "../parts/format";
+import { DataTable, type Column } from "../kit/DataTable";
+import { percent, seconds } from "../kit/format";
+import { type } from "../kit/theme";
+
+interface Row {
+  caller: GuardState;
+  version: VersionGuards | null;
+}
+
+const columns: Column<Row>[] = [
+  { field: "proxy", headerName: "Calling proxy", width: 150, valueGetter: (_, r) => r.caller.proxy, cellClassName: "strong" },
+  { field: "version", headerName: "Version", width: 80, valueGetter: (_, r) => r.version?.version ?? "" },
+  { field: "breaker", headerName: "Breaker", width: 210, valueGetter: (_, r) => r.version?.breaker?.state ?? "", renderCell: ({ row }) => row.version && <BreakerCell v={row.version} /> },
+  { field: "queue", headerName: "In flight", width: 140, valueGetter: (_, r) => r.version?.queue?.inFlight ?? null, renderCell: ({ row }) => row.version && <QueueCell v={row.version} /> },
+  { field: "instances", headerName: "Instances without requests", flex: 1, minWidth: 220, sortable: false, renderCell: ({ row }) => row.version && <Box><InstancesCell v={row.version} /></Box> },
+  { field: "retries", headerName: "Retries left", width: 190, valueGetter: (_, r) => r.caller.retries?.left ?? null, renderCell: ({ row }) => <RetriesCell caller={row.caller} /> },
+  { field: "limits", headerName: "Limit keys", width: 130, sortable: false, renderCell: ({ row }) => <Box>{(row.caller.limits ?? []).map((l) => <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.maxKeys}</div>)}</Box> },
+];
 
 /** State of the guards of a service in each calling proxy. */
 export function Guards({ guards }: { guards: GuardState[] }) {
-  const rows = guards.flatMap((c) => {
-    const versions: (VersionGuards | null)[] = c.versions?.length ? c.versions : [null];
-    return versions.map((v, i) => ({ c, v, first: i === 0, span: versions.length }));
-  });
+  const rows = guards.flatMap((caller): Row[] => (caller.versions?.length ? caller.versions.map((version) => ({ caller, version })) : [{ caller, version: null }]));
   if (rows.length === 0) {
-    return (
-      <Typography sx={{ color: "text.secondary" }} data-test="no-guards">
-        No guard, retry or limit was used in the last minute.
-      </Typography>
-    );
+    return <Box sx={{ color: "text.secondary" }} data-test="no-guards">No guard, retry or limit was used in the last minute.</Box>;
   }
-  return (
-    <TableContainer component={Paper} variant="outlined" data-test="guards">
-      <Table size="small" sx={{ "& td": { verticalAlign: "top" } }}>
-        <TableHead>
-          <TableRow>
-            {["Calling proxy", "Version", "Breaker", "In flight", "Instances without requests", "Retries left", "Limit keys"].map((h) => <TableCell key={h}>{h}</TableCell>)}
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {rows.map(({ c, v, first, span }) => (
-            <TableRow key={`${c.proxy} ${v?.version ?? ""}`}>
-              {first && <TableCell rowSpan={span} title={`as of ${c.at}`} sx={{ fontWeight: 650 }}>{c.proxy}</TableCell>}
-              <TableCell>{v?.version}</TableCell>
-              <TableCell>{v && <BreakerCell v={v} />}</TableCell>
-              <TableCell sx={{ minWidth: 130 }}>{v && <QueueCell v={v} />}</TableCell>
-              <TableCell>{v && <InstancesCell v={v} />}</TableCell>
-              {first && (
-                <TableCell rowSpan={span}>
-                  {c.retries && (
-                    <>
-                      <strong>{c.retries.left}</strong>
-                      <Small>{c.retries.retries} sent for {c.retries.requests} requests in 10 s</Small>
-                    </>
-                  )}
-                </TableCell>
-              )}
-              {first && (
-                <TableCell rowSpan={span}>
-                  {(c.limits ?? []).map((l) => (
-                    <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.maxKeys}</div>
-                  ))}
-                </TableCell>
-              )}
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </TableContainer>
-  );
+  return <div data-test="guards"><DataTable name="guards" columns={columns} rows={rows} idOf={(r) => `${r.caller.proxy} ${r.version?.version ?? ""}`} isTall isPlain /></div>;
+}
+
+function RetriesCell({ caller }: { caller: GuardState }) {
+  const r = caller.retries;
+  return r && <Box><strong>{r.left}</strong><Small>{r.retries} sent for {r.requests} requests in 10 s</Small></Box>;
 }
 
 const Small = ({ children }: { children: ReactNode }) => (
-  <Box component="span" sx={{ display: "block", color: "text.secondary", fontSize: 12 }}>{children}</Box>
+  <Box component="span" sx={{ display: "block", color: "text.secondary", fontSize: type.small, lineHeight: 1.35, whiteSpace: "normal" }}>{children}</Box>
 );
 
 /** A switch drawn closed, ajar or open, with the state beside it: an open breaker lets no request through. */

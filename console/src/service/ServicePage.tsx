@@ -1,75 +1,62 @@
+import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
 import MuiLink from "@mui/material/Link";
-import Paper from "@mui/material/Paper";
-import Table from "@mui/material/Table";
-import TableBody from "@mui/material/TableBody";
-import TableCell from "@mui/material/TableCell";
-import TableContainer from "@mui/material/TableContainer";
-import TableHead from "@mui/material/TableHead";
-import TableRow from "@mui/material/TableRow";
-import Typography from "@mui/material/Typography";
-import { Fragment, lazy, Suspense } from "react";
-import { Link as RouterLink, useParams } from "react-router";
-import type { Figures, Mesh, Query, Service } from "../api/client";
-import { useLive } from "../api/live";
-import { millis, percent, rate } from "../parts/format";
-import { laneFill, useLaneColour } from "../parts/lanes";
-import { FigureTable } from "../parts/FigureTable";
-import { RecentFailures } from "../parts/RecentFailures";
-import { Activity } from "./Activity";
-import { DrillForm } from "./Drills";
+import Tab from "@mui/material/Tab";
+import Tabs from "@mui/material/Tabs";
+import { Fragment, useEffect, type ReactNode } from "react";
+import { Link, useParams } from "react-router";
+import { ActivityList } from "../activity/ActivityList";
+import type { Gateway, Mesh, Route, Service } from "../api/client";
+import { useAddress } from "../kit/address";
+import { CopyAsCommand, shellWord } from "../kit/Command";
+import { FigureTable } from "../kit/FigureTable";
+import { percent } from "../kit/format";
+import { History } from "../kit/History";
+import { Heading, PageHeader } from "../kit/PageHeader";
+import { rangeSearch, useMeshView, useRange } from "../kit/range";
+import { RecentFailures } from "../requests/RecentFailures";
 import { GuardPreview } from "./GuardPreview";
 import { Guards } from "./Guards";
+import { Instances } from "./Instances";
+import { Links } from "./Links";
 import { RouteCard } from "./RouteCard";
+import { Settings } from "./Settings";
+import { Versions } from "./Versions";
 
-const History = lazy(() => import("./History"));
-const Instances = lazy(() => import("./Instances"));
-const Links = lazy(() => import("./Links"));
 /** The running release that changes the weights of a route, or added the route for its cohort. */
 const releaseOf = (mesh: Mesh, parent: string, route: string) => mesh.releases.find((r) => [...r.places, ...r.cohorts].some((p) => p.parent === parent && p.route === route));
 
-const loading = <Box sx={{ height: 120, color: "text.secondary" }}>Loading</Box>;
-
-/** One service: routes in match order, versions, instances, links and guards. */
+/** One service: its figures, routes, settings, instances, requests and activity. */
 export function ServicePage() {
   const { name = "" } = useParams();
-  const { mesh } = useLive();
-  if (!mesh) return <Typography sx={{ color: "text.secondary" }}>Waiting for the service</Typography>;
+  const { mesh, error } = useMeshView();
+  const search = rangeSearch(useRange());
+  if (!mesh) return <Missing error={error} />;
   const service = mesh.services.find((s) => s.name === name);
   if (!service) return <Unknown name={name} kind="service" known={mesh.services.map((s) => s.name)} to="/services/" />;
-  const versions = service.versions.map((v) => v.name);
+  const note = [service.owner && `Owner: ${service.owner}`, service.isOutside && "outside the mesh", !service.isDeclared && "not in the rules"].filter(Boolean).join("; ");
+  const views: View[] = [
+    { id: "overview", name: "Overview", body: () => <ServiceOverview mesh={mesh} service={service} /> },
+    { id: "routes", name: "Routes", count: service.routes.length, body: () => <Ladder mesh={mesh} parent={name} routes={service.routes} versions={service.versions.map((v) => v.name)} /> },
+    { id: "settings", name: "Settings", body: () => (service.isDeclared ? <Settings service={name} /> : <Box sx={{ color: "text.secondary" }}>The rules in force do not name this service, so it has the settings that are built in.</Box>) },
+    { id: "instances", name: "Instances", count: service.versions.reduce((sum, v) => sum + v.instances.length, 0), body: () => <InstancesView service={service} /> },
+    { id: "requests", name: "Requests", body: () => <Failures query={{ to: name }} /> },
+    { id: "activity", name: "Activity", body: () => <ActivityList key={name} service={name} limit={100} empty="No change, guard event or drill is recorded." /> },
+  ];
   return (
     <>
-      <Head name={name} note={service.owner ? `Owner: ${service.owner}` : service.isDeclared ? "" : "not in the rules"} figures={service.figures} mesh={mesh} query={{ service: name }} />
-      <Heading>Routes, in match order</Heading>
-      {service.routes.length === 0 ? (
-        <Typography sx={{ color: "text.secondary" }} data-test="plain">
-          No routes: requests are balanced over all instances of all versions.
-        </Typography>
-      ) : (
-        <Box component="ol" sx={{ p: 0, m: 0 }}>
-          {service.routes.map((r, i) => (
-            <RouteCard key={r.name} route={r} number={i + 1} service={name} versions={versions} revision={mesh.revision.number} release={releaseOf(mesh, name, r.name)} />
-          ))}
-        </Box>
-      )}
-      <Heading>Versions and instances</Heading>
-      <Versions service={service} />
-      <Box sx={{ mt: 1.5 }}>
-        <Suspense fallback={loading}><Instances service={service} /></Suspense>
-      </Box>
-      <Heading>Links</Heading>
-      <Suspense fallback={loading}><Links mesh={mesh} name={name} /></Suspense>
-      <Heading>Recent failures</Heading>
-      <RecentFailures query={{ to: name }} />
-      <Heading>Guards, by calling proxy</Heading>
-      <Guards guards={service.guards} />
-      {service.isDeclared && <GuardPreview key={`guard ${name}`} service={name} />}
-      <Box sx={{ mt: 1.5 }}>
-        <DrillForm key={name} service={service} />
-      </Box>
-      <Heading>Changes and guard events</Heading>
-      <Activity service={name} />
+      <PageHeader
+        key={name} title={name} parent={{ name: "Services", to: `/services${search}` }} about={note} state={<State success={service.figures.success} />}
+        actions={
+          <>
+            <CopyAsCommand line={`nightjar services ${shellWord(name)} -o wide`} />
+            <Button component={Link} to={`/try?url=${encodeURIComponent(`http://${name}/`)}`}>Try a request</Button>
+            <Button component={Link} to={`/drills?service=${name}`} variant="outlined" data-test="drill">Start a drill</Button>
+          </>
+        }
+      />
+      <Views key={name} views={views} />
     </>
   );
 }
@@ -77,23 +64,88 @@ export function ServicePage() {
 /** One gateway. Its routes are changed in files. */
 export function GatewayPage() {
   const { name = "" } = useParams();
-  const { mesh } = useLive();
-  if (!mesh) return <Typography sx={{ color: "text.secondary" }}>Waiting for the service</Typography>;
+  const { mesh, error } = useMeshView();
+  const search = rangeSearch(useRange());
+  if (!mesh) return <Missing error={error} />;
   const gateway = mesh.gateways.find((g) => g.name === name);
   if (!gateway) return <Unknown name={name} kind="gateway" known={mesh.gateways.map((g) => g.name)} to="/gateways/" />;
+  const views: View[] = [
+    { id: "overview", name: "Overview", body: () => <GatewayOverview mesh={mesh} gateway={gateway} /> },
+    { id: "routes", name: "Routes", count: gateway.routes.length, body: () => <Ladder mesh={mesh} parent={name} isGateway routes={gateway.routes} versions={[]} /> },
+    { id: "requests", name: "Requests", body: () => <Failures query={{ from: name }} /> },
+  ];
   return (
     <>
-      <Head name={name} note={`gateway at ${gateway.listen} for ${gateway.hosts.join(", ")}${gateway.isRunning ? "" : "; no proxy serves it"}`} figures={gateway.figures} mesh={mesh} query={{ caller: name }} />
-      <Heading>Routes, in match order</Heading>
-      <Box component="ol" sx={{ p: 0, m: 0 }}>
-        {gateway.routes.map((r, i) => (
-          <RouteCard key={r.name} route={r} number={i + 1} versions={r.send.map((t) => t.target)} revision={mesh.revision.number} release={releaseOf(mesh, name, r.name)} />
-        ))}
+      <PageHeader
+        key={name} title={name} parent={{ name: "Services", to: `/services${search}` }} state={<State success={gateway.figures.success} />}
+        about={`gateway at ${gateway.listen} for ${gateway.hosts.join(", ")}${gateway.isRunning ? "" : "; no proxy serves it"}`} actions={<CopyAsCommand line="nightjar services" />}
+      />
+      <Views key={name} views={views} />
+    </>
+  );
+}
+
+interface View {
+  id: string;
+  name: string;
+  count?: number;
+  body: () => ReactNode;
+}
+
+/** The views of a page as tabs; the address says which one is shown. */
+function Views({ views }: { views: View[] }) {
+  const [params, change] = useAddress();
+  const shown = views.find((v) => v.id === params.get("tab")) ?? views[0];
+  const route = params.get("route");
+  useEffect(() => {
+    if (route) document.getElementById(`route-${route}`)?.scrollIntoView({ block: "center" });
+  }, [route]);
+  if (!shown) return null;
+  return (
+    <>
+      <Tabs value={shown.id} onChange={(_, id: string) => change({ tab: id === views[0]?.id ? null : id, route: null })} variant="scrollable" sx={{ borderBottom: 1, borderColor: "divider", mb: 2 }}>
+        {views.map((v) => <Tab key={v.id} value={v.id} label={v.count ? `${v.name} (${v.count})` : v.name} id={`tab-${v.id}`} aria-controls="view" data-test={`tab-${v.id}`} />)}
+      </Tabs>
+      <div role="tabpanel" id="view" aria-labelledby={`tab-${shown.id}`}>{shown.body()}</div>
+    </>
+  );
+}
+
+/** Whether requests succeed, in a word. */
+function State({ success }: { success: number | null }) {
+  if (success === null) return <Box component="span" sx={{ color: "text.secondary" }}>no requests</Box>;
+  const isBad = success < 0.99;
+  return <Box component="span" sx={{ color: isBad ? "error.main" : "success.main", fontWeight: 650 }}>{isBad ? "▼ " : ""}{percent(success)} succeed</Box>;
+}
+
+const columns = { display: "grid", columnGap: 4, rowGap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "400px minmax(0, 1fr)" } };
+
+function ServiceOverview({ mesh, service }: { mesh: Mesh; service: Service }) {
+  const range = useRange();
+  return (
+    <>
+      <Box sx={columns}>
+        <FigureTable figures={service.figures} />
+        <History of={{ service: service.name }} long={range.history} end={range.at} />
+      </Box>
+      <Heading>Versions</Heading>
+      <Versions service={service} />
+      <Heading>Links</Heading>
+      <Links mesh={mesh} name={service.name} />
+    </>
+  );
+}
+
+function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
+  const range = useRange();
+  return (
+    <>
+      <Box sx={columns}>
+        <FigureTable figures={gateway.figures} />
+        <History of={{ caller: gateway.name }} long={range.history} end={range.at} />
       </Box>
       <Heading>Links</Heading>
-      <Suspense fallback={loading}><Links mesh={mesh} name={name} /></Suspense>
-      <Heading>Recent failures</Heading>
-      <RecentFailures query={{ from: name }} />
+      <Links mesh={mesh} name={gateway.name} />
       {gateway.guards.length > 0 && (
         <>
           <Heading>Limits, by proxy</Heading>
@@ -104,85 +156,62 @@ export function GatewayPage() {
   );
 }
 
-function Heading({ children }: { children: React.ReactNode }) {
-  return <Typography variant="h2" sx={{ mt: 2.5, mb: 1 }}>{children}</Typography>;
-}
-
-function Head({ name, note, figures, mesh, query }: { name: string; note: string; figures: Figures; mesh: Mesh; query: Query }) {
-  const r = mesh.revision;
+/** Routes in match order. */
+function Ladder({ mesh, parent, routes, versions, isGateway = false }: { mesh: Mesh; parent: string; routes: Route[]; versions: string[]; isGateway?: boolean }) {
+  if (routes.length === 0) return <Box sx={{ color: "text.secondary" }} data-test="plain">No routes: requests are balanced over all instances of all versions.</Box>;
   return (
     <>
-      <Box sx={{ display: "flex", alignItems: "baseline", flexWrap: "wrap", columnGap: 1.5, mb: 1 }}>
-        <Typography variant="h1">{name}</Typography>
-        <Box sx={{ color: "text.secondary" }}>{note}</Box>
-        <Box sx={{ ml: "auto", color: "text.secondary" }} data-test="rollout">
-          {r.number === 0 ? "no rules in force" : `revision ${r.number} in force in ${r.acknowledged} of ${r.connected} proxies`}
-          {r.behind.length > 0 && `; behind: ${r.behind.join(", ")}`}
-        </Box>
-      </Box>
-      <Box sx={{ display: "grid", columnGap: 4, rowGap: 1.5, gridTemplateColumns: { xs: "1fr", md: "390px minmax(0, 1fr)" } }}>
-        <FigureTable figures={figures} />
-        <Suspense fallback={<Box sx={{ height: 190 }} />}><History query={query} /></Suspense>
+      <Box sx={{ color: "text.secondary", mb: 1 }}>In match order: the first route whose condition holds takes the request. {isGateway ? "The weights of a gateway are changed in its file." : "The upper bar is what the rules intend, the lower one what was observed."}</Box>
+      <Box component="ol" sx={{ p: 0, m: 0 }}>
+        {routes.map((r, i) => (
+          <RouteCard
+            key={`${parent}/${r.name}`} route={r} number={i + 1} parent={parent} isGateway={isGateway} versions={versions} revision={mesh.revision.number} release={releaseOf(mesh, parent, r.name)}
+          />
+        ))}
       </Box>
     </>
   );
 }
+
+function InstancesView({ service }: { service: Service }) {
+  return (
+    <>
+      <Instances service={service} />
+      <Heading>Guards, by calling proxy</Heading>
+      <Guards guards={service.guards} />
+      {service.isDeclared && <GuardPreview key={service.name} service={service.name} />}
+    </>
+  );
+}
+
+function Failures({ query }: { query: { to?: string; from?: string } }) {
+  return (
+    <>
+      <Box sx={{ mb: 1 }}><Link to={`/requests?${new URLSearchParams(query).toString()}`} style={{ color: "inherit" }}>Follow live requests</Link></Box>
+      <Heading>Recent failures</Heading>
+      <RecentFailures query={query} limit={30} />
+    </>
+  );
+}
+
+function Missing({ error }: { error: string }) {
+  return error ? <Alert severity="error">{error}</Alert> : <Box sx={{ color: "text.secondary" }}>Waiting for the service</Box>;
+}
+
+const mostKnown = 60; // names that are listed
 
 function Unknown({ name, kind, known, to }: { name: string; kind: string; known: string[]; to: string }) {
   return (
     <>
-      <Typography variant="h1">There is no {kind} {name}</Typography>
-      <Typography sx={{ mt: 1 }}>
-        {known.length ? "Known: " : "None is known."}
-        {known.map((k, i) => (
-          <Fragment key={k}>
-            {i > 0 && ", "}
-            <MuiLink component={RouterLink} to={to + k}>{k}</MuiLink>
-          </Fragment>
-        ))}
-      </Typography>
-    </>
-  );
-}
-
-function Versions({ service }: { service: Service }) {
-  const colour = useLaneColour();
-  return (
-    <TableContainer component={Paper} variant="outlined">
-      <Table size="small">
-        <TableHead>
-          <TableRow>
-            {["Version", "Instances"].map((h) => <TableCell key={h}>{h}</TableCell>)}
-            {["Intended", "Observed", "Req/s", "Success", "Workload success", "First attempt", "Attempts/req", "p50", "p95", "p99"].map((h) => <TableCell key={h} align="right">{h}</TableCell>)}
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {service.versions.map((v, i) => (
-            <TableRow key={v.name} data-test={`version-${v.name}`}>
-              <TableCell sx={{ fontWeight: 650 }}>
-                <Box component="span" sx={{ display: "inline-block", width: 16, height: 12, mr: 1, borderRadius: 0.5, ...laneFill(colour(i), i) }} />
-                {v.name}
-                {!v.isDeclared && service.isDeclared && <Box component="span" sx={{ color: "warning.main" }}> not in the rules</Box>}
-              </TableCell>
-              <TableCell sx={{ color: v.instances.length ? "text.secondary" : "error.main" }}>{v.instances.length || "none"}</TableCell>
-              <TableCell align="right">{percent(v.intended)}</TableCell>
-              <TableCell align="right" sx={{ fontWeight: 650 }}>{percent(v.observed)}</TableCell>
-              <FigureCells figures={v.figures} />
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </TableContainer>
-  );
-}
-
-function FigureCells({ figures: f }: { figures: Figures }) {
-  return (
-    <>
-      <TableCell align="right">{rate(f.rps)}</TableCell>
-      {[percent(f.success), percent(f.workload?.success), percent(f.firstAttempt), f.attemptsPerRequest === null ? "–" : f.attemptsPerRequest.toFixed(2), millis(f.p50MS), millis(f.p95MS), millis(f.p99MS)].map((text, i) => (
-        <TableCell key={i} align="right">{text}</TableCell>
+      <PageHeader title={`There is no ${kind} ${name}`} />
+      {known.length ? "Known: " : "None is known."}
+      {known.slice(0, mostKnown).map((k, i) => (
+        <Fragment key={k}>
+          {i > 0 && ", "}
+          <MuiLink component={Link} to={to + k}>{k}</MuiLink>
+        </Fragment>
       ))}
+      {known.length > mostKnown && <>, and {known.length - mostKnown} more: <MuiLink component={Link} to="/services">show all services</MuiLink></>}
     </>
   );
 }

@@ -1,12 +1,11 @@
 import Box from "@mui/material/Box";
 import { useRef, type KeyboardEvent, type PointerEvent } from "react";
-import { laneFill, useLaneColour } from "../parts/lanes";
+import type { Fill } from "../kit/versions";
 
 export interface Share {
   /** Version, or service/version. */
   target: string;
-  /** Which colour and pattern. */
-  lane: number;
+  fill: Fill;
   /** In thousandths of a percent; all of a bar add to 100,000. */
   weight: number;
 }
@@ -20,26 +19,50 @@ interface Props {
 
 const whole = 100_000;
 const step = 1000;
+const apart = 16; // pixels between handles that stand at one place
 
 export const weightText = (w: number): string => String(w / 1000);
 
+/** Where each target ends. */
+function endsOf(weights: number[]): number[] {
+  let sum = 0;
+  return weights.map((w) => (sum += w));
+}
+
+/**
+ * Moves the end of target i. Ends that are in its way go with it, so that each end can
+ * reach every place.
+ */
+export function moveEnd(weights: number[], i: number, place: number): number[] {
+  const to = Math.min(whole, Math.max(0, Math.round(place / step) * step));
+  const ends = endsOf(weights).map((end, j) => (j === weights.length - 1 ? whole : j === i ? to : j < i ? Math.min(end, to) : Math.max(end, to)));
+  return ends.map((end, j) => end - (ends[j - 1] ?? 0));
+}
+
+/** Sets the weight of target i; the others share the rest as they did before. */
+export function setWeight(weights: number[], i: number, weight: number): number[] {
+  const mine = Math.min(whole, Math.max(0, Math.round(weight)));
+  const others = weights.reduce((sum, w, j) => (j === i ? sum : sum + w), 0);
+  const rest = whole - mine;
+  const last = weights.findLastIndex((w, j) => j !== i && (others === 0 || w > 0));
+  let left = rest;
+  const next = weights.map((w, j) => {
+    if (j === i || j === last) return 0;
+    const part = others === 0 ? 0 : Math.floor((w * rest) / others / 10) * 10;
+    left -= part;
+    return part;
+  });
+  next[i] = last < 0 ? whole : mine;
+  if (last >= 0) next[last] = left;
+  return next;
+}
+
 /** Weights as one bar. A handle between two targets moves weight from one to the other. */
 export function WeightBar({ shares, onChange, height = 26 }: Props) {
-  const colour = useLaneColour();
   const bar = useRef<HTMLDivElement>(null);
-  const ends: number[] = [];
-  shares.reduce((sum, s) => {
-    ends.push(sum + s.weight);
-    return sum + s.weight;
-  }, 0);
-
-  /** Moves the end of target i; its neighbour takes or gives the difference. */
-  const moveTo = (i: number, place: number) => {
-    const from = ends[i - 1] ?? 0;
-    const to = ends[i + 1] ?? whole;
-    const end = Math.min(to, Math.max(from, Math.round(place / step) * step));
-    onChange?.(shares.map((s, j) => (j === i ? end - from : j === i + 1 ? to - end : s.weight)));
-  };
+  const weights = shares.map((s) => s.weight);
+  const ends = endsOf(weights);
+  const moveTo = (i: number, place: number) => onChange?.(moveEnd(weights, i, place));
   const drag = (i: number) => (e: PointerEvent<HTMLElement>) => {
     const box = bar.current?.getBoundingClientRect();
     if (box && e.currentTarget.hasPointerCapture(e.pointerId)) moveTo(i, ((e.clientX - box.left) / box.width) * whole);
@@ -52,13 +75,18 @@ export function WeightBar({ shares, onChange, height = 26 }: Props) {
     e.preventDefault();
     moveTo(i, place);
   };
+  /** How far a handle stands beside its place, because others stand there too. */
+  const beside = (i: number): number => {
+    const here = ends.slice(0, -1).flatMap((end, j) => (end === ends[i] ? [j] : []));
+    return (here.indexOf(i) - (here.length - 1) / 2) * apart;
+  };
   return (
     <Box ref={bar} sx={{ position: "relative", height, display: "flex", borderRadius: 1, bgcolor: "action.hover", touchAction: "none" }}>
       {shares.map((s, i) => (
         <Box
           key={s.target}
           sx={{
-            width: `${(100 * s.weight) / whole}%`, ...laneFill(colour(s.lane), s.lane), overflow: "hidden", whiteSpace: "nowrap",
+            width: `${(100 * s.weight) / whole}%`, ...s.fill, overflow: "hidden", whiteSpace: "nowrap",
             borderTopLeftRadius: i === 0 ? 6 : 0, borderBottomLeftRadius: i === 0 ? 6 : 0,
             borderTopRightRadius: i === shares.length - 1 ? 6 : 0, borderBottomRightRadius: i === shares.length - 1 ? 6 : 0,
           }}
@@ -80,7 +108,7 @@ export function WeightBar({ shares, onChange, height = 26 }: Props) {
             onPointerMove={drag(i)}
             onKeyDown={key(i)}
             sx={{
-              position: "absolute", left: `calc(${(100 * (ends[i] ?? 0)) / whole}% - 7px)`, top: -4, width: 14, height: height + 8, cursor: "ew-resize", touchAction: "none",
+              position: "absolute", left: `calc(${(100 * (ends[i] ?? 0)) / whole}% - 7px + ${beside(i)}px)`, top: -4, width: 14, height: height + 8, cursor: "ew-resize", touchAction: "none",
               bgcolor: "background.paper", border: 2, borderColor: "text.primary", borderRadius: 1, boxShadow: 1,
               "&::after": { content: '""', position: "absolute", left: 4, top: 8, bottom: 8, width: 2, bgcolor: "text.secondary" },
               "&:focus-visible": { outline: 3, outlineStyle: "solid", outlineColor: "warning.main" },

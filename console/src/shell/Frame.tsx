@@ -1,68 +1,42 @@
-import DarkMode from "@mui/icons-material/DarkModeOutlined";
-import LightMode from "@mui/icons-material/LightModeOutlined";
 import Box from "@mui/material/Box";
-import IconButton from "@mui/material/IconButton";
-import Tooltip from "@mui/material/Tooltip";
-import type { ReactNode } from "react";
-import { Link, useLocation } from "react-router";
-import { useLive } from "../api/live";
+import MuiDrawer from "@mui/material/Drawer";
+import { useState, type ReactNode } from "react";
+import { DrawerPlace } from "../kit/Drawer";
 import { Notices } from "./Notices";
-import { RevisionLine } from "./RevisionLine";
+import { SideNav } from "./SideNav";
+import { TopBar } from "./TopBar";
 
-const pages = [
-  { to: "/", name: "Mesh" },
-  { to: "/rules", name: "Rules" },
-  { to: "/effects", name: "Effects" },
-  { to: "/releases", name: "Releases" },
-  { to: "/try", name: "Try" },
-  { to: "/requests", name: "Requests" },
-  { to: "/traces", name: "Traces" },
-  { to: "/access", name: "Access" },
-  { to: "/fleet", name: "Fleet" },
-];
+interface Props {
+  mode: "light" | "dark";
+  onToggle: () => void;
+  children: ReactNode;
+}
 
-/** The frame of every page: pages, revision and notices. */
-export function Frame({ mode, onToggle, children }: { mode: "light" | "dark"; onToggle: () => void; children: ReactNode }) {
-  const { pathname } = useLocation();
-  const { mesh } = useLive();
-  const here = (to: string) => (to === "/" ? pathname === "/" || /^.(services|gateways)./.test(pathname) : pathname.startsWith(to));
+/** The frame of every page: navigation at the side, search, time and revision on top, notices below, details to the right. */
+export function Frame({ mode, onToggle, children }: Props) {
+  const [place, setPlace] = useState<HTMLElement | null>(null);
+  const [isOpen, setOpen] = useState(false);
   return (
-    <Box sx={{ minHeight: "100vh", display: "flex", flexDirection: "column" }}>
-      <Box
-        component="header"
-        sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 0.5, px: { xs: 2, md: 3 }, py: 1, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}
-      >
-        <Box component={Link} to="/" sx={{ display: "flex", alignItems: "center", gap: 1, color: "text.primary", textDecoration: "none", fontWeight: 700, fontSize: 16 }}>
-          <Box component="img" src="/mark.svg" alt="" sx={{ width: 26, height: 26 }} />
-          Nightjar
+    <DrawerPlace value={place}>
+      <Box component="a" href="#page" sx={{ position: "absolute", left: 8, top: -60, zIndex: 1400, bgcolor: "background.paper", color: "text.primary", p: 1, "&:focus": { top: 8 } }}>Skip to the page</Box>
+      <Box sx={{ minHeight: "100vh", display: "flex" }}>
+        <Box sx={{ display: { xs: "none", sm: "block" }, flex: "none", position: "sticky", top: 0, height: "100vh", overflowY: "auto", borderRight: 1, borderColor: "divider", bgcolor: "background.paper" }}>
+          <SideNav />
         </Box>
-        <Box component="nav" aria-label="Pages" sx={{ display: "flex", flexWrap: "wrap", gap: 0.5 }}>
-          {pages.map((p) => (
-            <Box
-              key={p.to}
-              component={Link}
-              to={p.to}
-              aria-current={here(p.to) ? "page" : undefined}
-              sx={{
-                px: 1, py: 0.5, color: "text.primary", textDecoration: "none", borderBottom: 2, borderColor: here(p.to) ? "warning.main" : "transparent",
-                fontWeight: here(p.to) ? 650 : 450, "&:hover": { borderColor: "divider" },
-              }}
-            >
-              {p.name}
+        <MuiDrawer open={isOpen} onClose={() => setOpen(false)} transitionDuration={{ enter: 150, exit: 0 }}>
+          <SideNav isWide onGo={() => setOpen(false)} />
+        </MuiDrawer>
+        <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
+          <TopBar mode={mode} onToggle={onToggle} onMenu={() => setOpen(true)} />
+          <Box sx={{ display: "flex", flex: 1, minWidth: 0, alignItems: "flex-start" }}>
+            <Box sx={{ flex: 1, minWidth: 0 }}>
+              <Notices />
+              <Box component="main" id="page" tabIndex={-1} sx={{ px: { xs: 1.5, md: 3 }, py: 1.5, maxWidth: 1760, mx: "auto", "&:focus": { outline: "none" } }}>{children}</Box>
             </Box>
-          ))}
+            <aside ref={setPlace} />
+          </Box>
         </Box>
-        <Box sx={{ flex: { xs: "1 0 100%", md: 1 }, order: { xs: 1, md: 0 }, minWidth: 0 }}>{mesh && <RevisionLine mesh={mesh} />}</Box>
-        <Tooltip title={mode === "dark" ? "Light colours" : "Dark colours"}>
-          <IconButton size="small" sx={{ ml: "auto" }} onClick={onToggle} aria-label={mode === "dark" ? "Light colours" : "Dark colours"}>
-            {mode === "dark" ? <LightMode fontSize="small" /> : <DarkMode fontSize="small" />}
-          </IconButton>
-        </Tooltip>
       </Box>
-      <Notices />
-      <Box component="main" sx={{ flex: 1, px: { xs: 2, md: 3 }, py: 2, width: "100%", maxWidth: 1500, mx: "auto" }}>
-        {children}
-      </Box>
-    </Box>
+    </DrawerPlace>
   );
 }

@@ -1,14 +1,12 @@
-import Link from "@mui/material/Link";
-import Typography from "@mui/material/Typography";
-import { Link as RouterLink } from "react-router";
+import MuiLink from "@mui/material/Link";
+import { Link } from "react-router";
+import { PageHeader } from "../kit/PageHeader";
 
 export function NotFound() {
   return (
     <>
-      <Typography variant="h1">Page not found</Typography>
-      <Typography sx={{ mt: 1 }}>
-        Go to the <Link component={RouterLink} to="/">mesh</Link>.
-      </Typography>
+      <PageHeader title="Page not found" />
+      Go to the <MuiLink component={Link} to="/">mesh</MuiLink>, or press Ctrl-K to search.
     </>
   );
 }

@@ -1,64 +1,127 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
-import { stopDrill, type Drill } from "../api/client";
-import { useLive } from "../api/live";
-import { plural, seconds, timeOfDay } from "../parts/format";
+import { author } from "../api/author";
+import { api, type Drill, type Mesh } from "../api/client";
+import { useMesh, useSilence } from "../api/live";
+import { Confirm } from "../kit/Confirm";
+import { Drawer } from "../kit/Drawer";
+import { moment, plural, seconds } from "../kit/format";
+import { type } from "../kit/theme";
 
-/** Notices on every page: a service that does not respond, problems, drills, releases, unpublished files, warnings. */
+/** Something that concerns every page. */
+interface Notice {
+  id: string;
+  severity: "error" | "warning" | "info";
+  /** A few words for the line. */
+  short: string;
+  test: string;
+  full: ReactNode;
+}
+
+const order = { error: 0, warning: 1, info: 2 };
+const colours = { error: "error.main", warning: "warning.main", info: "text.primary" };
+const inherit = { color: "inherit" };
+
+function noticesOf(mesh: Mesh): Notice[] {
+  const list: Notice[] = [
+    ...mesh.problems.map((p): Notice => ({
+      id: `${p.proxy} ${p.kind}`, severity: "error", short: `▲ ${p.proxy}: ${p.kind}`, test: `problem-${p.proxy}`,
+      full: <><Link to={`/fleet?find=${p.proxy}`} style={inherit}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.kind}: {p.detail}</>,
+    })),
+    ...mesh.drills.map((d): Notice => ({ id: d.id, severity: "warning", short: `✂ ${d.id}: ${d.target}`, test: `running-${d.id}`, full: <RunningDrill drill={d} /> })),
+    ...mesh.releases.map((r): Notice => ({
+      id: `release ${r.number}`, severity: r.state === "held" ? "warning" : "info", short: `⇥ ${r.name}: ${r.state}${r.step ? `, ${r.step}` : ""}`, test: `release-notice-${r.number}`,
+      full: (
+        <>
+          Release <Link to={`/releases/${r.number}`} style={inherit}>{r.name}</Link>: {r.service} {r.from} to {r.to}, {r.state}{r.step && `, stage ${r.step}`}
+          {r.state === "held" ? `: ${r.why ?? ""}` : r.leftSeconds > 0 && `, ${r.leftSeconds.toFixed(0)} s left`}.
+        </>
+      ),
+    })),
+    ...mesh.unpublished.map((u): Notice => ({
+      id: `unpublished ${u.bundle}`, severity: "warning", short: `${u.files.join(", ")}: not published`, test: "unpublished",
+      full: (
+        <>
+          Not published: {u.files.join(", ")} of bundle {u.bundle}, as {u.by} had it remembered at {moment(u.at)}, is not what is in force:{" "}
+          {u.mistakes > 0 ? plural(u.mistakes, "mistake") : `${plural(u.changes, "difference")} (${u.differences[0]?.path ?? ""})`}.
+        </>
+      ),
+    })),
+    ...mesh.warnings.map((w): Notice => ({
+      id: `${w.path ?? ""}${w.code}${w.at.line ?? 0}`, severity: "info", short: w.message, test: "warnings",
+      full: <>{w.message}. <Link to={`/rules?file=${w.at.file ?? ""}&line=${w.at.line ?? 1}`} style={inherit}>{w.at.file}:{w.at.line}</Link></>,
+    })),
+  ];
+  if (mesh.other > 0) list.push({ id: "other", severity: "info", short: "too many names", test: "other", full: <>Too many names: {mesh.other} requests were counted as “other”.</> });
+  return list.sort((a, b) => order[a.severity] - order[b.severity]);
+}
+
+/** What the notices are made of. Of a release the seconds left are not, so that the line is not drawn every second. */
+const ofMesh = (mesh: Mesh | null) =>
+  mesh && { problems: mesh.problems, drills: mesh.drills, releases: mesh.releases, unpublished: mesh.unpublished, warnings: mesh.warnings, other: mesh.other };
+
+/** One line with what concerns every page, and a drawer with all of it. */
 export function Notices() {
-  const { mesh, at, stale } = useLive();
+  const parts = useMesh(ofMesh);
+  const { isStale, at } = useSilence();
+  const [isOpen, setOpen] = useState(false);
+  const list = parts ? noticesOf(parts as Mesh) : [];
+  const first = list[0];
   return (
-    <Box sx={{ "& .MuiAlert-root": { borderRadius: 0, alignItems: "center", py: 0.25, px: { xs: 2, md: 3 } }, "& .MuiAlert-action": { pt: 0 }, "& .MuiAlert-icon": { py: 0.75 } }}>
-      {stale && (
-        <Alert severity="error" data-test="stale">
-          {at ? `The service does not respond. This page shows the state at ${new Date(at).toLocaleTimeString()}.` : "The service does not respond."} Proxies keep routing by the rules that they have.
+    <>
+      {isStale && (
+        <Alert severity="error" sx={{ borderRadius: 0, px: { xs: 1.5, md: 3 } }} data-test="stale">
+          {at ? `The service does not respond. This page shows the state at ${moment(at)}.` : "The service does not respond."} Proxies keep routing by the rules that they have.
         </Alert>
       )}
-      {mesh?.problems.slice(0, 3).map((p) => (
-        <Alert key={`${p.proxy} ${p.kind}`} severity="error" data-test={`problem-${p.proxy}`}>
-          <Link to="/fleet?show=attention" style={{ color: "inherit" }}>{p.proxy}</Link>{p.gateway && ` of gateway ${p.gateway}`}: {p.kind}: {p.detail}
-        </Alert>
-      ))}
-      {(mesh?.problems.length ?? 0) > 3 && <Alert severity="error">{plural((mesh?.problems.length ?? 0) - 3, "more problem")} of proxies. <Link to="/fleet?show=attention">Show all</Link></Alert>}
-      {mesh?.drills.map((d) => <DrillNotice key={d.id} drill={d} />)}
-      {mesh?.releases.slice(0, 3).map((r) => (
-        <Alert key={r.number} severity={r.state === "held" ? "warning" : "info"} icon={<span aria-hidden>⇥</span>} data-test={`release-notice-${r.number}`}>
-          Release <Link to={`/releases/${r.number}`} style={{ color: "inherit" }}>{r.name}</Link>: {r.service} {r.from} to {r.to}, {r.state}{r.step && `, stage ${r.step}`}
-          {r.state === "held" ? `: ${r.why ?? ""}` : r.leftSeconds > 0 && `, ${r.leftSeconds.toFixed(0)} s left`}.
-        </Alert>
-      ))}
-      {(mesh?.releases.length ?? 0) > 3 && <Alert severity="info">{plural((mesh?.releases.length ?? 0) - 3, "more release")} running. <Link to="/releases">Show all</Link></Alert>}
-      {mesh?.unpublished.map((u) => (
-        <Alert key={u.bundle} severity="warning" data-test="unpublished" title={u.at}>
-          Not published: {u.files.join(", ")} of bundle {u.bundle}, as {u.by} had it remembered at {timeOfDay(u.at)}, is not what is in force:{" "}
-          {u.mistakes > 0 ? plural(u.mistakes, "mistake") : `${plural(u.changes, "difference")} (${u.differences[0]?.path ?? ""})`}.
-        </Alert>
-      ))}
-      {mesh?.warnings.slice(0, 1).map((w) => (
-        <Alert key={`${w.path ?? ""}${w.code}`} severity="info" data-test="warnings">
-          {w.message} ({w.at.file}:{w.at.line}){mesh.warnings.length > 1 && `; and ${plural(mesh.warnings.length - 1, "more warning")}`}. <Link to="/rules">Open the rules</Link>
-        </Alert>
-      ))}
-      {(mesh?.other ?? 0) > 0 && <Alert severity="info">Too many names: {mesh?.other} requests were counted as "other".</Alert>}
-    </Box>
+      {first && (
+        <Box
+          component="button" type="button" onClick={() => setOpen(!isOpen)} aria-expanded={isOpen} data-test="notices"
+          sx={{
+            display: "flex", alignItems: "center", gap: 2, width: "100%", height: 32, px: { xs: 1.5, md: 3 }, border: 0, borderBottom: 1, borderStyle: "solid", borderColor: "divider", font: "inherit", fontSize: type.small,
+            color: "text.primary", bgcolor: "background.paper", textAlign: "left", cursor: "pointer", overflow: "hidden", whiteSpace: "nowrap", "&:hover": { bgcolor: "action.hover" },
+          }}
+        >
+          {list.slice(0, 4).map((n, i) => (
+            <Box key={n.id} component="span" data-test={`${n.test}-short`} sx={{ color: colours[n.severity], fontWeight: n.severity === "info" ? 400 : 650, overflow: "hidden", textOverflow: "ellipsis", display: i > 0 ? { xs: "none", md: "inline" } : "inline" }}>{n.short}</Box>
+          ))}
+          <Box component="span" sx={{ ml: "auto", textDecoration: "underline", color: "text.primary" }}>{isOpen ? "Close" : plural(list.length, "notice")}</Box>
+        </Box>
+      )}
+      <Box role="status" sx={{ position: "absolute", width: 1, height: 1, overflow: "hidden", clipPath: "inset(50%)" }}>{list.map((n) => n.short).join("; ")}</Box>
+      {isOpen && (
+        <Drawer title={plural(list.length, "notice")} onClose={() => setOpen(false)} test="notice-list">
+          {list.map((n) => (
+            <Box key={n.id} data-test={n.test} sx={{ borderTop: 1, borderColor: "divider", borderLeft: 3, borderLeftColor: colours[n.severity], pl: 1.5, py: 1 }}>{n.full}</Box>
+          ))}
+          {list.length === 0 && <Box sx={{ color: "text.secondary" }}>Nothing needs attention.</Box>}
+        </Drawer>
+      )}
+    </>
   );
 }
 
-/** A running drill with its remaining time. */
-function DrillNotice({ drill: d }: { drill: Drill }) {
-  const { mesh } = useLive();
-  const [error, setError] = useState("");
-  const left = Math.max(0, Date.parse(d.ends) - Date.parse(mesh?.at ?? d.began));
+/** A running drill with its remaining time, and a way to stop it. */
+export function RunningDrill({ drill: d }: { drill: Drill }) {
+  const at = useMesh((mesh) => mesh?.at);
+  const [isAsked, setAsked] = useState(false);
+  const left = Math.max(0, Date.parse(d.ends) - Date.parse(at ?? d.began));
   return (
-    <Alert
-      severity="warning" icon={<span aria-hidden>✂</span>} data-test={`running-${d.id}`}
-      action={<Button size="small" color="inherit" data-test={`stop-${d.id}`} onClick={() => { stopDrill(d.id).catch((e: unknown) => { setError(e instanceof Error ? e.message : String(e)); }); }}>Stop</Button>}
-    >
-      Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={{ color: "inherit" }}>{d.target}</Link> : d.target}: {d.what}
-      {d.when && ` when ${d.when}`}. {seconds(left)} left. {error}
-    </Alert>
+    <Box sx={{ display: "flex", gap: 1.5, alignItems: "center" }}>
+      <Box sx={{ flex: 1 }}>
+        Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={inherit}>{d.target}</Link> : d.target}: {d.what}
+        {d.when && ` when ${d.when}`}. {seconds(left)} left.
+      </Box>
+      <Button variant="outlined" color="warning" onClick={() => setAsked(true)} data-test={`stop-${d.id}`}>Stop</Button>
+      <Confirm
+        act={isAsked ? "Stop" : ""} of={d.id} onClose={() => setAsked(false)}
+        onGo={async () => void (await api.DELETE("/api/v1/drills/{drill}", { params: { path: { drill: d.id }, query: { by: author() } } }))}
+      >
+        {d.target} gets no more failures from this drill, in every proxy, at once.
+      </Confirm>
+    </Box>
   );
 }

@@ -2,15 +2,15 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import Typography from "@mui/material/Typography";
-import type { GridColDef } from "@mui/x-data-grid";
+import { keepPreviousData } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
-import { readTraces, type Query, type TraceSummary } from "../api/client";
-import { useLive } from "../api/live";
-import { exactly, millis, percent, plural } from "../parts/format";
-import { Grid } from "../parts/Grid";
-import { usePolled } from "../parts/usePolled";
-import { useQuery } from "../parts/useQuery";
+import { queries, words, type Mesh, type TraceSummary } from "../api/client";
+import { useMesh } from "../api/live";
+import { useAddress } from "../kit/address";
+import { CopyAsCommand, shellWord } from "../kit/Command";
+import { DataTable, type Column } from "../kit/DataTable";
+import { exactly, millis, percent, plural } from "../kit/format";
+import { PageHeader } from "../kit/PageHeader";
 import { Waterfall } from "./Waterfall";
 
 const pace = 2000;
@@ -18,7 +18,7 @@ const shown = 200;
 
 const bad = (t: TraceSummary) => t.outcome !== "ok" || t.failedAttempts > 0;
 
-const columns: GridColDef<TraceSummary>[] = [
+const columns: Column<TraceSummary>[] = [
   { field: "id", headerName: "Trace", width: 90, valueFormatter: (v: string) => v.slice(0, 8) },
   { field: "at", headerName: "Time", width: 112, valueFormatter: (v: string) => exactly(v) },
   { field: "caller", headerName: "From", width: 110 },
@@ -32,39 +32,43 @@ const columns: GridColDef<TraceSummary>[] = [
   { field: "durationMS", headerName: "Duration", width: 92, type: "number", valueFormatter: (v: number) => millis(v) },
 ];
 
+const namesOf = (mesh: Mesh | null) => mesh?.services.map((s) => s.name) ?? [];
+
+const outcomes = ["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-fault"];
+
 /** Traces of the last hour, and one of them as a waterfall. */
 export function TracesPage() {
   const { id } = useParams();
-  const { mesh } = useLive();
-  const [params, change] = useQuery();
+  const services = useMesh(namesOf);
+  const [params, change] = useAddress();
   const navigate = useNavigate();
-  const query: Query = { service: params.get("service") ?? "", outcome: params.get("outcome") ?? "", slowerThanMS: params.get("slowerThanMS") ?? "", limit: shown };
-  const { value: list, error } = usePolled(`traces ${JSON.stringify(query)}`, pace, (signal) => readTraces(query, signal));
-  const set = (name: string, value: string) => change({ [name]: value });
+  const [service, outcome, slower] = ["service", "outcome", "slowerThanMS"].map((name) => params.get(name) ?? "") as [string, string, string];
+  const query = { limit: shown, ...(service ? { service } : {}), ...(outcome ? { outcome } : {}), ...(slower ? { slowerThanMS: Number(slower) } : {}) };
+  const { data: list, error } = queries.useQuery("get", "/api/v1/traces", { params: { query } }, { refetchInterval: pace, placeholderData: keepPreviousData });
+  const line = ["nightjar traces", service && `--service ${shellWord(service)}`, outcome && `--outcome ${outcome}`, slower && `--slower-than ${slower}ms`].filter(Boolean).join(" ");
+  const choice = (name: string, label: string, value: string, list: string[], write = (v: string) => v) => (
+    <TextField select label={label} value={value} onChange={(e) => change({ [name]: e.target.value })} sx={{ width: 140 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+      {[...new Set(["", ...list, value])].map((v) => <MenuItem key={v} value={v}>{v ? write(v) : "any"}</MenuItem>)}
+    </TextField>
+  );
   return (
     <>
-      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, rowGap: 1, mb: 1.25 }}>
-        <Typography variant="h1">Traces</Typography>
-        <Box sx={{ color: "text.secondary", flex: 1, minWidth: 240 }}>
-          {list && <>Last hour. {percent(list.share)} of the requests without a trace context are traced{list.lost > 0 && `; ${plural(list.lost, "span")} dropped`}.</>}
-        </Box>
-        <TextField select size="small" label="Service" value={params.get("service") ?? ""} onChange={(e) => set("service", e.target.value)} sx={{ width: 150 }}>
-          {["", ...(mesh?.services.map((s) => s.name) ?? [])].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
-        </TextField>
-        <TextField select size="small" label="Outcome" value={params.get("outcome") ?? ""} onChange={(e) => set("outcome", e.target.value)} sx={{ width: 120 }}>
-          {["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-fault"].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
-        </TextField>
-        <TextField select size="small" label="Slower than" value={params.get("slowerThanMS") ?? ""} onChange={(e) => set("slowerThanMS", e.target.value)} sx={{ width: 120 }}>
-          {["", "10", "50", "100", "500", "1000"].map((v) => <MenuItem key={v} value={v}>{v ? `${v} ms` : "any"}</MenuItem>)}
-        </TextField>
+      <PageHeader
+        title="Traces" actions={<CopyAsCommand line={id ? `nightjar trace ${id}` : line} />}
+        about={list && <>Last hour. {percent(list.share)} of the requests without a trace context are traced{list.lost > 0 && `; ${plural(list.lost, "span")} dropped`}.</>}
+      />
+      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.5 }}>
+        {choice("service", "Service", service, services)}
+        {choice("outcome", "Outcome", outcome, outcomes)}
+        {choice("slowerThanMS", "Slower than", slower, ["10", "50", "100", "500", "1000"], (v) => `${v} ms`)}
       </Box>
-      {error && <Alert severity="warning" sx={{ mb: 1 }}>{error}</Alert>}
+      {error && <Alert severity="warning" sx={{ mb: 1 }}>{words(error)}</Alert>}
       {id && <Waterfall id={id} onClose={() => void navigate({ pathname: "/traces", search: params.toString() })} />}
-      <Grid
+      <DataTable
         name="traces" columns={columns} rows={list?.traces ?? []} idOf={(t) => t.id} picked={list?.traces.find((t) => id && t.id.startsWith(id))?.id ?? null} height={560}
         onPick={(t) => void navigate({ pathname: `/traces/${t.id}`, search: params.toString() })} empty={list ? "No trace matches" : "Loading"}
       />
-      {list && list.traces.some(bad) && !query.outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼: failed or refused.</Box>}
+      {list && list.traces.some(bad) && !outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼: failed or refused.</Box>}
     </>
   );
 }

@@ -2,7 +2,9 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Paper from "@mui/material/Paper";
 import type { Explanation as Explained } from "../api/client";
-import { percent, plural } from "../parts/format";
+import { FactTable } from "../kit/FactTable";
+import { percent, plural } from "../kit/format";
+import { Place } from "../kit/Place";
 
 const marks: Record<string, string> = { taken: "●", skipped: "○", "not reached": "·" };
 
@@ -20,11 +22,11 @@ export function Explanation({ explained }: { explained: Explained }) {
             {step.isBalanced && <Box component="span" sx={{ fontWeight: 400 }}>: no routes, balanced over all its instances</Box>}
           </Box>
           {step.routes.map((r) => (
-            <Box key={r.route} sx={{ display: "flex", gap: 1, py: 0.25, color: r.result === "taken" ? "text.primary" : "text.secondary" }} title={`${r.at.file ?? ""}:${r.at.line ?? ""}`}>
+            <Box key={r.route} sx={{ display: "flex", gap: 1, py: 0.25, color: r.result === "taken" ? "text.primary" : "text.secondary" }} >
               <span aria-hidden>{marks[r.result]}</span>
               <Box sx={{ fontWeight: r.result === "taken" ? 650 : 400, whiteSpace: "nowrap" }}>{r.route}</Box>
               <Box sx={{ flex: 1, overflowWrap: "anywhere" }}>
-                {r.result}: {r.why}
+                {r.result}: {r.why} <Place at={r.at} />
               </Box>
             </Box>
           ))}
@@ -36,8 +38,8 @@ export function Explanation({ explained }: { explained: Explained }) {
         </Alert>
       )}
       {(explained.access ?? []).map((a) => (
-        <Box key={a.service} data-test="admission" title={`${a.at.file ?? ""}:${a.at.line ?? ""}`}>
-          Access to {a.service}: <strong>{a.allowed ? (a.isWatched ? "allowed, only watched" : "allowed") : "denied"}</strong> by {a.rule ? `rule ${a.rule}` : "the default"}.
+        <Box key={a.service} data-test="admission">
+          Access to {a.service}: <strong>{a.allowed ? (a.isWatched ? "allowed, only watched" : "allowed") : "denied"}</strong> by {a.rule ? `rule ${a.rule}` : "the default"}. <Place at={a.at} />
         </Box>
       ))}
       {explained.refusal && (
@@ -57,17 +59,10 @@ export function Explanation({ explained }: { explained: Explained }) {
         </Box>
       )}
       {explained.settings.length > 0 && (
-        <Box component="table" sx={{ "& td": { pr: 2, py: 0.1 }, borderSpacing: 0, fontSize: 12.5 }}>
-          <tbody>
-            {explained.settings.map((s) => (
-              <tr key={`${s.service ?? ""} ${s.name} ${s.from}`}>
-                <td>{s.service && `${s.service}: `}{s.name}</td>
-                <td><strong>{s.value}</strong></td>
-                <Box component="td" sx={{ color: "text.secondary" }}>{s.from}{s.at.file && `, ${s.at.file}:${s.at.line}`}</Box>
-              </tr>
-            ))}
-          </tbody>
-        </Box>
+        <FactTable
+          isWide head={["Setting", "Value", "Set by", "Where"]}
+          rows={explained.settings.map((s) => ({ key: `${s.service ?? ""} ${s.name} ${s.from}`, cells: [`${s.service ? `${s.service}: ` : ""}${s.name}`, <strong key="value">{s.value}</strong>, s.from, <Place key="at" at={s.at} />] }))}
+        />
       )}
     </Box>
   );

@@ -7,11 +7,12 @@ import LinearProgress from "@mui/material/LinearProgress";
 import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
-import Typography from "@mui/material/Typography";
 import { useEffect, useRef, useState, type FormEvent } from "react";
-import { useSearchParams } from "react-router";
-import { call, explain, type CallResult, type Explanation as Explained, type RequestSpec } from "../api/client";
-import { useLive } from "../api/live";
+import { api, call, take, words, type CallResult, type Explanation as Explained, type Mesh, type RequestSpec } from "../api/client";
+import { useMesh } from "../api/live";
+import { useAddress } from "../kit/address";
+import { CopyAsCommand, shellWord } from "../kit/Command";
+import { PageHeader } from "../kit/PageHeader";
 import { Explanation } from "./Explanation";
 import { StandIns } from "./StandIns";
 import { ResultView } from "./ResultView";
@@ -42,11 +43,21 @@ function headersOf(form: Form): [Record<string, string>, string] {
   return [headers, ""];
 }
 
+const servicesOf = (mesh: Mesh | null) => ({
+  services: mesh?.services.map((s) => ({ name: s.name, isOutside: s.isOutside === true, isSplit: s.versions.length > 1 && s.isDeclared })) ?? [], revision: mesh?.revision.number,
+});
+
+/** The command that sends the same. */
+function lineOf(spec: RequestSpec, count: number): string {
+  const headers = Object.entries(spec.headers ?? {}).map(([name, value]) => `-H ${shellWord(`${name}: ${value}`)}`);
+  return ["nightjar call", ...(spec.method && spec.method !== "GET" ? [`-X ${spec.method}`] : []), shellWord(spec.url), ...headers, ...(spec.from ? [`--from ${shellWord(spec.from)}`] : []), ...(spec.insecure ? ["--insecure"] : []), `-n ${count}`].join(" ");
+}
+
 /** Sends a request; shows the explanation beside the result. */
 export function TryPage() {
-  const { mesh } = useLive();
-  const [params, setParams] = useSearchParams();
-  const [form, setForm] = useState<Form>(() => ({ ...start, ...Object.fromEntries(params) }));
+  const { services, revision } = useMesh(servicesOf);
+  const [params, change] = useAddress();
+  const [form, setForm] = useState<Form>(() => Object.fromEntries(Object.entries(start).map(([name, value]) => [name, params.get(name) ?? value])) as unknown as Form);
   const [explained, setExplained] = useState<Explained | null>(null);
   const [explainError, setExplainError] = useState("");
   const [result, setResult] = useState<CallResult | null>(null);
@@ -55,13 +66,12 @@ export function TryPage() {
   const [busy, setBusy] = useState(false);
   const set = (name: keyof Form) => (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value });
 
-  const first = mesh?.services.find((s) => s.versions.length > 1 && s.isDeclared)?.name ?? mesh?.services[0]?.name;
+  const first = services.find((s) => s.isSplit)?.name ?? services[0]?.name;
   const url = form.url || (first ? `http://${first}/` : "");
   const secure = url.startsWith("https://");
   const [headers, wrong] = headersOf(form);
   const spec: RequestSpec = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}), ...(secure && form.insecure ? { insecure: true } : {}) };
   const question = JSON.stringify(spec);
-  const revision = mesh?.revision.number;
 
   // The explanation follows the form and the rules in force.
   useEffect(() => {
@@ -69,9 +79,9 @@ export function TryPage() {
     const soon = setTimeout(() => {
       const q = JSON.parse(question) as RequestSpec;
       if (!q.url) return;
-      explain(q, stop.signal).then(
+      take(api.POST("/api/v1/explain", { body: q, signal: stop.signal })).then(
         (e) => { setExplained(e); setExplainError(""); },
-        (e: unknown) => { if (!stop.signal.aborted) { setExplained(null); setExplainError(e instanceof Error ? e.message : String(e)); } },
+        (e: unknown) => { if (!stop.signal.aborted) { setExplained(null); setExplainError(words(e)); } },
       );
     }, 250);
     return () => { clearTimeout(soon); stop.abort(); };
@@ -84,8 +94,7 @@ export function TryPage() {
       running.current?.abort();
       return;
     }
-    const keep = Object.entries({ ...form, url }).filter(([k, v]) => v && v !== start[k as keyof Form]);
-    setParams(Object.fromEntries(keep), { replace: true });
+    change(Object.fromEntries(Object.entries({ ...form, url }).map(([k, v]) => [k, v && v !== start[k as keyof Form] ? v : null])));
     const stop = new AbortController();
     running.current = stop;
     setBusy(true);
@@ -94,37 +103,37 @@ export function TryPage() {
     try {
       await call({ ...spec, count: Number(form.count) }, setResult, stop.signal);
     } catch (e) {
-      if (!stop.signal.aborted) setFailure(e instanceof Error ? e.message : String(e));
+      if (!stop.signal.aborted) setFailure(words(e));
     } finally {
       setBusy(false);
     }
   };
   const count = Number(form.count);
   const countWrong = !Number.isInteger(count) || count < 1 || count > 100_000;
-  const callers = (mesh?.services ?? []).filter((s) => !s.isOutside).map((s) => s.name);
+  const callers = services.filter((s) => !s.isOutside).map((s) => s.name);
 
   return (
     <>
-      <Typography variant="h1" sx={{ mb: 1.5 }}>Try</Typography>
+      <PageHeader title="Try" about="Explains where a request goes, and sends it." actions={<CopyAsCommand line={lineOf(spec, count)} />} />
       <Paper component="form" variant="outlined" onSubmit={(e) => void send(e)} sx={{ p: 1.5, display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "110px 1fr 170px 110px auto" }, alignItems: "start" }}>
-        <TextField select size="small" label="Method" value={form.method} onChange={set("method")}>
+        <TextField select label="Method" value={form.method} onChange={set("method")}>
           {methods.map((m) => <MenuItem key={m} value={m}>{m}</MenuItem>)}
         </TextField>
-        <TextField size="small" label="URL" value={url} onChange={set("url")} helperText="The host is a service, or a host of a gateway" slotProps={{ htmlInput: { "data-test": "url" } }} />
-        <TextField select size="small" label="Caller" value={form.from} onChange={set("from")} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
+        <TextField label="URL" value={url} onChange={set("url")} helperText="The host is a service, or a host of a gateway" slotProps={{ htmlInput: { "data-test": "url" } }} />
+        <TextField select label="Caller" value={form.from} onChange={set("from")} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}>
           <MenuItem value="">Nightjar itself</MenuItem>
           {callers.map((c) => <MenuItem key={c} value={c}>{c}</MenuItem>)}
         </TextField>
-        <TextField size="small" label="Requests" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
+        <TextField label="Requests" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
         <Button type="submit" variant="contained" disabled={!url || countWrong || wrong !== ""} data-test="send" sx={{ height: 40, minWidth: 96 }}>
           {busy ? "Stop" : "Send"}
         </Button>
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
-          <TextField size="small" multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
-          <TextField size="small" label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
+          <TextField multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
+          <TextField label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
           {secure && (
             <FormControlLabel
-              control={<Checkbox size="small" checked={form.insecure !== ""} onChange={(e) => setForm({ ...form, insecure: e.target.checked ? "yes" : "" })} />}
+              control={<Checkbox checked={form.insecure !== ""} onChange={(e) => setForm({ ...form, insecure: e.target.checked ? "yes" : "" })} />}
               label="Take any certificate of the gateway" data-test="insecure" sx={{ gridColumn: "1 / -1" }}
             />
           )}
@@ -132,15 +141,15 @@ export function TryPage() {
       </Paper>
       <Box sx={{ display: "grid", gap: 2, mt: 2, gridTemplateColumns: { xs: "minmax(0,1fr)", md: "minmax(0,1fr) minmax(0,1fr)" }, alignItems: "start" }}>
         <section aria-label="Explanation">
-          <Typography variant="h2" sx={{ mb: 1 }}>Explanation</Typography>
+          <Box component="h2" sx={{ typography: "h2", m: 0, mb: 1 }}>Explanation</Box>
           {explainError && <Alert severity="error">{explainError}</Alert>}
           {explained && <Explanation explained={explained} />}
         </section>
         <section aria-label="Result">
-          <Typography variant="h2" sx={{ mb: 1 }}>Result</Typography>
+          <Box component="h2" sx={{ typography: "h2", m: 0, mb: 1 }}>Result</Box>
           {failure && <Alert severity="error" data-test="failure">{failure}</Alert>}
-          {!result && !failure && <Typography sx={{ color: "text.secondary" }}>Send the request to see the responses.</Typography>}
-          {result && busy && <LinearProgress variant="determinate" value={(100 * result.done) / result.planned} sx={{ mb: 1 }} />}
+          {!result && !failure && <Box sx={{ color: "text.secondary" }}>Send the request to see the responses.</Box>}
+          {result && busy && <LinearProgress variant="determinate" value={(100 * result.done) / result.planned} aria-label="Progress" sx={{ mb: 1 }} />}
           {result && <ResultView result={result} />}
         </section>
       </Box>

@@ -1,0 +1,91 @@
+import { replaceEqualDeep } from "@tanstack/react-query";
+import { useMemo, useSyncExternalStore } from "react";
+import type { Mesh } from "./client";
+
+/** The newest event of the live stream. */
+interface Live {
+  mesh: Mesh | null;
+  /** When the last event came, in ms; 0: none yet. */
+  at: number;
+  /** No event came for three seconds; one should come every second. */
+  isStale: boolean;
+}
+
+const silence = 3000;
+
+let live: Live = { mesh: null, at: 0, isStale: false };
+const listeners = new Set<() => void>();
+
+function set(next: Live): void {
+  live = next;
+  listeners.forEach((l) => l());
+}
+
+function subscribe(listener: () => void): () => void {
+  listeners.add(listener);
+  return () => listeners.delete(listener);
+}
+
+/**
+ * Follows the mesh as long as the page is visible, until the result is called. A browser
+ * opens six connections to one host for all its tabs, so hidden tabs must hold none.
+ */
+export function followMesh(): () => void {
+  const began = Date.now();
+  let source: EventSource;
+  const open = () => {
+    source = new EventSource("/api/v1/live");
+    source.addEventListener("mesh", (event: MessageEvent<string>) => {
+      set({ mesh: JSON.parse(event.data) as Mesh, at: Date.now(), isStale: false });
+    });
+  };
+  const check = () => {
+    if (document.visibilityState === "hidden") source.close();
+    else if (source.readyState === EventSource.CLOSED) open();
+  };
+  const leave = () => source.close(); // the browser may keep the page for the way back
+  open();
+  document.addEventListener("visibilitychange", check);
+  window.addEventListener("pagehide", leave);
+  window.addEventListener("pageshow", check);
+  const watch = setInterval(() => {
+    const isStale = document.visibilityState !== "hidden" && Date.now() - (live.at || began) > silence;
+    if (isStale !== live.isStale) set({ ...live, isStale });
+    check(); // a browser gives up for good after some failures; this does not
+  }, 1000);
+  return () => {
+    document.removeEventListener("visibilitychange", check);
+    window.removeEventListener("pagehide", leave);
+    window.removeEventListener("pageshow", check);
+    clearInterval(watch);
+    source.close();
+  };
+}
+
+/** The newest mesh; null: none came yet. */
+export const newestMesh = (): Mesh | null => live.mesh;
+
+/** Reads a part of the mesh, as the same object for as long as nothing in it changes. */
+function reader<T>(select: (mesh: Mesh | null) => T): () => T {
+  let kept: { of: Mesh | null; value: T } | null = null;
+  return () => {
+    if (!kept) kept = { of: live.mesh, value: select(live.mesh) };
+    else if (kept.of !== live.mesh) kept = { of: live.mesh, value: replaceEqualDeep(kept.value, select(live.mesh)) };
+    return kept.value;
+  };
+}
+
+/**
+ * A part of the live mesh. The component is drawn again only when that part changes: what
+ * select returns is compared in depth with what it returned before.
+ */
+export function useMesh<T>(select: (mesh: Mesh | null) => T): T {
+  return useSyncExternalStore(subscribe, useMemo(() => reader(select), [select]));
+}
+
+/** Whether the service is silent, and since when its last event is, in ms; 0: none came. */
+export function useSilence(): { isStale: boolean; at: number } {
+  const isStale = useSyncExternalStore(subscribe, () => live.isStale);
+  const at = useSyncExternalStore(subscribe, () => (live.isStale ? live.at : 0));
+  return { isStale, at };
+}
