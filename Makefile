@@ -28,13 +28,17 @@ console/node_modules/.installed: console/package-lock.json
 console/dist/index.html: console/node_modules/.installed $(CONSOLE)
 	cd console && npm run --silent build -- --logLevel warn
 
+# Functions of the console for the tests to call.
+console/testing/pure.js: console/node_modules/.installed console/vite.testing.config.ts $(CONSOLE)
+	cd console && npm run --silent testing -- --logLevel warn
+
 demo: build
 	./bin/nightjar demo $(ARGS)
 
 chromium:
 	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
 
-test: build chromium
+test: build console/testing/pure.js chromium
 	$(if $(RACE),,@echo "no C compiler: the tests run without the race detector")
 	go test $(RACE) $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
@@ -78,7 +82,7 @@ screenshots: build chromium
 	go run ./test/screenshots $(ARGS)
 
 clean:
-	rm -rf bin console/node_modules console/dist/assets console/dist/index.html
+	rm -rf bin console/testing console/node_modules console/dist/assets console/dist/index.html
 
 # A thousand simulated releases of each kind: the table of docs/releases.md.
 judging:

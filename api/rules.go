@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"net/http"
+	"slices"
 
 	"github.com/labstack/echo/v5"
 
@@ -43,6 +44,14 @@ func (s *Server) ruleOperations() []Operation {
 			s.check,
 		),
 		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format),
+		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values),
+		send(
+			http.MethodPost,
+			"/rules/amend",
+			"amend",
+			"Change values in the text of rule files; every other byte stays",
+			s.amend,
+		),
 		schema,
 		get("/drafts", "drafts", "Who is editing which bundle", s.drafts),
 		get("/drafts/:bundle", "draft", "The files that somebody is editing", s.draft, authorParam),
@@ -99,6 +108,43 @@ func (s *Server) format(_ *echo.Context, in model.FileList) (model.FileList, err
 			return out, failed(http.StatusUnprocessableEntity, "syntax", "%s", err.Error())
 		}
 		out.Files = append(out.Files, model.File{Name: f.Name, Text: text})
+	}
+	return out, nil
+}
+
+func (s *Server) values(_ *echo.Context, in model.FileList) (model.ValuesList, error) {
+	out := model.ValuesList{Files: []model.FileValues{}}
+	for _, f := range in.Files {
+		value, err := rules.Values(rules.File(f))
+		one := model.FileValues{Name: f.Name, Value: value}
+		if err != nil {
+			one.Error = err.Error()
+		}
+		out.Files = append(out.Files, one)
+	}
+	return out, nil
+}
+
+// maxAmendments is how many changes one request makes.
+const maxAmendments = 200
+
+func (s *Server) amend(_ *echo.Context, in model.AmendRequest) (model.FileList, error) {
+	if len(in.Amendments) > maxAmendments {
+		return model.FileList{}, failed(http.StatusUnprocessableEntity, "too-large",
+			"%d amendments in one request: send at most %d", len(in.Amendments), maxAmendments)
+	}
+	out := model.FileList{Files: in.Files}
+	for _, a := range in.Amendments {
+		at := slices.IndexFunc(out.Files, func(f model.File) bool { return f.Name == a.File })
+		if at < 0 {
+			return out, failed(http.StatusUnprocessableEntity, "not-found", "no file %q among the files that were sent", a.File)
+		}
+		one := rules.Amendment{Path: a.Path, Value: a.Value, Index: a.Index}
+		text, err := rules.Amend(rules.File(out.Files[at]), []rules.Amendment{one})
+		if err != nil {
+			return out, failed(http.StatusUnprocessableEntity, "not-amended", "%s", err.Error())
+		}
+		out.Files[at] = model.File(text)
 	}
 	return out, nil
 }

@@ -174,7 +174,7 @@ func TestConsoleChanges(t *testing.T) {
 		m.must(0, "rules", "publish", file, "--bundle", "night")
 		b.visit("/rules")
 		b.edit("  tides:\n    owner: harbour-team\n    versions: [v1]", "  tides:\n    owner: harbour-team\n    versions: [v2]")
-		b.clickOn("[...document.querySelectorAll('[data-test^=finding] button')].find((e) => e.innerText.includes('night:night.yaml'))")
+		b.clickOn("[...document.querySelectorAll('[data-test^=finding] button')].find((e) => e.innerText.includes('night:'))")
 		b.until("new URLSearchParams(location.search).get('bundle') === 'night' && document.querySelector('.cm-content')?.innerText.includes('night-kiosk')")
 		b.visit("/rules")
 		b.click("discard")

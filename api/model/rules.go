@@ -1,6 +1,7 @@
 package model
 
 import (
+	"encoding/json"
 	"fmt"
 	"time"
 )
@@ -108,6 +109,34 @@ type ReleaseChanges struct {
 // FileList is rule files alone.
 type FileList struct {
 	Files []File `json:"files"`
+}
+
+// Amendment is one change of the values of a rule file, as a form makes it.
+type Amendment struct {
+	File string `json:"file"` // name of the file
+	// keys from the top, such as services, sailings, timeout; an item of a list by its name or its
+	// number from 0
+	Path  []string        `json:"path"`
+	Value json.RawMessage `json:"value,omitempty"` // the new value; absent: what is there goes or, with index, moves
+	Index *int            `json:"index,omitempty"` // where in its list the item goes, from 0; absent: it stays, a new one goes to the end
+}
+
+// AmendRequest is rule files with changes to make in place.
+type AmendRequest struct {
+	Files      []File      `json:"files"`
+	Amendments []Amendment `json:"amendments"` // in this order
+}
+
+// FileValues is what a rule file says.
+type FileValues struct {
+	Name  string `json:"name"`
+	Value any    `json:"value"` // the same structure, with aliases written out; null: nothing
+	Error string `json:"error,omitempty"`
+}
+
+// ValuesList is what rule files say.
+type ValuesList struct {
+	Files []FileValues `json:"files"`
 }
 
 // DraftRequest is the rule files that somebody is editing.

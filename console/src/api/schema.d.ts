@@ -605,6 +605,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/amend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change values in the text of rule files; every other byte stays */
+        post: operations["amend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/check": {
         parameters: {
             query?: never;
@@ -650,6 +667,23 @@ export interface paths {
         get: operations["schema"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What rule files say, as JSON */
+        post: operations["values"];
         delete?: never;
         options?: never;
         head?: never;
@@ -968,6 +1002,21 @@ export interface components {
         };
         AdoptResult: {
             proxies: string[];
+        };
+        AmendRequest: {
+            /** @description in this order */
+            amendments: components["schemas"]["Amendment"][];
+            files: components["schemas"]["File"][];
+        };
+        Amendment: {
+            /** @description name of the file */
+            file: string;
+            /** @description where in its list the item goes, from 0; absent: it stays, a new one goes to the end */
+            index?: null | number;
+            /** @description keys from the top, such as services, sailings, timeout; an item of a list by its name or its number from 0 */
+            path: string[];
+            /** @description the new value; absent: what is there goes or, with index, moves */
+            value?: unknown;
         };
         Authority: {
             /** @description trust domain of all identities */
@@ -1504,6 +1553,12 @@ export interface components {
         };
         FileList: {
             files: components["schemas"]["File"][];
+        };
+        FileValues: {
+            error?: string;
+            name: string;
+            /** @description the same structure, with aliases written out; null: nothing */
+            value: unknown;
         };
         Finding: {
             /** @description the other place, when two places disagree */
@@ -2893,6 +2948,9 @@ export interface components {
              * @description time since it could last be reached
              */
             sinceMS: number;
+        };
+        ValuesList: {
+            files: components["schemas"]["FileValues"][];
         };
         Version: {
             figures: components["schemas"]["Figures"];
@@ -4451,6 +4509,39 @@ export interface operations {
             };
         };
     };
+    amend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AmendRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check: {
         parameters: {
             query?: never;
@@ -4533,6 +4624,39 @@ export interface operations {
                 };
                 content: {
                     "application/schema+json": string;
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FileList"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValuesList"];
                 };
             };
             /** @description What happened, why, and what to do next */

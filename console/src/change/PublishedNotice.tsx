@@ -1,7 +1,7 @@
 import Alert from "@mui/material/Alert";
-import { Link } from "react-router";
 import type { Published } from "../api/client";
 import { plural } from "../kit/format";
+import { EffectLine } from "./EffectLine";
 
 /** What a publish led to: which revision is in force where, and who is without it. */
 export function publishedText(p: Published): string {
@@ -21,7 +21,8 @@ export function PublishedNotice({ published }: { published: Published }) {
   const { missing, away } = published.rollout;
   return (
     <Alert severity={missing.length + away.length > 0 ? "warning" : "success"} sx={{ mt: 1 }} data-test="published">
-      {publishedText(published)} {!published.unchanged && <Link to={`/effects?revision=${published.revision}`} style={{ color: "inherit" }}>See its effect</Link>}
+      {publishedText(published)}
+      {!published.unchanged && <EffectLine revision={published.revision} />}
     </Alert>
   );
 }

@@ -83,8 +83,9 @@ export function useMeshView(): MeshView {
   const isLive = !range.at && !range.span;
   const now = useMesh(isLive ? whole : nothing);
   const at = useThrottled(range.at, 200);
+  // The picture before stays until there is another.
   const past = queries.useQuery("get", "/api/v1/mesh", { params: { query: { window: range.seconds, ...(at ? { at } : {}) } } }, {
-    enabled: !isLive && (at > 0) === (range.at > 0), placeholderData: (old) => old ?? newestMesh() ?? undefined, // the picture stays until there is another refetchInterval: at ? false : pace(range.seconds), staleTime: at ? Infinity : 0,
+    enabled: !isLive && (at > 0) === (range.at > 0), placeholderData: (old) => old ?? newestMesh() ?? undefined, refetchInterval: at ? false : pace(range.seconds), staleTime: at ? Infinity : 0,
   });
   if (isLive) return { mesh: now, error: "" };
   return { mesh: past.data ?? null, error: past.error ? words(past.error) : "" };

@@ -28,6 +28,8 @@ interface Props {
   revision: number;
   /** The running release that changes its weights, or added it. */
   release?: Mesh["releases"][number] | undefined;
+  /** Opens the form of the route. */
+  onEdit?: () => void;
 }
 
 interface Weight {
@@ -44,7 +46,7 @@ const touches = (service: string, route: string) => (r: EffectRow): boolean =>
   (r.kind === "version" && r.name.startsWith(`${service}/`)) || (r.kind === "route" && r.name === `${service}/${route}`);
 
 /** One route with its weights, and the observed shares. */
-export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release }: Props) {
+export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release, onEdit }: Props) {
   const isCohort = release?.cohorts.some((p) => p.route === route.name) ?? false;
   const canChange = !isGateway && !isCohort;
   // A draft belongs to the revision that it is based on; on another one the service rejects it.
@@ -94,6 +96,7 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
           <Box component="h2" sx={{ typography: "h3", m: 0 }}>{route.name}</Box>
           <Box sx={{ color: "text.secondary", flex: 1, minWidth: 200 }}>{route.when.length ? route.when.join("; or ") : "every other request"}</Box>
           <Box sx={{ fontWeight: 600 }}>{route.figures.requests > 0 ? `${percent(route.share)} of requests, ${rate(route.figures.rps)}/s` : "no requests"}</Box>
+          {onEdit && !isCohort && <Button onClick={onEdit} data-test={`edit-${route.name}`} sx={{ minHeight: 24, py: 0 }}>Edit</Button>}
         </Box>
         {release && (
           <Box sx={{ mt: 0.5, color: "warning.main" }} data-test={`release-${route.name}`}>

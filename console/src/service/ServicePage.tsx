@@ -8,6 +8,9 @@ import { Fragment, useEffect, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { ActivityList } from "../activity/ActivityList";
 import type { Gateway, Mesh, Route, Service } from "../api/client";
+import { DraftBar } from "../change/DraftBar";
+import { RouteForm } from "../change/RouteForm";
+import { useBundle } from "../change/useBundle";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { FigureTable } from "../kit/FigureTable";
@@ -32,14 +35,15 @@ export function ServicePage() {
   const { name = "" } = useParams();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
+  const edit = useBundle("services", name);
   if (!mesh) return <Missing error={error} />;
   const service = mesh.services.find((s) => s.name === name);
   if (!service) return <Unknown name={name} kind="service" known={mesh.services.map((s) => s.name)} to="/services/" />;
   const note = [service.owner && `Owner: ${service.owner}`, service.isOutside && "outside the mesh", !service.isDeclared && "not in the rules"].filter(Boolean).join("; ");
   const views: View[] = [
     { id: "overview", name: "Overview", body: () => <ServiceOverview mesh={mesh} service={service} /> },
-    { id: "routes", name: "Routes", count: service.routes.length, body: () => <Ladder mesh={mesh} parent={name} routes={service.routes} versions={service.versions.map((v) => v.name)} /> },
-    { id: "settings", name: "Settings", body: () => (service.isDeclared ? <Settings service={name} /> : <Box sx={{ color: "text.secondary" }}>The rules in force do not name this service, so it has the settings that are built in.</Box>) },
+    { id: "routes", name: "Routes", count: service.routes.length, body: () => <Ladder mesh={mesh} edit={edit} parent={name} routes={service.routes} versions={service.versions.map((v) => v.name)} /> },
+    { id: "settings", name: "Settings", body: () => (service.isDeclared ? <Settings service={name} edit={edit} /> : <Box sx={{ color: "text.secondary" }}>The rules in force do not name this service, so it has the settings that are built in.</Box>) },
     { id: "instances", name: "Instances", count: service.versions.reduce((sum, v) => sum + v.instances.length, 0), body: () => <InstancesView service={service} /> },
     { id: "requests", name: "Requests", body: () => <Failures query={{ to: name }} /> },
     { id: "activity", name: "Activity", body: () => <ActivityList key={name} service={name} limit={100} empty="No change, guard event or drill is recorded." /> },
@@ -56,6 +60,7 @@ export function ServicePage() {
           </>
         }
       />
+      <DraftBar key={`draft ${name}`} edit={edit} />
       <Views key={name} views={views} />
     </>
   );
@@ -66,12 +71,13 @@ export function GatewayPage() {
   const { name = "" } = useParams();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
+  const edit = useBundle("gateways", name);
   if (!mesh) return <Missing error={error} />;
   const gateway = mesh.gateways.find((g) => g.name === name);
   if (!gateway) return <Unknown name={name} kind="gateway" known={mesh.gateways.map((g) => g.name)} to="/gateways/" />;
   const views: View[] = [
     { id: "overview", name: "Overview", body: () => <GatewayOverview mesh={mesh} gateway={gateway} /> },
-    { id: "routes", name: "Routes", count: gateway.routes.length, body: () => <Ladder mesh={mesh} parent={name} isGateway routes={gateway.routes} versions={[]} /> },
+    { id: "routes", name: "Routes", count: gateway.routes.length, body: () => <Ladder mesh={mesh} edit={edit} parent={name} isGateway routes={gateway.routes} versions={[]} /> },
     { id: "requests", name: "Requests", body: () => <Failures query={{ from: name }} /> },
   ];
   return (
@@ -80,6 +86,7 @@ export function GatewayPage() {
         key={name} title={name} parent={{ name: "Services", to: `/services${search}` }} state={<State success={gateway.figures.success} />}
         about={`gateway at ${gateway.listen} for ${gateway.hosts.join(", ")}${gateway.isRunning ? "" : "; no proxy serves it"}`} actions={<CopyAsCommand line="nightjar services" />}
       />
+      <DraftBar key={`draft ${name}`} edit={edit} />
       <Views key={name} views={views} />
     </>
   );
@@ -157,15 +164,34 @@ function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
 }
 
 /** Routes in match order. */
-function Ladder({ mesh, parent, routes, versions, isGateway = false }: { mesh: Mesh; parent: string; routes: Route[]; versions: string[]; isGateway?: boolean }) {
-  if (routes.length === 0) return <Box sx={{ color: "text.secondary" }} data-test="plain">No routes: requests are balanced over all instances of all versions.</Box>;
+interface LadderProps {
+  mesh: Mesh;
+  edit: ReturnType<typeof useBundle>;
+  parent: string;
+  routes: Route[];
+  versions: string[];
+  isGateway?: boolean;
+}
+
+function Ladder({ mesh, edit, parent, routes, versions, isGateway = false }: LadderProps) {
+  const [params, change] = useAddress();
+  const edited = params.get("edit");
+  const all = mesh.services.flatMap((s) => s.versions.map((v) => `${s.name}/${v.name}`));
+  const targets = isGateway ? [...mesh.services.map((s) => s.name), ...all] : [...versions, ...all.filter((t) => !t.startsWith(`${parent}/`))];
   return (
     <>
-      <Box sx={{ color: "text.secondary", mb: 1 }}>In match order: the first route whose condition holds takes the request. {isGateway ? "The weights of a gateway are changed in its file." : "The upper bar is what the rules intend, the lower one what was observed."}</Box>
+      <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", gap: 1, mb: 1, color: "text.secondary" }}>
+        <Box sx={{ flex: "1 1 300px" }} {...(routes.length === 0 ? { "data-test": "plain" } : {})}>
+          {routes.length === 0 ? "No routes: requests are balanced over all instances of all versions." : "In match order: the first route whose condition holds takes the request. The upper bar is what the rules intend, the lower one what was observed."}
+        </Box>
+        {edit.bundle && <Button variant="outlined" onClick={() => change({ edit: "+" })} data-test="add-route">Add a route</Button>}
+      </Box>
+      {edited && <RouteForm key={edited} edit={edit} section={isGateway ? "gateways" : "services"} parent={parent} name={edited === "+" ? "" : edited} targets={targets} onClose={() => change({ edit: null })} />}
       <Box component="ol" sx={{ p: 0, m: 0 }}>
         {routes.map((r, i) => (
           <RouteCard
             key={`${parent}/${r.name}`} route={r} number={i + 1} parent={parent} isGateway={isGateway} versions={versions} revision={mesh.revision.number} release={releaseOf(mesh, parent, r.name)}
+            {...(edit.bundle ? { onEdit: () => change({ edit: r.name }) } : {})}
           />
         ))}
       </Box>

@@ -1,0 +1,188 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// fill replaces what a field of a form holds.
+func (b tab) fill(field, text string) {
+	b.t.Helper()
+	css := fmt.Sprintf("[data-test=form] [data-test='field-%s']", field)
+	b.until(fmt.Sprintf("((e) => e && (e.focus(), e.select(), document.activeElement === e))(document.querySelector(%q))", css))
+	b.do(chromedp.KeyEvent(text))
+}
+
+// choose picks an entry of a select.
+func (b tab) choose(test, words string) {
+	b.t.Helper()
+	for range 3 { // what comes in may move the field just then
+		b.clickOn(fmt.Sprintf("document.querySelector(\"[data-test='%s'] [role=combobox]\")", test))
+		b.until("document.querySelector('[role=option]') || (window.waits = (window.waits ?? 0) + 1) % 10 === 0")
+		if b.now("document.querySelector('[role=option]')") {
+			break
+		}
+	}
+	b.clickOn(fmt.Sprintf("[...document.querySelectorAll('[role=option]')].find((e) => e.innerText.startsWith(%q))", words))
+}
+
+// TestForms: forms write the draft, in the text of the file; from there it goes by
+// forecast and publish to its effect.
+func TestForms(t *testing.T) {
+	t.Parallel()
+	m := startDemo(t)
+	b := openTab(t, m)
+	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
+	force, err := m.api.Revision(t.Context(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := force.Bundles["main"][0].Text
+	draft := func() string {
+		d, err := m.api.Draft(b.t.Context(), "main", "console")
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		return d.Files[0].Text
+	}
+
+	step("a setting at the level that one picks", func(t *testing.T) {
+		b.visit("/services/sailings?tab=settings")
+		b.click("set-retry")
+		b.choose("level", "route timetable")
+		b.click("set-here")
+		b.fill("times", "2")
+		b.click("add-to-retry")
+		b.click("add-each")
+		b.fill("each", "900ms")
+		b.click("to-draft")
+		b.says("[data-test=draft-bar]", "services.sailings.routes[timetable].retry")
+		want := strings.Replace(before, "        send: {v1: 85, v2: 15}\n", "        send: {v1: 85, v2: 15}\n        retry: {times: 2, each: 900ms}\n", 1)
+		if got := draft(); got != want {
+			t.Errorf("the draft is\n%s", got)
+		}
+	})
+	step("mistakes are told, and nothing is written", func(t *testing.T) {
+		kept := draft()
+		b.click("set-timeout")
+		b.fill("timeout", "soon")
+		b.click("to-draft")
+		b.says("[data-test=form-wrong]", "soon")
+		if draft() != kept {
+			t.Error("a mistake was written into the draft")
+		}
+		b.clickOn(button("Cancel"))
+	})
+	step("a new route with a condition, at its place", func(t *testing.T) {
+		b.click("tab-routes")
+		b.click("add-route")
+		b.fill("name", "night-owls")
+		b.choose("place", "2, before timetable")
+		b.fill("send", "v2")
+		b.do(chromedp.KeyEvent("\x1b")) // the list of targets
+		b.click("add-to-route")
+		b.click("add-when")
+		b.click("add-to-when")
+		b.click("add-headers")
+		b.click("more-headers")
+		b.until("((e) => e && (e.focus(), document.activeElement === e))([...document.querySelectorAll('[data-test=form] input[role=combobox]')].find((e) => e.value === ''))")
+		b.do(chromedp.KeyEvent("x-owl"))
+		b.fill("value", "yes")
+		b.click("to-draft")
+		b.says("[data-test=draft-bar]", "services.sailings.routes[night-owls]")
+		want := "        send: v3\n      - name: night-owls\n        send: v2\n        when: {headers: {x-owl: \"yes\"}}\n      - name: timetable\n"
+		if got := draft(); !strings.Contains(got, want) || strings.Count(got, "#") != strings.Count(before, "#") {
+			t.Errorf("the draft is\n%s", got)
+		}
+	})
+	step("forecast, publish, effect", func(t *testing.T) {
+		b.click("preview-go")
+		b.until("document.querySelector('[data-test=preview-answer]')")
+		next := m.revision() + 1
+		b.click("publish-draft")
+		b.says("[data-test=published]", fmt.Sprintf("Revision %d is in force in 12 of 12", next))
+		b.says("[data-test=effect-line]", "Effect")
+		b.until("document.querySelector('[data-test=route-night-owls]')")
+		if got := m.call(10, "http://sailings/sailings/today", "-H", "x-owl: yes"); answers(got) != "v2=10" {
+			t.Errorf("after publishing: %s", answers(got))
+		}
+	})
+	step("a route moves, and goes with its comment", func(t *testing.T) {
+		b.click("edit-night-owls")
+		b.choose("place", "1, before crew-first")
+		b.click("to-draft")
+		b.until("document.querySelector('[data-test=draft-bar] [data-test=publish-draft]')")
+		if got := draft(); strings.Index(got, "night-owls") > strings.Index(got, "crew-first") {
+			t.Errorf("the draft is\n%s", got)
+		}
+		b.click("edit-old-links")
+		b.click("remove-route")
+		b.click("act-confirm")
+		b.until("!document.querySelector('[role=dialog]')")
+		eventually(t, "the route has left the draft", func() bool { return !strings.Contains(draft(), "old-links") })
+		b.click("discard-draft")
+		b.click("act-confirm")
+		b.until("!document.querySelector('[data-test=publish-draft]')")
+	})
+	step("a gateway's route", func(t *testing.T) {
+		b.visit("/gateways/front-door?tab=routes&edit=tides")
+		b.fill("send", "tides")
+		b.click("to-draft")
+		b.says("[data-test=draft-bar]", "gateways.front-door.routes[tides].send: tides/v1 → tides")
+	})
+}
+
+// TestConsoleFunctions calls the console's own functions, without its pages.
+func TestConsoleFunctions(t *testing.T) {
+	t.Parallel()
+	script, err := os.ReadFile("../console/testing/pure.js")
+	if err != nil {
+		t.Fatalf("%v: make console/testing/pure.js", err)
+	}
+	m := startDemo(t, "--no-traffic")
+	b := openTab(t, m)
+	b.visit("/mark.svg")
+	b.do(chromedp.Navigate("about:blank"))
+	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[any](string(script)+"; window.pure = pure; 0")); err != nil {
+		t.Fatal(err)
+	}
+	const noon = "new Date(2026, 10, 29, 12, 0, 0).getTime()"
+	for js, want := range map[string]string{
+		`pure.moveEnd([50000, 50000], 0, 30000)`:                                      `[30000,70000]`,
+		`pure.moveEnd([100000, 0, 0], 1, 80000)`:                                      `[80000,0,20000]`, // the lower handle is in the way, and goes along
+		`pure.moveEnd([100000, 0, 0], 0, 90000)`:                                      `[90000,10000,0]`,
+		`pure.moveEnd([0, 0, 100000], 0, 40000)`:                                      `[40000,0,60000]`,
+		`pure.moveEnd([50000, 50000], 0, -5)`:                                         `[0,100000]`,
+		`pure.setWeight([80000, 15000, 5000], 0, 50000)`:                              `[50000,37500,12500]`,
+		`pure.setWeight([100000, 0], 1, 30000)`:                                       `[70000,30000]`,
+		`pure.setWeight([100000, 0], 0, 60000)`:                                       `[60000,40000]`,
+		`pure.setWeight([33000, 33000, 34000], 1, 250000)`:                            `[0,100000,0]`,
+		`pure.setWeight([100000], 0, 20000)`:                                          `[100000]`,
+		`[...pure.looksOf(["v1", "v2", "v3"])]`:                                       `[["v1",0],["v2",1],["v3",2]]`,
+		`[...pure.looksOf(["v3", "v2"])]`:                                             `[["v2",1],["v3",2]]`, // v1 is gone, and the others keep theirs
+		`[...pure.looksOf(["v1", "v7"])]`:                                             `[["v1",0],["v7",1]]`,
+		`new Set(pure.looksOf(["blue", "green", "canary", "old"]).values()).size`:     `4`,
+		`pure.moment(new Date(2026, 10, 29, 9, 5, 7).getTime(), ` + noon + `)`:        `"09:05:07"`,
+		`pure.moment(new Date(2026, 10, 28, 23, 5, 7).getTime(), ` + noon + `)`:       `"28 Nov, 23:05:07"`,
+		`pure.moment(new Date(2025, 0, 2, 3, 4, 5).getTime(), ` + noon + `)`:          `"2 Jan 2025, 03:04:05"`,
+		`[0, 0.0001, 0.5, 0.99999, 1, null].map(pure.percent)`:                        `["0.0%","<0.1%","50.0%",">99.9%","100.0%","–"]`,
+		`[0, 900, 61000, 7200000].map(pure.seconds)`:                                  `["0 s","0.9 s","61 s","2 h"]`,
+		`((r) => [r.span, r.at, r.seconds])(pure.rangeOf(new URLSearchParams("")))`:   `[null,0,10]`,
+		`((r) => [r.span, r.seconds])(pure.rangeOf(new URLSearchParams("range=6h")))`: `["6h",21600]`,
+		`((r) => [r.span, r.seconds])(pure.rangeOf(new URLSearchParams("range=x")))`:  `[null,10]`,
+		`pure.rangeOf(new URLSearchParams("at=-4")).at`:                               `0`,
+		`pure.placeOf("a/b.yaml:35:9")`:                                               `{"file":"a/b.yaml","line":35,"col":9}`,
+		`pure.placeOf("a/b.yaml")`:                                                    `{"file":"a/b.yaml","line":1}`,
+		`["a-b", "x: y", "it's"].map(pure.shellWord)`:                                 `["a-b","'x: y'","'it'\\''s'"]`,
+		`pure.cursorPlace(["services:", "  a:", "    send: {v1: 1, "])`:               `{"path":["services","a","send"],"value":false}`,
+	} {
+		got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("JSON.stringify("+js+")"))
+		if err != nil || got != want {
+			t.Errorf("%s: %s, want %s (%v)", js, got, want, err)
+		}
+	}
+}
