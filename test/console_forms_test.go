@@ -34,7 +34,8 @@ func (b tab) choose(test, words string) {
 // forecast and publish to its effect.
 func TestForms(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t)
+	m := startDemo(t, "--no-traffic")
+	m.call(60, "http://tickets.ferry.example/sailings/today") // what a forecast is made of
 	b := openTab(t, m)
 	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
 	force, err := m.api.Revision(t.Context(), 0)

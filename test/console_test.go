@@ -139,6 +139,31 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=panel]", "Routes, guards, instances")
 		b.until("document.querySelector('[data-test=\"mark-revision-1\"]')")
 	})
+	t.Run("a tour, until it is closed", func(t *testing.T) {
+		b.t = t
+		b.visit("/")
+		b.says("[data-test=tour]", "Tour, 1 of 5")
+		b.click("tour-next")
+		b.until("location.pathname === '/services/sailings' && document.querySelector('[data-test=handle-0]')")
+		b.says("[data-test=tour]", "Tour, 2 of 5")
+		b.click("tour-close")
+		b.visit("/")
+		b.until("document.querySelector('.card')")
+		if b.now("document.querySelector('[data-test=tour]')") {
+			t.Error("the tour is back")
+		}
+	})
+	t.Run("what Ctrl-K finds", func(t *testing.T) {
+		b.t = t
+		b.visit("/fleet?range=1h")
+		b.until("document.querySelector('[data-test=proxy]')")
+		b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+		b.until("document.querySelector('[role=dialog] input')")
+		b.do(chromedp.KeyEvent("sailings/timet"))
+		b.says("[data-test=found]", "Route sailings/timetable")
+		b.do(chromedp.KeyEvent("\r"))
+		b.until("location.search.includes('route=timetable') && location.search.includes('range=1h') && document.querySelector('[data-test=route-timetable]')")
+	})
 	t.Run("cards keep their places while figures change", func(t *testing.T) {
 		b.t = t
 		b.visit("/")

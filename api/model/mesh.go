@@ -131,4 +131,12 @@ type Link struct {
 	// SPIFFE IDs that both ends prove, by mutual TLS
 	Identities *LinkIdentities `json:"identities,omitempty"`
 	Figures    Figures         `json:"figures"`
+	Versions   []LinkVersion   `json:"versions"` // that its requests reached, by name
+}
+
+// LinkVersion is the part of a link that one version of the called service got.
+type LinkVersion struct {
+	Version  string `json:"version"`
+	Requests uint64 `json:"requests"`
+	Bad      uint64 `json:"bad"` // failed or refused
 }

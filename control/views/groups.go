@@ -23,6 +23,7 @@ type (
 	version  struct{ service, name string }
 	route    struct{ parent, name string } // of a service or gateway; no name: balanced without a route
 	link     struct{ caller, service string }
+	reached  struct{ caller, service, version string }
 	endpoint struct { // where a route sends
 		route
 		service, version string // no version: any
@@ -40,6 +41,7 @@ type groups struct {
 	instance  map[string]*figures.Tally
 	route     map[route]*figures.Tally
 	link      map[link]*figures.Tally
+	reached   map[reached]*model.LinkVersion // the part of a link that a version got
 	gateway   map[string]*figures.Tally
 	requests  shares
 	decidedBy map[string]map[route]uint64 // requests of a service by the route that chose its version
@@ -81,6 +83,7 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *
 		instance:  map[string]*figures.Tally{},
 		route:     map[route]*figures.Tally{},
 		link:      map[link]*figures.Tally{},
+		reached:   map[reached]*model.LinkVersion{},
 		gateway:   map[string]*figures.Tally{},
 		decidedBy: map[string]map[route]uint64{},
 		requests: shares{version: map[version]uint64{}, service: map[string]uint64{}, route: map[route]uint64{},
@@ -112,8 +115,24 @@ func (g *groups) take(n *telemetry.Names, revision uint, c *stats.Counts) {
 		at(g.route, own).Take(n, c)
 	}
 	if !n.App {
+		g.takeReached(n, c)
 		g.takeShares(n, gatewayRoute, own, revision, c.Requests())
 	}
+}
+
+// takeReached adds the requests of a series to the part of their link that a version got.
+func (g *groups) takeReached(n *telemetry.Names, c *stats.Counts) {
+	if n.Version == "" || c.Requests() == 0 {
+		return
+	}
+	k := reached{n.Caller, n.Service, n.Version}
+	part := g.reached[k]
+	if part == nil {
+		part = &model.LinkVersion{Version: n.Version}
+		g.reached[k] = part
+	}
+	part.Requests += c.Requests()
+	part.Bad += c.Requests() - c.OK
 }
 
 // takeShares adds the requests of a series that followed a revision to the shares for
@@ -405,9 +424,14 @@ func (g *groups) gateways(m *members) []model.Gateway {
 // links is who called whom.
 func (g *groups) links(m *members) []model.Link {
 	out := []model.Link{}
+	parts := map[link][]model.LinkVersion{}
+	for k, part := range g.reached {
+		parts[link{k.caller, k.service}] = append(parts[link{k.caller, k.service}], *part)
+	}
 	for k, t := range g.link {
 		if k.service != "" && t.Requests() > 0 {
-			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t)}
+			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t), Versions: append([]model.LinkVersion{}, parts[k]...)}
+			slices.SortFunc(l.Versions, func(a, b model.LinkVersion) int { return cmp.Compare(a.Version, b.Version) })
 			if l.Transport = transport(m, k.service); l.Transport == model.MutualTransport {
 				l.Identities = &model.LinkIdentities{
 					From: m.uri(k.caller),

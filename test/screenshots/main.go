@@ -41,12 +41,13 @@ type page struct {
 
 var pages = []page{
 	{name: "mesh", path: "/", ready: "document.querySelectorAll('[data-test=lane]').length > 8"},
-	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=handle-0]') && document.querySelector('[data-test=history] path')"},
+	{name: "service", path: "/services/sailings", ready: "document.querySelector('[data-test=history] path') && document.querySelectorAll('[data-id]').length > 4"},
+	{name: "routes", path: "/services/sailings?tab=routes&edit=timetable", ready: "document.querySelector('[data-test=form] fieldset')"},
 	{name: "try", path: "/try?url=" + url.QueryEscape("http://sailings/sailings/today"), ready: "document.querySelector('[data-test=explanation]')",
 		keys: []string{"document.querySelector('[data-test=send]').click()", "document.querySelector('[data-test=tally][data-final=true]')"}},
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "access-page", path: "/access?from=kiosk&to=berths", before: []string{"- call http://berths/berths/9 -n 20 --from kiosk"},
-		ready: "document.querySelectorAll('[data-test=cell]').length > 8 && document.querySelector('[data-test=access-link]') && document.querySelectorAll('[data-test=grid-certificates] .MuiDataGrid-row').length > 8"},
+		ready: "document.querySelectorAll('[data-test=cell]').length > 8 && document.querySelector('[data-test=access-link]') && document.querySelectorAll('[data-test=table-certificates] .MuiDataGrid-row').length > 4"},
 	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
 		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "release start sailings-to-v2"},
@@ -55,11 +56,10 @@ var pages = []page{
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
 	{name: "traces-page", path: "/traces?outcome=not-ok", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
 		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=bar]').length > 2"}},
-	{name: "guards", path: "/services/sailings", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
-		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2",
-		keys:  []string{"(document.querySelector('[data-test=guards]').previousElementSibling.scrollIntoView(), true)", "document.querySelectorAll('[data-test=activity] li').length > 6"}},
-	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] tbody tr').length > 8 && document.querySelector('[data-test=history] path')"},
-	{name: "forecast-page", path: "/effects?view=forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
+	{name: "guards", path: "/services/sailings?tab=instances", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
+		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2"},
+	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] [data-id]').length > 4 && document.querySelector('[data-test=history] path')"},
+	{name: "forecast-page", path: "/forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
 		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
 }
 
@@ -81,7 +81,7 @@ var commands = []command{
 }
 
 func run(only []string) error {
-	ctx, stop := context.WithTimeout(context.Background(), 14*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), 25*time.Minute)
 	defer stop()
 	root, err := os.Getwd()
 	if err != nil {
@@ -108,7 +108,7 @@ func run(only []string) error {
 		return err
 	}
 	defer func() { demo.Process.Signal(os.Interrupt); demo.Wait() }()
-	time.Sleep(13 * time.Second) // the figures cover ten seconds
+	time.Sleep(5 * time.Minute) // what there is to see takes that long
 
 	profile, err := os.MkdirTemp("", "nightjar-shots-")
 	if err != nil {
@@ -152,7 +152,7 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
 			return err
 		}
-		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), true", mode))); err != nil {
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), localStorage.setItem('nightjar.tour', 'closed'), true", mode))); err != nil {
 			return err
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+p.path)); err != nil {

@@ -1807,10 +1807,18 @@ export interface components {
             to: string;
             /** @description plain, tls, mutual-tls or mixed */
             transport: string;
+            /** @description that its requests reached, by name */
+            versions: components["schemas"]["LinkVersion"][];
         };
         LinkIdentities: {
             from: string;
             to: string;
+        };
+        LinkVersion: {
+            /** @description failed or refused */
+            bad: number;
+            requests: number;
+            version: string;
         };
         Mark: {
             /**

@@ -69,6 +69,7 @@ export function makeTheme(mode: "light" | "dark"): Theme {
       roles: isDay ? day : night,
     },
     shape: { borderRadius: 8 },
+    transitions: { create: () => "none" }, // motion shows direction and changes of position, and those are our own
     typography: {
       fontFamily: "'Inter Variable', sans-serif",
       body1: text,
@@ -80,7 +81,7 @@ export function makeTheme(mode: "light" | "dark"): Theme {
       button: { fontSize: px(13), textTransform: "none", fontWeight: 600 },
     },
     components: {
-      MuiCssBaseline: { styleOverrides: { body: { fontVariantNumeric: "tabular-nums" } } },
+      MuiCssBaseline: { styleOverrides: { html: { scrollPaddingTop: 56 }, body: { fontVariantNumeric: "tabular-nums" } } },
       MuiButton: {
         defaultProps: { disableElevation: true, size: "small" },
         styleOverrides: { root: { fontSize: px(13), minHeight: 32, paddingTop: 2, paddingBottom: 2, whiteSpace: "nowrap", transition: "none" } },

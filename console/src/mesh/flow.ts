@@ -1,4 +1,4 @@
-import type { Figures, Gateway, Mesh, Service } from "../api/client";
+import type { Figures, Gateway, Link, Mesh, Service } from "../api/client";
 
 /** How services are grouped: one card each, or one per owner, site or label value. */
 export type By = string; // "service", "owner", "site", or "label KEY"
@@ -26,6 +26,8 @@ export interface FlowLink {
   from: string;
   to: string;
   sums: Sums;
+  /** What each version of the called service got; empty where a group is called. */
+  parts: Link["versions"];
 }
 
 export interface Flow {
@@ -89,18 +91,18 @@ export function flowOf(mesh: Mesh, seen: Set<string>, by: By, open: Set<string>)
     nodes.set(group, { ...card, members: [...card.members, service.name], sums: plus(card.sums, sumsOf(service.figures)) });
   }
   const links = new Map<string, FlowLink>();
-  const add = (caller: string, called: string, sums: Sums) => {
+  const add = (caller: string, called: string, sums: Sums, parts: Link["versions"] = []) => {
     const to = home.get(called);
     if (!to) return;
     const from = home.get(caller) ?? caller;
     if (from === to && from !== caller) return; // inside a group
     if (!nodes.has(from)) nodes.set(from, { id: from, kind: "caller", members: [], sums: nothing });
     const id = `${from}~${to}`;
-    links.set(id, { id, from, to, sums: plus(links.get(id)?.sums ?? nothing, sums) });
+    links.set(id, { id, from, to, sums: plus(links.get(id)?.sums ?? nothing, sums), parts: to === called && parts.length > 0 ? parts : (links.get(id)?.parts ?? []) });
   };
   for (const l of mesh.links) {
     seen.add(`${l.from}~${l.to}`);
-    add(l.from, l.to, sumsOf(l.figures));
+    add(l.from, l.to, sumsOf(l.figures), l.versions);
   }
   for (const id of seen) {
     const [from = "", to = ""] = id.split("~");

@@ -36,6 +36,7 @@ export const cardWidth = 228;
 export const headHeight = 54;
 export const laneHeight = 34;
 export const siteHeight = 16;
+const barMiddle = 22; // of the bar of a lane, below the top of the lane
 const space = 30;
 const minGap = 96;
 const thickest = 42;
@@ -85,7 +86,35 @@ export function planOf(cards: { id: string; height: number }[], edges: [string, 
   return { spots, ways, width: count * cardWidth + (count - 1) * gap, height, step: cardWidth + gap };
 }
 
-/** Draws the links of a flow on a plan. */
+/** A part of a ribbon: the requests that end at one lane of a card, or at the card itself. */
+interface Part {
+  link: FlowLink;
+  /** Lane of the version; -1: the card. */
+  lane: number;
+  thick: number;
+  /** Share that failed or was refused. */
+  bad: number;
+}
+
+/** The parts of a link: one for each version that its requests reached, in the order of the lanes. */
+function partsOf(link: FlowLink, thick: number, lanes: string[]): Part[] {
+  const known = link.parts.flatMap((p) => (p.requests > 0 && lanes.includes(p.version) ? [{ ...p, lane: lanes.indexOf(p.version) }] : []));
+  const all = Math.max(link.sums.requests, known.reduce((sum, p) => sum + p.requests, 0));
+  const success = successOf(link.sums);
+  const bad = success === null ? 0 : 1 - success;
+  if (known.length === 0) return [{ link, lane: -1, thick, bad }];
+  const rest = all - known.reduce((sum, p) => sum + p.requests, 0); // what was refused before it reached a version
+  const parts = known.map((p): Part => ({ link, lane: p.lane, thick: (thick * p.requests) / all, bad: p.bad / p.requests }));
+  return [...parts, ...(rest > 0 ? [{ link, lane: -1, thick: (thick * rest) / all, bad: 1 }] : [])].sort((a, b) => a.lane - b.lane);
+}
+
+/** Sets bands beside each other, with their middle at y: where each begins. */
+function stack(list: { thick: number }[], y: number): number[] {
+  let at = y - list.reduce((sum, p) => sum + p.thick, 0) / 2;
+  return list.map((p) => (at += p.thick) - p.thick);
+}
+
+/** Draws the links of a flow on a plan. A ribbon ends at the lanes of the versions that it reaches. */
 export function ribbonsOf(flow: Flow, plan: Plan): Ribbon[] {
   const through = new Map<string, number>();
   for (const l of flow.links) {
@@ -93,44 +122,56 @@ export function ribbonsOf(flow: Flow, plan: Plan): Ribbon[] {
     through.set(`to ${l.to}`, (through.get(`to ${l.to}`) ?? 0) + l.sums.rps);
   }
   const most = Math.max(...through.values(), 1);
+  const lanes = new Map(flow.nodes.map((n) => [n.id, n.service?.versions.map((v) => v.name) ?? []]));
   const drawn = flow.links.flatMap((link) => {
     const way = plan.ways.get(link.id);
-    return way ? [{ link, way, t: link.sums.requests > 0 ? Math.max(1.5, (link.sums.rps / most) * thickest) : 1 }] : [];
+    const thick = link.sums.requests > 0 ? Math.max(1.5, (link.sums.rps / most) * thickest) : 1;
+    return way ? [{ link, way, thick, parts: partsOf(link, thick, lanes.get(link.to) ?? []) }] : [];
   });
-  // Every link leaves and enters a card at a port of its own.
+  // Every link leaves a card at a port of its own, and every part enters one at its own.
   const out = new Map<FlowLink, number>();
-  const into = new Map<FlowLink, number>();
-  const group = (end: "from" | "to") => Map.groupBy(drawn, (d) => d.link[end]);
-  const ports = (list: typeof drawn, spot: Spot | undefined, where: (d: (typeof drawn)[number]) => number, kept: Map<FlowLink, number>) => {
-    if (!spot) return;
-    let y = spot.y + spot.height / 2 - list.reduce((s, d) => s + d.t, 0) / 2;
-    for (const d of list.sort((a, b) => where(a) - where(b))) {
-      kept.set(d.link, y);
-      y += d.t;
+  for (const [id, list] of Map.groupBy(drawn, (d) => d.link.from)) {
+    const spot = plan.spots.get(id);
+    if (!spot) continue;
+    const sorted = list.sort((a, b) => middle(a.way[1]) - middle(b.way[1]));
+    stack(sorted, spot.y + spot.height / 2).forEach((y, i) => sorted[i] && out.set(sorted[i].link, y));
+  }
+  const into = new Map<Part, number>();
+  for (const [id, list] of Map.groupBy(drawn, (d) => d.link.to)) {
+    const spot = plan.spots.get(id);
+    if (!spot) continue;
+    const sorted = list.sort((a, b) => middle(a.way.at(-2)) - middle(b.way.at(-2))).flatMap((d) => d.parts);
+    for (const [lane, parts] of Map.groupBy(sorted, (p) => p.lane)) {
+      const y = lane < 0 ? spot.y + Math.min(spot.height, headHeight) / 2 : spot.y + headHeight + lane * laneHeight + barMiddle;
+      stack(parts, y).forEach((at, i) => parts[i] && into.set(parts[i], at));
     }
-  };
-  for (const [id, list] of group("from")) ports(list, plan.spots.get(id), (d) => middle(d.way[1]), out);
-  for (const [id, list] of group("to")) ports(list, plan.spots.get(id), (d) => middle(d.way.at(-2)), into);
-  return drawn.map(({ link, way, t }) => {
-    const points: Point[] = [];
-    way.forEach((p, i) => {
-      const x = p.column * plan.step;
-      const y = i === 0 ? (out.get(link) ?? 0) : i === way.length - 1 ? (into.get(link) ?? 0) : middle(p) - t / 2;
-      if (i > 0) points.push({ x, y });
-      if (i < way.length - 1) points.push({ x: x + cardWidth, y });
+  }
+  return drawn.map(({ link, way, thick, parts }) => {
+    let before = 0;
+    const bands = parts.map((part) => {
+      const points: Point[] = [];
+      way.forEach((p, i) => {
+        const x = p.column * plan.step;
+        const y = i === 0 ? (out.get(link) ?? 0) + before : i === way.length - 1 ? (into.get(part) ?? 0) : middle(p) - thick / 2 + before;
+        if (i > 0) points.push({ x, y });
+        if (i < way.length - 1) points.push({ x: x + cardWidth, y });
+      });
+      before += part.thick;
+      const failed = part.bad > 0 ? Math.min(part.thick, Math.max(Math.min(2, part.thick), part.thick * part.bad)) : 0;
+      return { points, part, failed };
     });
-    const success = successOf(link.sums);
-    const bad = success === null ? 0 : 1 - success;
-    const tf = bad > 0 ? Math.min(t, Math.max(2, t * bad)) : 0;
-    const [a = { x: 0, y: 0 }, b = a, c] = points;
+    const widest = bands.reduce((a, b) => (b.part.thick > a.part.thick ? b : a));
+    const [a = { x: 0, y: 0 }, b = a, c] = widest.points;
+    const half = widest.part.thick / 2;
+    const bad = bands.filter((d) => d.failed > 0);
     return {
       id: link.id, from: link.from, to: link.to, sums: link.sums,
-      whole: band(points, 0, t),
-      failed: tf > 0 ? band(points, t - tf, t) : null,
-      centre: edgeOf(points, t / 2),
-      wide: t >= 4,
+      whole: bands.map((d) => band(d.points, 0, d.part.thick)).join(" "),
+      failed: bad.length > 0 ? bad.map((d) => band(d.points, d.part.thick - d.failed, d.part.thick)).join(" ") : null,
+      centre: edgeOf(widest.points, half),
+      wide: thick >= 4,
       // A link that passes a column has room for its label there.
-      label: c ? { x: (b.x + c.x) / 2, y: b.y + t / 2 } : { x: (a.x + b.x) / 2, y: (a.y + b.y + t) / 2 },
+      label: c ? { x: (b.x + c.x) / 2, y: b.y + half } : { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 + half },
     };
   });
 }

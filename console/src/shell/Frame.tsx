@@ -5,6 +5,7 @@ import { DrawerPlace } from "../kit/Drawer";
 import { Notices } from "./Notices";
 import { SideNav } from "./SideNav";
 import { TopBar } from "./TopBar";
+import { Tour } from "./Tour";
 
 interface Props {
   mode: "light" | "dark";
@@ -31,7 +32,7 @@ export function Frame({ mode, onToggle, children }: Props) {
           <Box sx={{ display: "flex", flex: 1, minWidth: 0, alignItems: "flex-start" }}>
             <Box sx={{ flex: 1, minWidth: 0 }}>
               <Notices />
-              <Box component="main" id="page" tabIndex={-1} sx={{ px: { xs: 1.5, md: 3 }, py: 1.5, maxWidth: 1760, mx: "auto", "&:focus": { outline: "none" } }}>{children}</Box>
+              <Box component="main" id="page" tabIndex={-1} sx={{ px: { xs: 1.5, md: 3 }, py: 1.5, maxWidth: 1760, mx: "auto", "&:focus": { outline: "none" } }}><Tour />{children}</Box>
             </Box>
             <aside ref={setPlace} />
           </Box>

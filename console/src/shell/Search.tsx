@@ -2,7 +2,7 @@ import Autocomplete, { createFilterOptions } from "@mui/material/Autocomplete";
 import Box from "@mui/material/Box";
 import Dialog from "@mui/material/Dialog";
 import TextField from "@mui/material/TextField";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Mesh } from "../api/client";
 import { useMesh } from "../api/live";
@@ -70,18 +70,24 @@ export function Search({ onClose }: { onClose: () => void }) {
   const go = useNavigate();
   const [text, setText] = useState("");
   const search = rangeSearch(useRange());
+  const [lit, setLit] = useState<Found | null>(null); // by the arrow keys or the mouse
+  const all = useMemo(() => everything(names, search), [names, search]);
+  const found = useMemo(() => [...typed(text, names.revision), ...filter(all, { inputValue: text, getOptionLabel: (f) => f.name })], [all, text, names.revision]);
+  const open = (f: Found | undefined | null) => {
+    if (!f) return;
+    onClose();
+    void go(f.to);
+  };
   return (
     <Dialog open onClose={onClose} transitionDuration={0} fullWidth maxWidth="sm" aria-label="Search" sx={{ "& .MuiDialog-container": { alignItems: "flex-start" } }}>
       <Box sx={{ p: 1.5, minHeight: 380 }}>
         <Autocomplete<Found, false, false, true>
-          open freeSolo autoHighlight disablePortal openOnFocus disableCloseOnSelect options={everything(names, search)} inputValue={text} onInputChange={(_, t) => setText(t)} value={null}
-          filterOptions={(all, state) => [...typed(text, names.revision), ...filter(all, state)]}
+          open freeSolo disablePortal openOnFocus disableCloseOnSelect options={found} filterOptions={(list) => list} inputValue={text} onInputChange={(_, t) => setText(t)} value={null}
+          onHighlightChange={(_, f) => setLit(f)}
           getOptionLabel={(f) => (typeof f === "string" ? f : f.name)}
           getOptionKey={(f) => (typeof f === "string" ? f : f.kind + f.name + f.about)}
           onChange={(_, f) => {
-            if (!f || typeof f === "string") return;
-            onClose();
-            void go(f.to);
+            if (typeof f !== "string") open(f);
           }}
           renderOption={(props, f) => {
             const { key, ...rest } = props;
@@ -93,7 +99,7 @@ export function Search({ onClose }: { onClose: () => void }) {
               </Box>
             );
           }}
-          renderInput={(props) => <TextField {...props} autoFocus label="Service, route, r12, trace id, page or action" />}
+          renderInput={(props) => <TextField {...props} autoFocus onKeyDown={(e) => { if (e.key === "Enter" && !lit) open(found[0]); }} label="Service, route, r12, trace id, page or action" />}
           slotProps={{ popper: { sx: { position: "static !important", transform: "none !important", width: "100% !important" } }, paper: { elevation: 0 }, listbox: { sx: { maxHeight: 320 } } }}
         />
       </Box>
