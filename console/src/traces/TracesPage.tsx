@@ -54,7 +54,7 @@ export function TracesPage() {
   return (
     <>
       <PageHeader
-        title="Traces" actions={<CopyAsCommand line={id ? `nightjar trace ${id}` : line} />}
+        title="Traces" actions={<CopyAsCommand line={id ? `nightjar traces ${id}` : line} />}
         about={list && <>Last hour. {percent(list.share)} of the requests without a trace context are traced{list.lost > 0 && `; ${plural(list.lost, "span")} dropped`}.</>}
       />
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.5 }}>
