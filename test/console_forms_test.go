@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"nightjar/test/browser"
 )
 
 // fill replaces what a field of a form holds.
@@ -144,10 +146,12 @@ func TestConsoleFunctions(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: make console/testing/pure.js", err)
 	}
-	m := startDemo(t, "--no-traffic")
-	b := openTab(t, m)
-	b.visit("/mark.svg")
-	b.do(chromedp.Navigate("about:blank"))
+	ctx, end, err := browser.Open(t.Context(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer end()
+	b := tab{t: t, ctx: ctx}
 	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[any](string(script)+"; window.pure = pure; 0")); err != nil {
 		t.Fatal(err)
 	}
@@ -158,11 +162,11 @@ func TestConsoleFunctions(t *testing.T) {
 		`pure.moveEnd([100000, 0, 0], 0, 90000)`:                                      `[90000,10000,0]`,
 		`pure.moveEnd([0, 0, 100000], 0, 40000)`:                                      `[40000,0,60000]`,
 		`pure.moveEnd([50000, 50000], 0, -5)`:                                         `[0,100000]`,
-		`pure.setWeight([80000, 15000, 5000], 0, 50000)`:                              `[50000,37500,12500]`,
-		`pure.setWeight([100000, 0], 1, 30000)`:                                       `[70000,30000]`,
-		`pure.setWeight([100000, 0], 0, 60000)`:                                       `[60000,40000]`,
-		`pure.setWeight([33000, 33000, 34000], 1, 250000)`:                            `[0,100000,0]`,
-		`pure.setWeight([100000], 0, 20000)`:                                          `[100000]`,
+		`pure.withWeight([80000, 15000, 5000], 0, 50000)`:                             `[50000,37500,12500]`,
+		`pure.withWeight([100000, 0], 1, 30000)`:                                      `[70000,30000]`,
+		`pure.withWeight([100000, 0], 0, 60000)`:                                      `[60000,40000]`,
+		`pure.withWeight([33000, 33000, 34000], 1, 250000)`:                           `[0,100000,0]`,
+		`pure.withWeight([100000], 0, 20000)`:                                         `[100000]`,
 		`[...pure.looksOf(["v1", "v2", "v3"])]`:                                       `[["v1",0],["v2",1],["v3",2]]`,
 		`[...pure.looksOf(["v3", "v2"])]`:                                             `[["v2",1],["v3",2]]`, // v1 is gone, and the others keep theirs
 		`[...pure.looksOf(["v1", "v7"])]`:                                             `[["v1",0],["v7",1]]`,

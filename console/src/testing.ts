@@ -1,5 +1,5 @@
 /** What the tests call of the console by itself. It is built into a file of its own, which no page loads. */
-export { moveEnd, setWeight } from "./service/WeightBar";
+export { moveEnd, withWeight } from "./service/WeightBar";
 export { looksOf } from "./kit/versions";
 export { moment, percent, seconds, millis } from "./kit/format";
 export { rangeOf } from "./kit/range";

@@ -430,7 +430,8 @@ func (g *groups) links(m *members) []model.Link {
 	}
 	for k, t := range g.link {
 		if k.service != "" && t.Requests() > 0 {
-			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t), Versions: append([]model.LinkVersion{}, parts[k]...)}
+			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t)}
+			l.Versions = append([]model.LinkVersion{}, parts[k]...)
 			slices.SortFunc(l.Versions, func(a, b model.LinkVersion) int { return cmp.Compare(a.Version, b.Version) })
 			if l.Transport = transport(m, k.service); l.Transport == model.MutualTransport {
 				l.Identities = &model.LinkIdentities{

@@ -38,7 +38,8 @@ var errForm = errors.New("is written in a form that cannot be changed in place: 
 // or aliases are such. Whether the result is right by the rules is for Check to say.
 func Amend(f File, list []Amendment) (File, error) {
 	if len(f.Text) > maxAmend {
-		return f, fmt.Errorf("%s has %d bytes; forms change files of at most %d: edit the file", f.Name, len(f.Text), maxAmend)
+		const text = "%s has %d bytes; forms change files of at most %d: edit the file"
+		return f, fmt.Errorf(text, f.Name, len(f.Text), maxAmend)
 	}
 	root, err := document(f.Text)
 	if err != nil {

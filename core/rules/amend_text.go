@@ -276,7 +276,10 @@ func isWord(s string) bool {
 		}
 	}
 	var got yaml.Node
-	return yaml.Load([]byte(s), &got) == nil && len(got.Content) == 1 && got.Content[0].Tag == "!!str" && got.Content[0].Value == s
+	if yaml.Load([]byte(s), &got) != nil || len(got.Content) != 1 {
+		return false
+	}
+	return got.Content[0].Tag == "!!str" && got.Content[0].Value == s
 }
 
 // scalar writes a scalar: as it is if that says the same, otherwise in quotes.
@@ -297,7 +300,8 @@ func (a *amender) scalar(n *yaml.Node) string {
 		m := got.Content[0]
 		if m.Kind == yaml.MappingNode && len(m.Content) == 2 && len(m.Content[1].Content) == 1 {
 			key, value := m.Content[0], m.Content[1].Content[0]
-			if key.Value == n.Value && value.Value == n.Value && value.Tag == "!!str" && value.Style == 0 && value.Kind == yaml.ScalarNode {
+			isPlain := value.Kind == yaml.ScalarNode && value.Tag == "!!str" && value.Style == 0
+			if isPlain && key.Value == n.Value && value.Value == n.Value {
 				return n.Value
 			}
 		}

@@ -75,7 +75,6 @@ var commands = []command{
 	{"forecast", 50, "nightjar forecast --split sailings/timetable:v1=50,v2=50 --sweep --by version; sleep 8"},
 	{"services", 55, "nightjar services; nightjar links; nightjar access"},
 	{"call", 54, "nightjar call http://sailings/sailings/today -n 200; nightjar explain GET http://tickets.ferry.example/sailings/today -H 'x-crew: yes'"},
-	{"requests", 38, "nightjar drill start --service sailings --version v1 --fail 30% --for 30s; sleep 12; nightjar requests -n 8; nightjar requests --attempts 2 -n 2 -o wide; nightjar traces --outcome not-ok -n 3"},
 	{"publish", 54, "nightjar rules check examples/mistakes; nightjar split sailings v1=70 v2=30; nightjar rules diff examples/ferry; nightjar rules restore 1; nightjar rules log; nightjar doctor"},
 	{"release", 38, "nightjar release start sailings-to-v2 --follow; sleep 84"},
 }

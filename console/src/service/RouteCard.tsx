@@ -15,7 +15,7 @@ import { Place } from "../kit/Place";
 import { type } from "../kit/theme";
 import { useVersionFill } from "../kit/versions";
 import { VersionMark } from "../kit/VersionMark";
-import { setWeight, WeightBar, weightText, type Share } from "./WeightBar";
+import { withWeight, WeightBar, weightText, type Share } from "./WeightBar";
 
 interface Props {
   route: Route;
@@ -119,7 +119,7 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
             return (
               <Box key={s.target} sx={{ display: "flex", alignItems: "center" }} data-test={`share-${s.target}`}>
                 <VersionMark service={to?.service ?? parent} version={to ? to.version : s.target} />
-                <Box component="span" sx={{ whiteSpace: "pre" }}><strong>{s.target}</strong> {canChange && weights.length > 1 ? <WeightField target={s.target} weight={s.weight} onSet={(w) => setAll(setWeight(weights.map((x) => x.weight), i, w))} /> : `${weightText(s.weight)}%`}</Box>
+                <Box component="span" sx={{ whiteSpace: "pre" }}><strong>{s.target}</strong> {canChange && weights.length > 1 ? <WeightField target={s.target} weight={s.weight} onSet={(w) => setAll(withWeight(weights.map((x) => x.weight), i, w))} /> : `${weightText(s.weight)}%`}</Box>
                 <Box component="span" sx={{ color: "text.secondary", ml: 1 }}>observed {percent(to?.observed)}</Box>
               </Box>
             );

@@ -40,7 +40,7 @@ export function moveEnd(weights: number[], i: number, place: number): number[] {
 }
 
 /** Sets the weight of target i; the others share the rest as they did before. */
-export function setWeight(weights: number[], i: number, weight: number): number[] {
+export function withWeight(weights: number[], i: number, weight: number): number[] {
   const mine = Math.min(whole, Math.max(0, Math.round(weight)));
   const others = weights.reduce((sum, w, j) => (j === i ? sum : sum + w), 0);
   const rest = whole - mine;
