@@ -59,7 +59,7 @@ var pages = []page{
 	{name: "guards", path: "/services/sailings?tab=instances", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2"},
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] [data-id]').length > 4 && document.querySelector('[data-test=history] path')"},
-	{name: "forecast-page", path: "/forecast", dark: "dark", late: true, ready: "document.querySelector('[data-test=forecast]')",
+	{name: "forecast-page", path: "/forecast", dark: "dark", ready: "document.querySelector('[data-test=forecast]')",
 		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
 }
 

@@ -85,7 +85,7 @@ const Bars = memo(function Bars({ timeline, at }: { timeline: Timeline; at: numb
 });
 
 /** Half of the width of a mark's name, in percent of the bar. */
-const room = (m: Mark): number => 0.3 + markName(m).length * 0.27;
+const room = (m: Mark): number => 0.3 + markName(m).length * 0.36;
 
 /** A revision is an upright line with its number, a drill a bar over its time. */
 function MarkLine({ mark: m, x, end, isNamed }: { mark: Mark; x: number; end: number; isNamed: boolean }) {
