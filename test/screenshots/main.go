@@ -151,7 +151,7 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
 			return err
 		}
-		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), localStorage.setItem('nightjar.tour', 'closed'), true", mode))); err != nil {
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), localStorage.setItem('nightjar.tour', 'closed'), fetch('/api/v1/drafts/main?by=console', {method: 'DELETE', headers: {'If-Match': '*'}}), true", mode))); err != nil {
 			return err
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+p.path)); err != nil {
