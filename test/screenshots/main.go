@@ -56,7 +56,7 @@ var pages = []page{
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
 	{name: "traces-page", path: "/traces?outcome=not-ok", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
 		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=bar]').length > 2"}},
-	{name: "guards", path: "/services/sailings?tab=instances", late: true, before: []string{"drill start --service sailings --version v2 --fail 80% --for 1m"},
+	{name: "guards", path: "/services/sailings?tab=instances", late: true, before: []string{"- rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2"},
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] [data-id]').length > 4 && document.querySelector('[data-test=history] path')"},
 	{name: "forecast-page", path: "/forecast", dark: "dark", ready: "document.querySelector('[data-test=forecast]')",
