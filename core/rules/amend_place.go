@@ -101,7 +101,6 @@ func (a *amender) add(steps []pathStep, want *yaml.Node) error {
 // insertFlow puts text into brackets, as their item or pair at.
 func (a *amender) insertFlow(n *yaml.Node, at int, text string) error {
 	size := len(n.Content)
-	ends := a.end
 	if n.Kind == yaml.MappingNode {
 		size /= 2
 	}
@@ -119,7 +118,7 @@ func (a *amender) insertFlow(n *yaml.Node, at int, text string) error {
 		}
 		return a.splice(end, end, ", "+text)
 	}
-	end, ok := ends(n.Content[at-1])
+	end, ok := a.end(n.Content[at-1])
 	if !ok {
 		return errForm
 	}

@@ -135,9 +135,7 @@ func (a *amender) blockEnd(from int) (int, bool) {
 		if line != "" {
 			deep := len(line) - len(strings.TrimLeft(line, " "))
 			if indent < 0 {
-				indent = deep
-				header := a.lineStart(from)
-				if deep <= len(a.text[header:from])-len(strings.TrimLeft(a.text[header:from], " -")) && deep == 0 {
+				if indent = deep; indent == 0 { // the text is empty, and something else begins
 					break
 				}
 			}

@@ -74,7 +74,6 @@ export function useBundle(section: "services" | "gateways", parent: string) {
     queryKey: ["bundle", section, parent, who, revision],
     queryFn: ({ signal }): Promise<Bundle> => readBundle(section, parent, who, signal),
     placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === section && query.queryKey[2] === parent && query.queryKey[3] === who ? old : undefined),
-    refetchInterval: 5000,
   });
 
   /** The file for a path: the one that has most of it already. */
