@@ -65,7 +65,7 @@ func (b tab) goTo(path string) {
 // name of who did it, and nothing goes without a question.
 func TestConsoleChanges(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t, "--no-traffic")
+	m := startQuickDemo(t, "--no-traffic")
 	b := openTab(t, m)
 	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
 
@@ -231,7 +231,7 @@ func TestConsoleChanges(t *testing.T) {
 // TestConsoleTime: moments, spans and streams of the console.
 func TestConsoleTime(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t)
+	m := startQuickDemo(t)
 	b := openTab(t, m)
 	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
 	const slider = "[data-test=timebar] input[type=range]"

@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -36,10 +37,14 @@ func (b tab) choose(test, words string) {
 // forecast and publish to its effect.
 func TestForms(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t, "--no-traffic")
+	m := startQuickDemo(t, "--no-traffic")
 	m.call(60, "http://tickets.ferry.example/sailings/today") // what a forecast is made of
 	b := openTab(t, m)
-	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
+	step := func(name string, f func(t *testing.T)) {
+		if !t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) {
+			t.FailNow() // the next ones build on it
+		}
+	}
 	force, err := m.api.Revision(t.Context(), 0)
 	if err != nil {
 		t.Fatal(err)
@@ -114,15 +119,25 @@ func TestForms(t *testing.T) {
 			t.Errorf("after publishing: %s", answers(got))
 		}
 	})
-	step("a route moves, and goes with its comment", func(t *testing.T) {
+	step("a form that is being saved leaves the next one open", func(t *testing.T) {
+		m.record(t, func(call string) int {
+			if strings.Contains(call, "/rules/values") {
+				time.Sleep(500 * time.Millisecond)
+			}
+			return 0
+		})
 		b.click("edit-night-owls")
 		b.choose("place", "1, before crew-first")
 		b.click("to-draft")
+		b.click("edit-old-links")
 		b.until("document.querySelector('[data-test=draft-bar] [data-test=publish-draft]')")
+		time.Sleep(500 * time.Millisecond) // in which it would close
+		b.says("[data-test=form]", "Route old-links")
 		if got := draft(); strings.Index(got, "night-owls") > strings.Index(got, "crew-first") {
 			t.Errorf("the draft is\n%s", got)
 		}
-		b.click("edit-old-links")
+	})
+	step("a route goes with its comment", func(t *testing.T) {
 		b.click("remove-route")
 		b.click("act-confirm")
 		b.until("!document.querySelector('[role=dialog]')")

@@ -61,7 +61,7 @@ func TestConsoleReads(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := startDemo(t)
+	m := startQuickDemo(t)
 	m.drill("--service", "tides", "--fail", "10%", "--for", "10m")
 	b := openTab(t, m)
 	b.visit("/mark.svg")

@@ -119,7 +119,7 @@ const arrowLeft, arrowRight = "\u0302", "\u0303"
 
 func TestConsole(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t)
+	m := startQuickDemo(t)
 	b := openTab(t, m)
 
 	t.Run("the mesh shows flow and lanes", func(t *testing.T) {

@@ -260,7 +260,7 @@ func TestTrials(t *testing.T) {
 // each step stopping it by its exit code; and on the pages.
 func TestForecast(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t)
+	m := startQuickDemo(t)
 	for _, v := range []string{"sailings/v1", "sailings/v2", "sailings/v3", "fares/v2"} {
 		m.must(0, "standin", "set", v, "--errors", "0%") // two failures of a short window would be a forecast of trouble
 	}

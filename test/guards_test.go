@@ -251,7 +251,7 @@ func TestGuardStories(t *testing.T) {
 // guards is seen.
 func TestGuardsInTheConsole(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t, "--no-traffic")
+	m := startQuickDemo(t, "--no-traffic")
 	m.change("{name: all, send: {v1: 50, v2: 50}, timeout: 25s}", "{name: all, send: v1, timeout: 25s}", "    versions: [v1, v2]           # v1 has two",
 		"    guard: {in-flight: 50, breaker: {errors: 50%, least: 5, open: 5m}}\n    retry: {times: 1}\n    versions: [v1, v2] # v1 has two")
 	b := openTab(t, m)

@@ -1,7 +1,8 @@
 // Package test starts the real binary on loopback and drives it through its
-// client, its API and its console. The binary is built with the race detector. The
-// tests themselves run without it: what drives the browser has races of its own,
-// which would be told of every test that happens to run at the same time.
+// client, its API and its console. Meshes run with the race detector, except where a
+// test is about pages or simulates much. Clients and the tests themselves run
+// without it: what drives the browser has races of its own, which would be told of
+// every test that happens to run at the same time.
 package test
 
 import (
@@ -36,7 +37,9 @@ import (
 // interrupt asks a process to end.
 var interrupt = syscall.SIGTERM
 
-var binary string
+// binary is the program; watched is the same with the race detector, several times
+// slower.
+var binary, watched string
 
 // document is the OpenAPI document of the API.
 var document *contract.Contract
@@ -48,16 +51,19 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
-		os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache"))
-		binary = filepath.Join(dir, "nightjar")
-		args := []string{"build", "-o", binary}
-		if _, err := exec.LookPath("cc"); err == nil { // as the race detector needs; see the Makefile
-			args = append(args, "-race", "-gcflags=modernc.org/sqlite/lib=-race=false", "-gcflags=modernc.org/libc=-race=false")
+		binary, watched = filepath.Join(dir, "nightjar"), filepath.Join(dir, "watched", "nightjar")
+		race := []string{"-race", "-gcflags=modernc.org/sqlite/lib=-race=false", "-gcflags=modernc.org/libc=-race=false"}
+		if _, err := exec.LookPath("cc"); err != nil { // as the race detector needs; see the Makefile
+			race = nil
 		}
-		if out, err := exec.Command("go", append(args, "nightjar/cmd/nightjar")...).CombinedOutput(); err != nil {
-			fmt.Fprintf(os.Stderr, "building nightjar: %v\n%s", err, out)
-			return 1
+		for out, args := range map[string][]string{binary: nil, watched: race} {
+			args = append([]string{"build", "-trimpath", "-o", out}, args...)
+			if said, err := exec.Command("go", append(args, "nightjar/cmd/nightjar")...).CombinedOutput(); err != nil {
+				fmt.Fprintf(os.Stderr, "building nightjar: %v\n%s", err, said)
+				return 1
+			}
 		}
+		os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")) // not earlier: it is where go build looks too
 		text, err := os.ReadFile("../api/openapi.json")
 		if err == nil {
 			document, err = contract.New(text)
@@ -147,7 +153,7 @@ func (p *process) said() string {
 // start runs nightjar and waits until it says ready. It is ended with the test.
 func start(t *testing.T, ready string, args ...string) *process {
 	t.Helper()
-	return launch(t, ready, exec.Command(binary, args...))
+	return launch(t, ready, exec.Command(watched, args...))
 }
 
 // launch is start for any command.
@@ -221,6 +227,17 @@ func newMesh(t *testing.T, p *process, addr string) *mesh {
 // longer timeouts, so that a slow machine is not taken for a slow workload.
 func startDemo(t *testing.T, args ...string) *mesh {
 	t.Helper()
+	return demo(t, watched, args...)
+}
+
+// startQuickDemo is startDemo without the race detector.
+func startQuickDemo(t *testing.T, args ...string) *mesh {
+	t.Helper()
+	return demo(t, binary, args...)
+}
+
+func demo(t *testing.T, program string, args ...string) *mesh {
+	t.Helper()
 	addr, data := freeBase(t), t.TempDir()
 	gateway, outside, err := standin.Ports(addr)
 	if err != nil {
@@ -237,7 +254,7 @@ func startDemo(t *testing.T, args ...string) *mesh {
 	if err := errors.Join(err, st.Close()); err != nil {
 		t.Fatal(err)
 	}
-	return newMesh(t, start(t, "Five things to try", append([]string{"demo", "--addr", addr, "--data", data}, args...)...), addr)
+	return newMesh(t, launch(t, "Five things to try", exec.Command(program, append([]string{"demo", "--addr", addr, "--data", data}, args...)...)), addr)
 }
 
 // run runs a command of the client.

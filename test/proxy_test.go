@@ -27,7 +27,7 @@ import (
 // limited runs the binary under a limit of the shell.
 func limited(t *testing.T, limit, ready string, args ...string) *process {
 	t.Helper()
-	return launch(t, ready, exec.Command("sh", append([]string{"-c", "ulimit " + limit + `; exec "$0" "$@"`, binary}, args...)...))
+	return launch(t, ready, exec.Command("sh", append([]string{"-c", "ulimit " + limit + `; exec "$0" "$@"`, watched}, args...)...))
 }
 
 // member waits until a proxy is as it should be.
@@ -148,7 +148,7 @@ func TestAProgramThatFailsToTakeOver(t *testing.T) {
 	p := startPair(t)
 	dir := t.TempDir()
 	link := filepath.Join(dir, "nightjar")
-	if err := os.Symlink(binary, link); err != nil {
+	if err := os.Symlink(watched, link); err != nil {
 		t.Fatal(err)
 	}
 	kiosk := launch(t, "proxy ready", exec.Command(link, "proxy", "--server", p.addr, "--service", "kiosk", "--version", "v1", "--name", "kiosk-a"))

@@ -208,6 +208,11 @@ releases:
 		return strings.Contains(p.must(0, "release", "show", "night"), "the time until now is not judged")
 	})
 	looks := r.JudgementCount
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(p.must(0, "release", "show", "night"))
+		}
+	})
 	eventually(t, "it is judged again", func() bool { return p.release(t, "night").JudgementCount > looks+1 })
 	fresh := func() uint64 { j := p.release(t, "night").Last; return j.NewTo.Requests + j.NewFrom.Requests }
 	p.must(0, "release", "hold", "night", "-m", "a look")

@@ -20,7 +20,7 @@ func (b tab) edit(before, after string) {
 
 func TestRulesPage(t *testing.T) {
 	t.Parallel()
-	m := startDemo(t, "--no-traffic")
+	m := startQuickDemo(t, "--no-traffic")
 	b := openTab(t, m)
 
 	t.Run("mistakes as one types, from the service", func(t *testing.T) {

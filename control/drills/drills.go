@@ -25,8 +25,9 @@ import (
 
 const (
 	maxTime    = time.Hour
-	maxRunning = 20   // at once
-	maxRecall  = 1000 // records that are looked at after a start
+	maxRunning = 20          // at once
+	maxRecall  = 1000        // records that are looked at after a start
+	maxSettle  = time.Second // for proxies to acknowledge a drill
 )
 
 // Records is what drills need of the store.
@@ -39,6 +40,7 @@ type Records interface {
 // Fleet is where drills are carried out.
 type Fleet interface {
 	SetDrills(list []wire.Drill)
+	Settle(ctx context.Context, limit time.Duration)
 	Names() fleet.Names
 }
 
@@ -174,8 +176,17 @@ func Target(s engine.Drill) string {
 	return out
 }
 
-// Start starts a drill.
+// Start starts a drill. It returns when the connected proxies have it in force; it does
+// not wait for a slow one for longer than a second.
 func (d *Drills) Start(ctx context.Context, q model.DrillRequest) (model.Drill, error) {
+	out, err := d.start(ctx, q)
+	if err == nil {
+		d.fleet.Settle(ctx, maxSettle)
+	}
+	return out, err
+}
+
+func (d *Drills) start(ctx context.Context, q model.DrillRequest) (model.Drill, error) {
 	spec, length, err := read(q)
 	if err != nil {
 		return model.Drill{}, err
@@ -301,8 +312,17 @@ func oneOf(name string, have map[string]bool) string {
 	return rules.OneOf(name, slices.Sorted(maps.Keys(have)))
 }
 
-// Stop ends a drill before its time.
+// Stop ends a drill before its time. It returns when the connected proxies know, as
+// Start does.
 func (d *Drills) Stop(ctx context.Context, id, by string) (model.Drill, error) {
+	out, err := d.stop(ctx, id, by)
+	if err == nil {
+		d.fleet.Settle(ctx, maxSettle)
+	}
+	return out, err
+}
+
+func (d *Drills) stop(ctx context.Context, id, by string) (model.Drill, error) {
 	d.changing.Lock()
 	defer d.changing.Unlock()
 	running := d.list()

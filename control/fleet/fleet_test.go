@@ -351,3 +351,30 @@ func TestRolloutDoesNotWaitForNewcomers(t *testing.T) {
 	k.Acknowledge("b", wire.Ack{Nonce: b, Revision: 1})
 	want(2, 2, 0, 1000)
 }
+
+// TestSettle: whoever changes something can wait until the proxies have it, and no
+// longer than a limit.
+func TestSettle(t *testing.T) {
+	k := newClock(t)
+	k.register("a", "s", "v1")
+	a, _, err := k.Attach("a", "n-a")
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.SetDrills([]wire.Drill{{}})
+	sequence, began := k.Sequence(), time.Now()
+	k.Settle(t.Context(), 20*time.Millisecond)
+	if time.Since(began) < 20*time.Millisecond {
+		t.Error("it was not waited for")
+	}
+	done := make(chan struct{})
+	go func() { k.Settle(t.Context(), time.Hour); close(done) }()
+	k.Acknowledge("a", wire.Ack{Nonce: a, Sequence: sequence - 1})
+	select {
+	case <-done:
+		t.Error("an older snapshot is enough")
+	case <-time.After(20 * time.Millisecond):
+	}
+	k.Acknowledge("a", wire.Ack{Nonce: a, Sequence: sequence})
+	<-done
+}

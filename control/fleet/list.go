@@ -165,6 +165,35 @@ func (f *Fleet) Await(ctx context.Context, revision uint, since time.Time, limit
 	}
 }
 
+// Settle waits until every connected proxy has acknowledged what is the newest snapshot
+// now, or until the limit passes. Nobody waits for a proxy that rejects it.
+func (f *Fleet) Settle(ctx context.Context, limit time.Duration) {
+	ctx, stop := context.WithTimeout(ctx, limit)
+	defer stop()
+	for sequence := f.Sequence(); ; {
+		settled, heard := f.settled(sequence)
+		if settled {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-heard:
+		}
+	}
+}
+
+func (f *Fleet) settled(sequence uint64) (bool, <-chan struct{}) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.proxies {
+		if p.isConnected(f.now()) && p.ack.Error == "" && p.ack.Sequence < sequence {
+			return false, f.heard
+		}
+	}
+	return true, f.heard
+}
+
 // rollout is how many proxies have a revision in force now. One that joined after it was
 // committed begins with it, so nobody waits for it. The channel closes when that may have
 // changed.

@@ -1,7 +1,7 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
-import { useState, type ReactNode } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import { queries, words, type CheckReport, type Mesh } from "../api/client";
 import { useMesh } from "../api/live";
 import { Drawer } from "../kit/Drawer";
@@ -39,14 +39,21 @@ export function FormDrawer({ title, targets, changes, amend, onClose, actions, c
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState<string[]>([]);
   const schema = data as Shape | undefined;
+  // Another form may be open by the time that this one is saved.
+  const isOpen = useRef(false);
+  useEffect(() => {
+    isOpen.current = true;
+    return () => void (isOpen.current = false);
+  }, []);
+  const close = () => isOpen.current && onClose();
   const save = async () => {
     setBusy(true);
     try {
       const list = changes();
-      if (list.length === 0) return onClose();
+      if (list.length === 0) return close();
       const report = await amend(list);
       const mistakes = report.findings.filter((f) => f.severity === "mistake").map((f) => `${f.path ? `${f.path}: ` : ""}${f.message}${f.expected ? `; expected ${f.expected}` : ""}`);
-      if (mistakes.length === 0) return onClose();
+      if (mistakes.length === 0) return close();
       setWrong(mistakes);
     } catch (e) {
       setWrong([words(e)]);
