@@ -63,7 +63,7 @@ func serve(t *testing.T) (url string, c *control.Control) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>the console")}, "assets/a.js": {Data: []byte("1")}}
+	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>the console")}, "assets/a.js": {Data: []byte("1")}, "assets/long.js": {Data: []byte(longScript)}}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	s := New(c, console, slog.New(slog.DiscardHandler))
@@ -77,6 +77,39 @@ func serve(t *testing.T) (url string, c *control.Control) {
 		st.Close()
 	})
 	return "http://" + l.Addr().String(), c
+}
+
+// longScript is a file that is worth compressing.
+var longScript = strings.Repeat("sail(); ", 1000)
+
+// TestCompression: browsers get the console compressed; who asks for the plain file, or
+// for a part of it, gets that.
+func TestCompression(t *testing.T) {
+	base, _ := serve(t)
+	for _, c := range []struct {
+		path, encoding, extent string
+		compressed             bool
+	}{
+		{"/assets/long.js", "gzip, br", "", true},
+		{"/assets/long.js", "identity", "", false},
+		{"/assets/long.js", "gzip", "bytes=8-15", false},
+		{"/assets/a.js", "gzip", "", false},
+	} {
+		lines := []string{"Accept-Encoding: " + c.encoding}
+		if c.extent != "" {
+			lines = append(lines, "Range: "+c.extent)
+		}
+		resp, body := ask(t, "GET", base+c.path, "", lines...)
+		if got := resp.Header.Get("Content-Encoding") == "gzip"; got != c.compressed || c.compressed && len(body) > 500 {
+			t.Errorf("%+v: compressed %v, %d bytes", c, got, len(body))
+		}
+		if c.extent != "" && (resp.StatusCode != http.StatusPartialContent || body != "sail(); ") {
+			t.Errorf("a part: %d, %q", resp.StatusCode, body)
+		}
+		if c.compressed && !strings.Contains(resp.Header.Get("Vary"), "Accept-Encoding") {
+			t.Errorf("Vary: %s", resp.Header.Get("Vary"))
+		}
+	}
 }
 
 var contracted = sync.OnceValues(func() (*contract.Contract, error) { return contract.New(document) })

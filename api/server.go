@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 
 	"nightjar/api/from"
 	"nightjar/api/model"
@@ -112,7 +113,13 @@ func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
 	s.echo.GET("/readyz", s.ready)
 	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
 	s.members = s.newMembers()
-	s.echo.GET("/*", s.page)
+	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{
+		MinLength: 1024,
+		Skipper: func(c *echo.Context) bool {
+			path := c.Request().URL.Path // fonts are compressed already, and a part of a file is a part of the plain one
+			return strings.HasSuffix(path, ".woff2") || c.Request().Header.Get("Range") != ""
+		},
+	}))
 	return s
 }
 

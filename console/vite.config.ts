@@ -7,6 +7,10 @@ const placeholder = { name: "placeholder", closeBundle: () => writeFileSync("dis
 
 export default defineConfig({
   plugins: [react(), placeholder],
-  build: { chunkSizeWarningLimit: 900 },
+  build: {
+    chunkSizeWarningLimit: 900,
+    // What every page needs is one file: many small ones compress worse.
+    rolldownOptions: { output: { codeSplitting: { groups: [{ name: "start", test: /node_modules\/(react|react-dom|scheduler|wouter|regexparam|react-is|react-error-boundary|stylis|clsx|@emotion|@tanstack|openapi-[a-z-]+|@mui\/(system|styled-engine|private-theming|utils|material\/(styles|colors|utils|Box|Button|ButtonBase|IconButton|SvgIcon|CircularProgress)))\// }] } } },
+  },
   server: { proxy: { "/api": "http://127.0.0.1:7600" } },
 });

@@ -91,7 +91,11 @@ func TestConsoleChanges(t *testing.T) {
 		b.until("Number(" + route + ".querySelector('[data-test=weight-v1]').value) > 4")
 	})
 	step("a forecast goes when the weights change", func(t *testing.T) {
-		m.call(60, "http://tickets.ferry.example/fares/adult") // what a forecast is made of
+		m.call(60, "http://tickets.ferry.example/fares/adult")
+		eventually(t, "there is what a forecast is made of", func() bool {
+			_, err := m.api.Forecast(t.Context(), model.ForecastRequest{Requests: 1000})
+			return err == nil
+		})
 		b.visit("/services/fares?tab=routes")
 		b.press("[data-test=handle-0]", arrowLeft, 5)
 		b.click("preview-go")

@@ -1,13 +1,14 @@
 import "@fontsource-variable/inter";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter } from "react-router";
+import { Router } from "wouter";
+import { usePath } from "./kit/address";
 import { App } from "./shell/App";
 
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
-    <BrowserRouter>
+    <Router hook={usePath}>
       <App />
-    </BrowserRouter>,
+    </Router>,
   );
 }

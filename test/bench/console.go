@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -11,9 +12,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/performance"
 	"github.com/chromedp/chromedp"
 
 	"nightjar/api/model"
@@ -23,11 +27,21 @@ import (
 	"nightjar/wire"
 )
 
-// consoleServices is how many services the console shows when it is measured.
-const consoleServices = 200
+// maxReporting bounds the services of a mesh whose proxies report requests.
+const maxReporting = 200
 
-// consolePart measures the console with 200 services.
+// consolePart measures the console with 40, 200 and 5,000 services.
 func consolePart(b *bench) error {
+	for _, services := range []int{40, 200, 5000} {
+		if err := consoleOf(b, services); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// consoleOf measures the console with a number of services.
+func consoleOf(b *bench, services int) error {
 	dir, err := os.MkdirTemp("", "nightjar-bench-")
 	if err != nil {
 		return err
@@ -39,26 +53,31 @@ func consolePart(b *bench) error {
 		return err
 	}
 	b.children = append(b.children, server)
-	if err := publishServices(b.ctx, addr); err != nil {
+	defer func() { server.Process.Kill(); server.Wait() }()
+	if err := publishServices(b.ctx, addr, services); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(b.ctx)
 	var reporting sync.WaitGroup
 	defer func() { stop(); reporting.Wait() }()
-	reporting.Go(func() { reportServices(ctx, addr) })
+	busy := min(services, maxReporting)
+	reporting.Go(func() { reportServices(ctx, addr, busy) })
 	tab, end, err := browser.Open(ctx, filepath.Join(dir, "profile"))
 	if err != nil {
 		return err
 	}
 	defer end()
 	time.Sleep(5 * time.Second)
-	fmt.Printf("\nconsole: %d services that call each other\n", consoleServices)
+	fmt.Printf("\nconsole: %d services, of which %d call each other\n", services, busy)
 	for _, p := range consolePages {
-		if err := measureOpening(tab, addr, p); err != nil {
+		if p.most > 0 && services > p.most {
+			continue
+		}
+		if err := measureOpening(tab, addr, p, busy); err != nil {
 			return err
 		}
 	}
-	for _, path := range []string{"/?by=owner", "/?by=service"} {
+	for _, path := range []string{"/?by=owner", "/?by=service", "/services"} {
 		if err := measureFrames(tab, addr, path); err != nil {
 			return err
 		}
@@ -67,14 +86,14 @@ func consolePart(b *bench) error {
 }
 
 // publishServices publishes the services, as soon as the service answers.
-func publishServices(ctx context.Context, addr string) error {
+func publishServices(ctx context.Context, addr string, services int) error {
 	c, err := client.New(addr)
 	if err != nil {
 		return err
 	}
 	var text bytes.Buffer
 	text.WriteString("services:\n")
-	for i := range consoleServices {
+	for i := range services {
 		fmt.Fprintf(&text, "  service-%d: {versions: [v1, v2], owner: team-%d, "+
 			"routes: [{name: all, send: {v1: 90, v2: 10}}]}\n", i, i%12)
 	}
@@ -90,7 +109,7 @@ func publishServices(ctx context.Context, addr string) error {
 
 // reportServices registers a proxy for each service, and reports its requests every
 // second until ctx is done.
-func reportServices(ctx context.Context, addr string) {
+func reportServices(ctx context.Context, addr string, services int) {
 	send := func(method, path string, v any) {
 		body, _ := json.Marshal(v)
 		req, _ := http.NewRequestWithContext(ctx, method, "http://"+addr+wire.Prefix+path, bytes.NewReader(body))
@@ -102,7 +121,7 @@ func reportServices(ctx context.Context, addr string) {
 	}
 	for seq := uint64(1); ctx.Err() == nil; seq++ {
 		begun := time.Now()
-		for i := range consoleServices {
+		for i := range services {
 			id := fmt.Sprint("bench-", i)
 			if seq%4 == 1 {
 				send(http.MethodPut, id, wire.Registration{
@@ -114,7 +133,7 @@ func reportServices(ctx context.Context, addr string) {
 					Inbound: fmt.Sprintf("127.0.0.1:%d", 20_000+i),
 				})
 			}
-			send(http.MethodPost, id+"/telemetry", callsOf(i, seq))
+			send(http.MethodPost, id+"/telemetry", callsOf(i, services, seq))
 		}
 		select {
 		case <-ctx.Done():
@@ -124,11 +143,11 @@ func reportServices(ctx context.Context, addr string) {
 }
 
 // callsOf is a report of the calls of one service to up to four others.
-func callsOf(i int, seq uint64) wire.Delta {
+func callsOf(i, services int, seq uint64) wire.Delta {
 	d := wire.Delta{Nonce: fmt.Sprint("bench-", i), Sequence: seq, Holds: 1, Caller: fmt.Sprint("service-", i)}
 	for k := range 4 {
 		to := i*3 + k + 1
-		if to >= consoleServices {
+		if to >= services {
 			break
 		}
 		name := fmt.Sprint("service-", to)
@@ -148,20 +167,34 @@ func callsOf(i int, seq uint64) wire.Delta {
 }
 
 // consolePage is a page with a condition that holds when it is there.
-type consolePage struct{ path, what, there string }
+type consolePage struct {
+	path, what, there string
+	most              int // services with which it is measured; 0: any number
+}
 
 var consolePages = []consolePage{
-	{"/?by=owner", "cards", "document.querySelectorAll('.card').length >= 12"},
-	{"/?by=service", "200 cards", "document.querySelectorAll('.card').length >= 200"},
-	{"/services/service-3", "ladder", "document.querySelector('[data-test=route-all]')"},
-	{"/requests", "filters", "document.querySelector('[data-test=pause]')"},
-	{"/requests", "table", "document.querySelector('.MuiDataGrid-root')"},
-	{"/traces", "filters", "document.querySelector('[data-test=grid-traces]')"},
-	{"/traces", "table", "document.querySelector('.MuiDataGrid-root')"},
+	{"/?by=owner", "cards", "document.querySelectorAll('.card').length >= 12", 0},
+	{"/?by=service", "a card for each service", "document.querySelectorAll('.card').length >= %d", maxReporting},
+	{"/services", "rows", "document.querySelector('[data-test=table-services] [role=row][data-id]')", 0},
+	{"/services/service-3?tab=routes", "ladder", "document.querySelector('[data-test=route-all]')", 0},
+	{"/services/service-3?tab=settings", "settings", "document.querySelector('[data-test=set-retry]')", 0},
+	{"/requests", "table", "document.querySelector('[data-test=pause]') && document.querySelector('.MuiDataGrid-root')", 0},
+	{"/traces", "table", "document.querySelector('[data-test=table-traces] .MuiDataGrid-root')", 0},
+	{"/rules", "editor", "document.querySelector('.cm-line')", 0},
+	{"/effects", "table", "document.querySelector('main .MuiDataGrid-root')", 0},
+	{"/forecast", "form", "document.querySelector('[data-test=forecast]')", 0},
+	{"/access", "matrix", "document.querySelector('main [role=grid], main table')", 0},
+	{"/fleet", "rows", "document.querySelector('main [role=row][data-id]')", 0},
+	{"/activity", "rows", "document.querySelector('main [role=row][data-id]')", 0},
 }
 
 // measureOpening prints how long a page takes to be there.
-func measureOpening(tab context.Context, addr string, p consolePage) error {
+func measureOpening(tab context.Context, addr string, p consolePage, services int) error {
+	there := p.there
+	if strings.Contains(there, "%d") {
+		there = fmt.Sprintf(there, services)
+	}
+	const patience = 20 * time.Second
 	var opened []float64
 	for range 5 {
 		if err := chromedp.Do(tab, chromedp.Navigate("about:blank")); err != nil {
@@ -172,41 +205,73 @@ func measureOpening(tab context.Context, addr string, p consolePage) error {
 			return err
 		}
 		for {
-			ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+p.there+")"))
+			ok, err := chromedp.Run(tab, chromedp.Evaluate[bool]("!!("+there+")"))
 			if err != nil {
 				return err
 			}
 			if ok {
 				break
 			}
+			if time.Since(begun) > patience {
+				fmt.Printf("%-34s %s are not there after %v\n", p.path, p.what, patience)
+				return nil
+			}
 			time.Sleep(5 * time.Millisecond)
 		}
 		opened = append(opened, float64(time.Since(begun).Milliseconds()))
 	}
-	fmt.Printf("%-22s %-9s are there after %.0f ms (median of 5, %.0f to %.0f)\n",
+	fmt.Printf("%-34s %-24s there after %.0f ms (median of 5, %.0f to %.0f)\n",
 		p.path, p.what, median(opened), slices.Min(opened), slices.Max(opened))
 	return nil
 }
 
-// measureFrames prints how smoothly a page is drawn while its figures change.
+// busyTime is for how long the page has been busy since it was opened, in seconds.
+func busyTime(tab context.Context) (float64, error) {
+	if _, err := chromedp.Call(tab, performance.Enable, performance.EnableParams{}); err != nil {
+		return 0, err
+	}
+	got, err := chromedp.Call(tab, performance.GetMetrics, cdp.Empty{})
+	if err != nil {
+		return 0, err
+	}
+	for _, m := range got.Metrics {
+		if m.Name == "TaskDuration" {
+			return m.Value, nil
+		}
+	}
+	return 0, errors.New("the browser does not measure TaskDuration")
+}
+
+// measureFrames prints how smoothly a page is drawn while its figures change, and how
+// long the page is busy with each second of figures.
 func measureFrames(tab context.Context, addr, path string) error {
 	if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+path)); err != nil {
 		return err
 	}
 	time.Sleep(4 * time.Second)
+	const seconds = 10
+	before, err := busyTime(tab)
+	if err != nil {
+		return err
+	}
+	time.Sleep(seconds * time.Second)
+	after, err := busyTime(tab)
+	if err != nil {
+		return err
+	}
 	const record = `window.frames_ = []; window.last_ = performance.now();
 (function next(now) { frames_.push(now - last_); last_ = now; requestAnimationFrame(next); })(last_); true`
 	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](record)); err != nil {
 		return err
 	}
-	time.Sleep(10 * time.Second)
+	time.Sleep(seconds * time.Second)
 	got, err := chromedp.Run(tab, chromedp.Evaluate[[]float64]("frames_"))
 	if err != nil {
 		return err
 	}
 	slices.Sort(got)
-	fmt.Printf("%-22s frames over 10 s: %d, median %.1f ms, 95%% within %.1f ms, longest %.0f ms\n",
-		path, len(got), median(got), got[len(got)*95/100], got[len(got)-1])
+	fmt.Printf("%-34s busy for %.1f ms of a second; frames over 10 s: %d, median %.1f ms, 95%% within %.1f ms, longest %.0f ms\n",
+		path, 1000*(after-before)/seconds, len(got), median(got), got[len(got)*95/100], got[len(got)-1])
 	return nil
 }
 

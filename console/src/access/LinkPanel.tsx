@@ -1,5 +1,5 @@
 import Box from "@mui/material/Box";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import type { AccessLink, AccessMatrix } from "../api/client";
 import { Drawer } from "../kit/Drawer";
 import { moment, plural } from "../kit/format";

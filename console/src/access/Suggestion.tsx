@@ -3,9 +3,10 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+
 import { author } from "../api/author";
 import { api, basedOn, readDraft, take, words, type AccessSuggestion } from "../api/client";
+import { useNavigate } from "../kit/address";
 import { count, plural } from "../kit/format";
 import { type } from "../kit/theme";
 
@@ -26,7 +27,7 @@ export function Suggestion({ hasRules }: { hasRules: boolean }) {
     await api.PUT("/api/v1/drafts/{bundle}", {
       params: { path: { bundle: "main" }, header: basedOn(draft?.version ?? 0) }, body: { by: author(), base: draft?.base ?? inForce.number, files: [...rest, s.file] },
     });
-    void navigate("/rules?view=difference");
+    navigate("/rules?view=difference");
   };
   return (
     <div>

@@ -5,7 +5,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { api, basedOn, take, words, type Published } from "../api/client";
 import { Confirm } from "../kit/Confirm";
 import { plural } from "../kit/format";

@@ -1,5 +1,5 @@
 import Box from "@mui/material/Box";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { queries } from "../api/client";
 import { moment, percent } from "../kit/format";
 import { Verdict } from "../kit/Verdict";

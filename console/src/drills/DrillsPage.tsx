@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { api, queries, take, words, type Drill } from "../api/client";
 import { CopyAsCommand } from "../kit/Command";
 import { DataTable, type Column } from "../kit/DataTable";

@@ -3,7 +3,7 @@ import Box from "@mui/material/Box";
 import FormControlLabel from "@mui/material/FormControlLabel";
 import Switch from "@mui/material/Switch";
 import TextField from "@mui/material/TextField";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import type { Proxy } from "../api/client";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";

@@ -1,7 +1,7 @@
 import Box from "@mui/material/Box";
 import MuiLink from "@mui/material/Link";
 import { useEffect, type ReactNode } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 
 interface Props {
   title: string;

@@ -1,4 +1,4 @@
-import { Link } from "react-router";
+import { Link } from "wouter";
 import type { Schemas } from "../api/client";
 
 /** The address of the editor at a place in a rule file. */

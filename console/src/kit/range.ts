@@ -1,5 +1,5 @@
 import { useEffect, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { useAddress } from "./address";
 import { queries, words, type Mesh } from "../api/client";
 import { newestMesh, useMesh } from "../api/live";
 import { clock } from "./format";
@@ -41,7 +41,7 @@ export function rangeOf(params: URLSearchParams): Range {
 
 /** The range of the page's address. */
 export function useRange(): Range {
-  const [params] = useSearchParams();
+  const [params] = useAddress();
   return rangeOf(params);
 }
 

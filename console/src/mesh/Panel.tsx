@@ -1,7 +1,7 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { Fragment } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import type { Figures, Mesh } from "../api/client";
 import type { Change } from "../kit/address";
 import { Drawer } from "../kit/Drawer";

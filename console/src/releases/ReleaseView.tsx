@@ -2,7 +2,7 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { queries, words, type JudgementSide, type Release, type StageJudgement } from "../api/client";
 import { FactTable } from "../kit/FactTable";
 import { millis, moment, percent, plural, seconds } from "../kit/format";

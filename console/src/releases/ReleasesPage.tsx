@@ -2,9 +2,10 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { useParams } from "wouter";
 import { author } from "../api/author";
 import { api, queries, take, words, type Release, type ReleasePage } from "../api/client";
+import { useNavigate } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { Confirm } from "../kit/Confirm";
 import { EmptyState } from "../kit/EmptyState";
@@ -17,7 +18,7 @@ import { ReleaseView } from "./ReleaseView";
 
 /** Declared, running and ended releases; one in full. */
 export function ReleasesPage() {
-  const { name = "" } = useParams();
+  const { name = "" } = useParams<{ name?: string }>();
   const go = useNavigate();
   const { data: list, error } = queries.useQuery("get", "/api/v1/releases", { params: { query: { limit: 60 } } }, { refetchInterval: 1500 });
   const chosen = name || String(list?.releases[0]?.number ?? "");
@@ -33,9 +34,9 @@ export function ReleasesPage() {
       )}
       <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", lg: "270px minmax(0, 1fr)" } }}>
         <Box>
-          {list?.declared.map((d) => <Declared key={d.name} declared={d} onStarted={(n) => void go(`/releases/${n}`)} />)}
+          {list?.declared.map((d) => <Declared key={d.name} declared={d} onStarted={(n) => go(`/releases/${n}`)} />)}
           <Box component="ol" tabIndex={0} aria-label="Releases" sx={{ listStyle: "none", m: 0, p: 0, maxHeight: { xs: 200, lg: 640 }, overflowY: "auto" }} data-test="releases">
-            {list?.releases.map((r) => <li key={r.number}><Entry release={r} picked={chosen === String(r.number) || chosen === r.name} onPick={() => void go(`/releases/${r.number}`)} /></li>)}
+            {list?.releases.map((r) => <li key={r.number}><Entry release={r} picked={chosen === String(r.number) || chosen === r.name} onPick={() => go(`/releases/${r.number}`)} /></li>)}
           </Box>
         </Box>
         {chosen && <ReleaseView key={chosen} name={chosen} />}

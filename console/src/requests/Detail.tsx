@@ -1,6 +1,6 @@
 import Box from "@mui/material/Box";
 import type { ReactNode } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import type { RequestRecord } from "../api/client";
 import { Drawer } from "../kit/Drawer";
 import { amount, millis, moment, transports } from "../kit/format";

@@ -1,5 +1,5 @@
 import Box from "@mui/material/Box";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { queries, type RequestRecord } from "../api/client";
 import type { paths } from "../api/schema";
 import { millis, moment } from "../kit/format";

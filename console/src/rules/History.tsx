@@ -2,7 +2,7 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { author } from "../api/author";
 import { api, basedOn, queries, take, words, type Revision, type RuleFile } from "../api/client";
 import { publishedText } from "../change/PublishedNotice";

@@ -4,7 +4,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useCallback, useEffect, useMemo, useState, useSyncExternalStore } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { api, basedOn, queries, take, words, type CheckReport, type Finding, type Mesh, type Published, type Revision, type RuleFile } from "../api/client";
 import { useMesh } from "../api/live";
 import { Preview } from "../change/Preview";

@@ -4,7 +4,7 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { author } from "../api/author";
 import { api, basedOn, take, words, type EffectRow, type Mesh, type Published, type Route } from "../api/client";
 import { Preview } from "../change/Preview";

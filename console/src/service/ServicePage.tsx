@@ -5,7 +5,7 @@ import MuiLink from "@mui/material/Link";
 import Tab from "@mui/material/Tab";
 import Tabs from "@mui/material/Tabs";
 import { Fragment, useEffect, type ReactNode } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useParams } from "wouter";
 import { ActivityList } from "../activity/ActivityList";
 import type { Gateway, Mesh, Route, Service } from "../api/client";
 import { DraftBar } from "../change/DraftBar";
@@ -32,7 +32,7 @@ const releaseOf = (mesh: Mesh, parent: string, route: string) => mesh.releases.f
 
 /** One service: its figures, routes, settings, instances, requests and activity. */
 export function ServicePage() {
-  const { name = "" } = useParams();
+  const { name = "" } = useParams<{ name?: string }>();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
   const edit = useBundle("services", name);
@@ -68,7 +68,7 @@ export function ServicePage() {
 
 /** One gateway. Its routes are changed in files. */
 export function GatewayPage() {
-  const { name = "" } = useParams();
+  const { name = "" } = useParams<{ name?: string }>();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
   const edit = useBundle("gateways", name);

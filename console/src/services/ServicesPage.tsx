@@ -4,8 +4,8 @@ import MenuItem from "@mui/material/MenuItem";
 import Tab from "@mui/material/Tab";
 import Tabs from "@mui/material/Tabs";
 import TextField from "@mui/material/TextField";
-import { useNavigate } from "react-router";
-import { useAddress } from "../kit/address";
+
+import { useAddress, useNavigate } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";
 import { DataTable } from "../kit/DataTable";
 import { plural } from "../kit/format";
@@ -56,14 +56,14 @@ export function ServicesPage() {
       {view === "services" && mesh.services.length > 0 && (
         <DataTable
           name="services" columns={serviceColumns} rows={rows} idOf={(r) => r.name} rowClass={(r) => (r.wrong.length > 0 ? "attention" : "")}
-          onPick={(r) => (r.kind === "group" ? change({ by: null }) : void go(`/${r.kind === "gateway" ? "gateways" : "services"}/${r.name}${search}`))}
+          onPick={(r) => (r.kind === "group" ? change({ by: null }) : go(`/${r.kind === "gateway" ? "gateways" : "services"}/${r.name}${search}`))}
         />
       )}
-      {view === "links" && <DataTable name="links" columns={linkColumns} rows={mesh.links} idOf={(l) => `${l.from}~${l.to}`} empty="No requests in this time" onPick={(l) => void go(`/services/${l.to}${search}`)} />}
+      {view === "links" && <DataTable name="links" columns={linkColumns} rows={mesh.links} idOf={(l) => `${l.from}~${l.to}`} empty="No requests in this time" onPick={(l) => go(`/services/${l.to}${search}`)} />}
       {view === "routes" && (
         <DataTable
           name="routes" columns={routeColumns} rows={rowsOfRoutes(mesh)} idOf={(r) => `${r.parent}/${r.route.name}`} empty="The rules in force have no routes"
-          onPick={(r) => void go(`/${r.isGateway ? "gateways" : "services"}/${r.parent}?tab=routes&route=${r.route.name}${search.replace("?", "&")}`)}
+          onPick={(r) => go(`/${r.isGateway ? "gateways" : "services"}/${r.parent}?tab=routes&route=${r.route.name}${search.replace("?", "&")}`)}
         />
       )}
     </>

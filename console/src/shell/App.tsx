@@ -2,15 +2,16 @@ import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
-import { Route, Routes } from "react-router";
+import { lazy, useEffect, useMemo, useState } from "react";
+import { Route, Switch } from "wouter";
 import { ApiError } from "../api/client";
 import { followMesh } from "../api/live";
 import { makeTheme } from "../kit/theme";
 import { Frame } from "./Frame";
-import { NotFound } from "./NotFound";
 import { PageBoundary } from "./PageBoundary";
 import { places } from "./pages";
+
+const NotFound = lazy(() => import("./NotFound"));
 
 type Mode = "light" | "dark";
 
@@ -44,12 +45,14 @@ export function App() {
     <QueryClientProvider client={client}>
       <ThemeProvider theme={theme}>
         <CssBaseline />
-        <Frame mode={mode} onToggle={toggle}>
-          <Routes>
-            {places.map(({ path, Page }) => <Route key={path} path={path} element={<PageBoundary><Page /></PageBoundary>} />)}
-            <Route path="*" element={<NotFound />} />
-          </Routes>
-        </Frame>
+        <PageBoundary>
+          <Frame mode={mode} onToggle={toggle}>
+            <Switch>
+              {places.map(({ path, Page }) => <Route key={path} path={path}><PageBoundary><Page /></PageBoundary></Route>)}
+              <Route><PageBoundary><NotFound /></PageBoundary></Route>
+            </Switch>
+          </Frame>
+        </PageBoundary>
       </ThemeProvider>
     </QueryClientProvider>
   );

@@ -1,11 +1,12 @@
 import Box from "@mui/material/Box";
-import MuiDrawer from "@mui/material/Drawer";
-import { useState, type ReactNode } from "react";
+import { lazy, Suspense, useState, type ReactNode } from "react";
 import { DrawerPlace } from "../kit/Drawer";
 import { Notices } from "./Notices";
 import { SideNav } from "./SideNav";
 import { TopBar } from "./TopBar";
 import { Tour } from "./Tour";
+
+const PagesDrawer = lazy(() => import("./PagesDrawer"));
 
 interface Props {
   mode: "light" | "dark";
@@ -24,9 +25,7 @@ export function Frame({ mode, onToggle, children }: Props) {
         <Box sx={{ display: { xs: "none", sm: "block" }, flex: "none", position: "sticky", top: 0, height: "100vh", overflowY: "auto", borderRight: 1, borderColor: "divider", bgcolor: "background.paper" }}>
           <SideNav />
         </Box>
-        <MuiDrawer open={isOpen} onClose={() => setOpen(false)} transitionDuration={{ enter: 150, exit: 0 }}>
-          <SideNav isWide onGo={() => setOpen(false)} />
-        </MuiDrawer>
+        {isOpen && <Suspense fallback={null}><PagesDrawer onClose={() => setOpen(false)} /></Suspense>}
         <Box sx={{ flex: 1, minWidth: 0, display: "flex", flexDirection: "column" }}>
           <TopBar mode={mode} onToggle={onToggle} onMenu={() => setOpen(true)} />
           <Box sx={{ display: "flex", flex: 1, minWidth: 0, alignItems: "flex-start" }}>

@@ -1,8 +1,8 @@
 import MuiLink from "@mui/material/Link";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { PageHeader } from "../kit/PageHeader";
 
-export function NotFound() {
+export default function NotFound() {
   return (
     <>
       <PageHeader title="Page not found" />

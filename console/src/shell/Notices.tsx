@@ -1,8 +1,7 @@
-import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState, type ReactNode } from "react";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { author } from "../api/author";
 import { api, type Drill, type Mesh } from "../api/client";
 import { useMesh, useSilence } from "../api/live";
@@ -10,6 +9,7 @@ import { Confirm } from "../kit/Confirm";
 import { Drawer } from "../kit/Drawer";
 import { moment, plural, seconds } from "../kit/format";
 import { type } from "../kit/theme";
+import { Banner } from "./Banner";
 
 /** Something that concerns every page. */
 interface Notice {
@@ -73,9 +73,9 @@ export function Notices() {
   return (
     <>
       {isStale && (
-        <Alert severity="error" sx={{ borderRadius: 0, px: { xs: 1.5, md: 3 } }} data-test="stale">
+        <Banner severity="error" test="stale">
           {at ? `The service does not respond. This page shows the state at ${moment(at)}.` : "The service does not respond."} Proxies keep routing by the rules that they have.
-        </Alert>
+        </Banner>
       )}
       {first && (
         <Box

@@ -1,20 +1,14 @@
 import Clock from "@mui/icons-material/Schedule";
 import Button from "@mui/material/Button";
-import Menu from "@mui/material/Menu";
-import MenuItem from "@mui/material/MenuItem";
-import { useState } from "react";
-import { useAddress } from "../kit/address";
-import { spanNames, useRange, type Span } from "../kit/range";
+import { lazy, Suspense, useState } from "react";
+import { useRange } from "../kit/range";
+
+const RangeMenu = lazy(() => import("./RangeMenu"));
 
 /** Chooses the time that all pages show. */
 export function RangePicker() {
   const range = useRange();
-  const [, change] = useAddress();
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
-  const choose = (span: Span | null) => {
-    change({ range: span, at: null });
-    setAnchor(null);
-  };
   return (
     <>
       <Button
@@ -23,12 +17,7 @@ export function RangePicker() {
       >
         {range.label}
       </Button>
-      <Menu open={anchor !== null} anchorEl={anchor} onClose={() => setAnchor(null)} transitionDuration={0}>
-        <MenuItem selected={!range.at && !range.span} onClick={() => choose(null)}>Now (figures of the last 10 seconds)</MenuItem>
-        {Object.entries(spanNames).map(([span, name]) => (
-          <MenuItem key={span} selected={range.span === span} onClick={() => choose(span as Span)}>{name}</MenuItem>
-        ))}
-      </Menu>
+      {anchor && <Suspense fallback={null}><RangeMenu anchor={anchor} onClose={() => setAnchor(null)} /></Suspense>}
     </>
   );
 }

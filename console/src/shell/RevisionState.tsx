@@ -1,6 +1,5 @@
 import Box from "@mui/material/Box";
-import Tooltip from "@mui/material/Tooltip";
-import { Link } from "react-router";
+import { Link } from "wouter";
 import { useMesh } from "../api/live";
 import { moment } from "../kit/format";
 
@@ -16,15 +15,11 @@ export function RevisionState() {
       {r.number === 0 ? (
         <Box component="span" sx={{ overflow: "hidden", textOverflow: "ellipsis" }}>No rules published</Box>
       ) : (
-        <Tooltip title={about}>
-          <Box component={Link} to={`/effects?revision=${r.number}`} sx={{ color: "text.primary", fontWeight: 650 }}>Revision {r.number}</Box>
-        </Tooltip>
+        <Box component={Link} to={`/effects?revision=${r.number}`} title={about} sx={{ color: "text.primary", fontWeight: 650 }}>Revision {r.number}</Box>
       )}
-      <Tooltip title={who}>
-        <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
-          in force in {r.acknowledged} of {r.connected} proxies
-        </Box>
-      </Tooltip>
+      <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} title={who} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
+        in force in {r.acknowledged} of {r.connected} proxies
+      </Box>
     </Box>
   );
 }

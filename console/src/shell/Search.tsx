@@ -3,9 +3,10 @@ import Box from "@mui/material/Box";
 import Dialog from "@mui/material/Dialog";
 import TextField from "@mui/material/TextField";
 import { useMemo, useState } from "react";
-import { useNavigate } from "react-router";
+
 import type { Mesh } from "../api/client";
 import { useMesh } from "../api/live";
+import { useNavigate } from "../kit/address";
 import { rangeSearch, useRange } from "../kit/range";
 import { type } from "../kit/theme";
 import { pages } from "./pages";
@@ -76,7 +77,7 @@ export function Search({ onClose }: { onClose: () => void }) {
   const open = (f: Found | undefined | null) => {
     if (!f) return;
     onClose();
-    void go(f.to);
+    go(f.to);
   };
   return (
     <Dialog open onClose={onClose} transitionDuration={0} fullWidth maxWidth="sm" aria-label="Search" sx={{ "& .MuiDialog-container": { alignItems: "flex-start" } }}>

@@ -1,5 +1,5 @@
 import Box from "@mui/material/Box";
-import { Link, useLocation } from "react-router";
+import { Link, useLocation } from "wouter";
 import { rangeSearch, useRange } from "../kit/range";
 import { type } from "../kit/theme";
 import { groups, pages, type Page } from "./pages";
@@ -13,7 +13,7 @@ const isHere = (page: Page, pathname: string): boolean => {
 
 /** The pages in four groups. On a narrow screen the words stand small below the icons. */
 export function SideNav({ isWide = false, onGo }: { isWide?: boolean; onGo?: () => void }) {
-  const { pathname } = useLocation();
+  const [pathname] = useLocation();
   const search = rangeSearch(useRange());
   const wide = isWide ? "&" : "@media (min-width: 1100px)";
   return (

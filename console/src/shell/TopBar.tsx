@@ -5,7 +5,6 @@ import SearchIcon from "@mui/icons-material/Search";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import IconButton from "@mui/material/IconButton";
-import Tooltip from "@mui/material/Tooltip";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { RangePicker } from "./RangePicker";
 import { RevisionState } from "./RevisionState";
@@ -46,9 +45,7 @@ export function TopBar({ mode, onToggle, onMenu }: Props) {
       <RangePicker />
       <Box sx={{ flex: 1, minWidth: 0, display: "flex", justifyContent: "flex-end" }}><RevisionState /></Box>
       <Who />
-      <Tooltip title={other}>
-        <IconButton size="small" onClick={onToggle} aria-label={other}>{mode === "dark" ? <LightMode fontSize="small" /> : <DarkMode fontSize="small" />}</IconButton>
-      </Tooltip>
+      <IconButton size="small" onClick={onToggle} aria-label={other} title={other}>{mode === "dark" ? <LightMode fontSize="small" /> : <DarkMode fontSize="small" />}</IconButton>
       {isSearching && <Suspense fallback={null}><Search onClose={() => setSearching(false)} /></Suspense>}
     </Box>
   );

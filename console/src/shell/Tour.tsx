@@ -1,8 +1,9 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+
 import { queries } from "../api/client";
+import { useNavigate } from "../kit/address";
 import { type } from "../kit/theme";
 
 const key = "nightjar.tour";
@@ -31,7 +32,7 @@ export function Tour() {
   };
   const move = (to: number) => {
     store(String(to));
-    void go(steps[to]?.to ?? "/");
+    go(steps[to]?.to ?? "/");
   };
   if (!step) return null;
   return (

@@ -3,10 +3,10 @@ import Box from "@mui/material/Box";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData } from "@tanstack/react-query";
-import { useNavigate, useParams } from "react-router";
+import { useParams } from "wouter";
 import { queries, words, type Mesh, type TraceSummary } from "../api/client";
 import { useMesh } from "../api/live";
-import { useAddress } from "../kit/address";
+import { useAddress, useNavigate } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { DataTable, type Column } from "../kit/DataTable";
 import { exactly, millis, percent, plural } from "../kit/format";
@@ -38,7 +38,7 @@ const outcomes = ["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-
 
 /** Traces of the last hour, and one of them as a waterfall. */
 export function TracesPage() {
-  const { id } = useParams();
+  const { id } = useParams<{ id?: string }>();
   const services = useMesh(namesOf);
   const [params, change] = useAddress();
   const navigate = useNavigate();
@@ -63,10 +63,10 @@ export function TracesPage() {
         {choice("slowerThanMS", "Slower than", slower, ["10", "50", "100", "500", "1000"], (v) => `${v} ms`)}
       </Box>
       {error && <Alert severity="warning" sx={{ mb: 1 }}>{words(error)}</Alert>}
-      {id && <Waterfall id={id} onClose={() => void navigate({ pathname: "/traces", search: params.toString() })} />}
+      {id && <Waterfall id={id} onClose={() => navigate(`/traces${window.location.search}`)} />}
       <DataTable
         name="traces" columns={columns} rows={list?.traces ?? []} idOf={(t) => t.id} picked={list?.traces.find((t) => id && t.id.startsWith(id))?.id ?? null} height={560}
-        onPick={(t) => void navigate({ pathname: `/traces/${t.id}`, search: params.toString() })} empty={list ? "No trace matches" : "Loading"}
+        onPick={(t) => navigate(`/traces/${t.id}${window.location.search}`)} empty={list ? "No trace matches" : "Loading"}
       />
       {list && list.traces.some(bad) && !outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼: failed or refused.</Box>}
     </>
