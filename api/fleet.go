@@ -25,6 +25,12 @@ func (s *Server) fleetOperations() []Operation {
 			"Tell proxies to follow this mesh, whatever mesh they followed before",
 			s.adopt,
 		),
+		get("/doctor", "doctor", "What is wrong with the service, its records and its proxies, and what to do about it",
+			func(c *echo.Context) (model.Examination, error) {
+				ctx, stop := context.WithTimeout(c.Request().Context(), readyTime)
+				defer stop()
+				return s.control.Examine(ctx, c.Request().Host), nil
+			}),
 		send(
 			http.MethodPost,
 			"/services/:service/instances/:instance/let-back",

@@ -54,6 +54,21 @@ func (s *Server) meshOperations() []Operation {
 			Param{"parent", "string", "service or gateway of the route"},
 			Param{"route", "string", "with parent"},
 		),
+		get(
+			"/timeline/services",
+			"servicesOverTime",
+			"The success of every service over time",
+			func(c *echo.Context) (model.ServicesOverTime, error) {
+				q, err := times(c)
+				if err != nil {
+					return model.ServicesOverTime{}, err
+				}
+				return s.control.Views.Figures.ServicesOverTime(c.Request().Context(), q)
+			},
+			Param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
+			Param{"to", "integer", "seconds since 1970; now when absent"},
+			Param{"step", "integer", "seconds of each value; chosen for about sixty values when absent"},
+		),
 	}
 }
 
@@ -127,22 +142,25 @@ func (s *Server) live(c *echo.Context) error {
 }
 
 func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
-	q := model.TimelineQuery{
-		Caller:   c.QueryParam("caller"),
-		Service:  c.QueryParam("service"),
-		Version:  c.QueryParam("version"),
-		Instance: c.QueryParam("instance"),
-		Parent:   c.QueryParam("parent"),
-		Route:    c.QueryParam("route"),
+	q, err := times(c)
+	if err != nil {
+		return model.Timeline{}, err
 	}
+	q.Caller, q.Service, q.Version = c.QueryParam("caller"), c.QueryParam("service"), c.QueryParam("version")
+	q.Instance, q.Parent, q.Route = c.QueryParam("instance"), c.QueryParam("parent"), c.QueryParam("route")
+	return s.control.Views.Timeline(c.Request().Context(), q)
+}
+
+// times is the times of a query.
+func times(c *echo.Context) (q model.TimelineQuery, err error) {
 	for name, to := range map[string]*int64{"from": &q.From, "to": &q.To, "step": &q.Step} {
 		n, err := number(c, name, 0, 0, 1<<40)
 		if err != nil {
-			return model.Timeline{}, err
+			return q, err
 		}
 		*to = int64(n)
 	}
-	return s.control.Views.Timeline(c.Request().Context(), q)
+	return q, nil
 }
 
 // metrics is what the service counted, in the OpenMetrics format.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
 	"nightjar/client"
 	"nightjar/doctor"
@@ -80,7 +81,7 @@ func collect(ctx context.Context, c *client.Client, f *doctor.Facts) {
 	}
 }
 
-func doctorSheet(s *out.Sheet, rep doctor.Report) {
+func doctorSheet(s *out.Sheet, rep model.Examination) {
 	if s.CSV {
 		var rows [][]string
 		for _, f := range rep.Findings {

@@ -59,4 +59,16 @@ func TestFiguresOfThePast(t *testing.T) {
 	if _, err := k.Views.Timeline(t.Context(), model.TimelineQuery{From: 1, To: k.now.Unix(), Step: 1}); err == nil {
 		t.Error("any number of points can be had")
 	}
+	all, err := k.Figures.ServicesOverTime(t.Context(), model.TimelineQuery{From: begin.Unix(), To: k.now.Unix()})
+	if err != nil || all.Step != 60 || len(all.Services) != 1 || len(all.Services[0].Success) != 60 {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	for i, success := range all.Services[0].Success { // workloads say otherwise, and are not asked
+		if success == nil || *success != 1 {
+			t.Errorf("step %d of the service: %v", i, success)
+		}
+	}
+	if _, err := k.Figures.ServicesOverTime(t.Context(), model.TimelineQuery{From: begin.Unix(), To: k.now.Unix(), Step: 10}); err == nil {
+		t.Error("any number of values can be had")
+	}
 }

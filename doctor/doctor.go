@@ -43,35 +43,21 @@ type Facts struct {
 	Newest      *model.Revision // newest revision; nil: none
 }
 
-// Severities of a Finding.
+// Severities of a finding.
 const (
-	Problem = "problem" // something is wrong
-	Note    = "note"    // worth knowing
-	Well    = "well"    // an area where nothing is wrong
+	Problem = model.ExaminationProblem
+	Note    = model.ExaminationNote
+	Well    = model.ExaminationWell
 )
-
-// Finding is one thing that was found out.
-type Finding struct {
-	Area     string `json:"area"`     // records, service, proxies, authority, rules or clock
-	Severity string `json:"severity"` // problem, note or well
-	What     string `json:"what"`
-	Do       string `json:"do,omitempty"` // what to do about it
-}
-
-// Report is all findings, those that are problems first.
-type Report struct {
-	Findings []Finding `json:"findings"`
-	Problems int       `json:"problems"`
-}
 
 // examination collects findings.
 type examination struct {
 	*Facts
-	Report
+	model.Examination
 }
 
 // Examine finds out what is wrong.
-func Examine(f Facts) Report {
+func Examine(f Facts) model.Examination {
 	e := &examination{Facts: &f}
 	for _, area := range []struct {
 		name string
@@ -87,7 +73,7 @@ func Examine(f Facts) Report {
 		}
 	}
 	order := []string{Problem, Note, Well}
-	slices.SortStableFunc(e.Findings, func(a, b Finding) int {
+	slices.SortStableFunc(e.Findings, func(a, b model.ExaminationFinding) int {
 		return slices.Index(order, a.Severity) - slices.Index(order, b.Severity)
 	})
 	for _, one := range e.Findings {
@@ -95,7 +81,7 @@ func Examine(f Facts) Report {
 			e.Problems++
 		}
 	}
-	return e.Report
+	return e.Examination
 }
 
 func (e *examination) problem(do, format string, args ...any) { e.add(Problem, do, format, args...) }
@@ -103,7 +89,7 @@ func (e *examination) note(do, format string, args ...any)    { e.add(Note, do, 
 func (e *examination) well(format string, args ...any)        { e.add(Well, "", format, args...) }
 
 func (e *examination) add(severity, do, format string, args ...any) {
-	e.Findings = append(e.Findings, Finding{Severity: severity, What: fmt.Sprintf(format, args...), Do: do})
+	e.Findings = append(e.Findings, model.ExaminationFinding{Severity: severity, What: fmt.Sprintf(format, args...), Do: do})
 }
 
 // mib is bytes in MiB; below 10 with a decimal.

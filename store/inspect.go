@@ -26,6 +26,9 @@ type Inspection struct {
 	Error    string `json:"error,omitempty"` // why the database cannot be read
 }
 
+// Inspect describes the data directory of the store.
+func (s *Store) Inspect(ctx context.Context) Inspection { return Inspect(ctx, s.dir.path) }
+
 // Inspect describes a data directory. A service may be running on it.
 func Inspect(ctx context.Context, dir string) Inspection {
 	in := Inspection{Dir: dir}

@@ -67,6 +67,20 @@ type Timeline struct {
 	Marks  []Mark  `json:"marks"`  // revisions and drills meanwhile
 }
 
+// ServicesOverTime is the success of every service over time.
+type ServicesOverTime struct {
+	From     int64             `json:"from"` // seconds since 1970
+	To       int64             `json:"to"`
+	Step     int64             `json:"step"`     // seconds that each value covers
+	Services []ServiceOverTime `json:"services"` // that had requests, by name
+}
+
+// ServiceOverTime is the success of a service over time.
+type ServiceOverTime struct {
+	Service string     `json:"service"`
+	Success []*float64 `json:"success"` // 0 to 1, in order of time; null: no requests
+}
+
 // Point is the figures of one step of a Timeline.
 type Point struct {
 	// start, in seconds since 1970; of a trial, in seconds since its start

@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"nightjar/control/problem"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 	"nightjar/metrics"
@@ -278,15 +277,4 @@ func (f *Figures) Traffic(proxies map[string]int) (links []rules.Link, inFlight 
 		inFlight[target] = max(inFlight[target], sum/float64(to-from)/float64(max(proxies[e.from], 1)))
 	}
 	return links, inFlight
-}
-
-// checkTimeline tells what is wrong with the times of a timeline.
-func checkTimeline(from, to, step int64) error {
-	if from >= to || step < 1 || (to-from)/step > maxPoints {
-		return problem.Invalid(
-			"a timeline goes from an earlier to a later time in at most %d steps: choose a longer step",
-			maxPoints,
-		)
-	}
-	return nil
 }

@@ -174,6 +174,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the service, its records and its proxies, and what to do about it */
+        get: operations["doctor"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts": {
         parameters: {
             query?: never;
@@ -784,6 +801,23 @@ export interface paths {
         };
         /** The figures of a group of requests over time, with revisions and drills */
         get: operations["timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/timeline/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The success of every service over time */
+        get: operations["servicesOverTime"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1438,6 +1472,20 @@ export interface components {
             service: string;
             /** @description of the service, apart from its routes */
             settings: components["schemas"]["Setting"][];
+        };
+        Examination: {
+            findings: components["schemas"]["ExaminationFinding"][];
+            /** @description findings that are problems */
+            problems: number;
+        };
+        ExaminationFinding: {
+            /** @description records, service, proxies, authority, rules or clock */
+            area: string;
+            /** @description what to do about it */
+            do?: string;
+            /** @description problem, note or well */
+            severity: string;
+            what: string;
         };
         ExpectationResult: {
             /** @description as it is written */
@@ -2458,6 +2506,27 @@ export interface components {
             timeout: string;
             versions: components["schemas"]["Version"][];
         };
+        ServiceOverTime: {
+            service: string;
+            /** @description 0 to 1, in order of time; null: no requests */
+            success: (null | number)[];
+        };
+        ServicesOverTime: {
+            /**
+             * Format: int64
+             * @description seconds since 1970
+             */
+            from: number;
+            /** @description that had requests, by name */
+            services: components["schemas"]["ServiceOverTime"][];
+            /**
+             * Format: int64
+             * @description seconds that each value covers
+             */
+            step: number;
+            /** Format: int64 */
+            to: number;
+        };
         Setting: {
             /** @description where it is written; empty: built in */
             at: components["schemas"]["Origin"];
@@ -3401,6 +3470,35 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["CallResult"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    doctor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examination"];
                 };
             };
             /** @description What happened, why, and what to do next */
@@ -4891,6 +4989,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Timeline"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    servicesOverTime: {
+        parameters: {
+            query?: {
+                /** @description seconds since 1970; 15 minutes before to when absent */
+                from?: number;
+                /** @description seconds since 1970; now when absent */
+                to?: number;
+                /** @description seconds of each value; chosen for about sixty values when absent */
+                step?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServicesOverTime"];
                 };
             };
             /** @description What happened, why, and what to do next */

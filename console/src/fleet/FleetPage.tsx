@@ -1,5 +1,6 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
+import Button from "@mui/material/Button";
 import FormControlLabel from "@mui/material/FormControlLabel";
 import Switch from "@mui/material/Switch";
 import TextField from "@mui/material/TextField";
@@ -12,6 +13,7 @@ import { ago, bytes, millis } from "../kit/format";
 import { NoProxies } from "../kit/NoProxies";
 import { PageHeader } from "../kit/PageHeader";
 import { type } from "../kit/theme";
+import { Examination } from "./Examination";
 import { needsAttention, urgency, useFleet } from "./useFleet";
 
 const states: Record<string, string> = {
@@ -48,12 +50,14 @@ export function FleetPage() {
         title="Fleet" state={state}
         actions={
           <>
+            <Button variant="outlined" onClick={() => change({ examine: "yes" })} data-test="examine">Examine</Button>
             <CopyAsCommand line="nightjar fleet" />
             <FormControlLabel control={<Switch size="small" checked={onlyAttention} onChange={(e) => change({ show: e.target.checked ? "attention" : null })} />} label="Need attention" />
             <TextField label="Find" placeholder="name, service, site" value={words} onChange={(e) => change({ find: e.target.value })} sx={{ width: 170 }} />
           </>
         }
       />
+      {params.has("examine") && <Examination onClose={() => change({ examine: null })} />}
       {error && <Alert severity="warning" sx={{ mb: 1 }}>{error} The list shows the last known state.</Alert>}
       {!fleet && !error && <Box sx={{ color: "text.secondary", py: 3 }}>Waiting for the service</Box>}
       {fleet && all.length === 0 && <NoProxies />}

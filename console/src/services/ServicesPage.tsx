@@ -26,7 +26,7 @@ export function ServicesPage() {
   const go = useNavigate();
   const view = params.get("view") ?? "services";
   const by = params.get("by") ?? "service";
-  const success = useSuccess(view === "services" && by === "service" ? (mesh?.services.map((s) => s.name) ?? []) : [], range);
+  const success = useSuccess(view === "services" && by === "service", range);
   if (!mesh) return error ? <Alert severity="error">{error}</Alert> : <Box sx={{ color: "text.secondary" }}>Waiting for the service</Box>;
   const services = rowsOfServices(mesh, success);
   const rows = by === "service" ? services : sumUp(services, (r) => (r.service ? groupOf(r.service, by) : "gateways"));
