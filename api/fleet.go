@@ -42,7 +42,11 @@ func (s *Server) fleetOperations() []Operation {
 			},
 		),
 		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
-			append([]Param{{"service", "string", "only what concerns this service"}}, pageParams...)...),
+			append([]Param{
+				{"service", "string", "only what concerns this service"},
+				{"who", "string", "only what somebody did or reported whose name has this part"},
+				{"about", "string", "only rules (and releases), drills (and trials), proxies (and the authority) or guards (and health)"},
+			}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
 		create(
 			"/drills",
@@ -85,7 +89,13 @@ func (s *Server) adopt(_ *echo.Context, in model.AdoptRequest) (model.AdoptResul
 
 func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
 	read := func(ctx context.Context, before uint, limit int) ([]model.ActivityEntry, error) {
-		return s.control.Journal.List(ctx, c.QueryParam("service"), before, limit)
+		return s.control.Journal.List(ctx, model.ActivityFilter{
+			Service: c.QueryParam("service"),
+			Who:     c.QueryParam("who"),
+			About:   c.QueryParam("about"),
+			Before:  before,
+			Limit:   limit,
+		})
 	}
 	list, next, err := readPage(c, read, func(e *model.ActivityEntry) uint { return e.Number })
 	return model.ActivityPage{Activity: list, Next: next}, err

@@ -75,6 +75,14 @@ func (s *Server) ruleOperations() []Operation {
 		).
 			matching(revisionMatch).orUnchanged(),
 		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision),
+		get("/revisions/:number/changes", "revisionChanges", "What one revision changed in the text of the rules",
+			func(c *echo.Context) (model.RevisionChanges, error) {
+				n, err := pathNumber(c, "number", "revision")
+				if err != nil {
+					return model.RevisionChanges{}, err
+				}
+				return s.control.Revisions.Changes(c.Request().Context(), n)
+			}),
 		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore).
 			matching(revisionMatch).orUnchanged(),
 		remove("/bundles/:bundle", "removeBundle", "Publish a revision without a bundle", s.removeBundle,

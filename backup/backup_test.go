@@ -83,7 +83,7 @@ func TestThereAndBack(t *testing.T) {
 			t.Fatal(err)
 		}
 		rev, err := again.Revision(t.Context(), 0)
-		activity, aerr := again.Activity(t.Context(), "", 0, 100_000)
+		activity, aerr := again.Activity(t.Context(), store.ActivityFilter{Limit: 100_000})
 		if err != nil || aerr != nil || rev.Number != made.Records.Revision || len(rev.Bundles["main"]) != 1 || len(activity) != int(rev.Number)-5+1 {
 			t.Errorf("backup %d of revision %d: revision %d, %d entries, %v %v", i, made.Records.Revision, rev.Number, len(activity), err, aerr)
 		}

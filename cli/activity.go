@@ -6,33 +6,33 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nightjar/api/model"
 	"nightjar/cli/out"
 )
 
 func (a *app) activity() *cobra.Command {
-	var service string
-	var limit int
+	f := model.ActivityFilter{}
 	cmd := &cobra.Command{
 		Use:   "activity",
 		Short: "Changes and guard events, newest first",
-		Example: `  nightjar activity
+		Example: `  nightjar activity --about rules --who mara
   nightjar activity --service sailings -o json`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if limit < 1 || limit > 200 {
-				return usagef("--limit %d: expected 1 to 200", limit)
+			if f.Limit < 1 || f.Limit > 200 {
+				return usagef("--limit %d: expected 1 to 200", f.Limit)
 			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			list, err := c.Activity(cmd.Context(), service, 0, limit)
+			list, err := c.Activity(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) {
 				if len(list.Activity) == 0 {
-					s.Line("There is no activity yet.")
+					s.Line("There is no such activity.")
 					return
 				}
 				var rows [][]string
@@ -50,8 +50,12 @@ func (a *app) activity() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&service, "service", "", "only what concerns this service")
-	cmd.Flags().IntVar(&limit, "limit", 30, "how many, at most 200")
+	cmd.Flags().StringVar(&f.Service, "service", "", "only what concerns this service")
+	cmd.Flags().StringVar(&f.Who, "who", "", "only what somebody did or reported whose name has this part")
+	cmd.Flags().StringVar(&f.About, "about", "", "only rules, drills, proxies or guards")
+	cmd.Flags().IntVar(&f.Limit, "limit", 30, "how many, at most 200")
+	cmd.RegisterFlagCompletionFunc("about", cobra.FixedCompletions(
+		[]string{model.AboutRules, model.AboutDrills, model.AboutProxies, model.AboutGuards}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc(
 		"service",
 		func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {

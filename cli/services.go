@@ -192,7 +192,7 @@ func warningLines(s *out.Sheet, m model.Mesh) {
 		if i == maxWarnings {
 			s.Line(
 				"And %s: nightjar rules check shows all of a bundle's files.",
-				count(len(m.Warnings)-maxWarnings, "more warning"),
+				count(m.WarningCount-maxWarnings, "more warning"),
 			)
 			return
 		}

@@ -272,13 +272,14 @@ func (c *Client) Call(
 
 // Activity returns the activity log, newest first, from below the number before (0:
 // from the newest); of one service if it is named.
-func (c *Client) Activity(
-	ctx context.Context,
-	service string,
-	before uint,
-	limit int,
-) (a model.ActivityPage, err error) {
-	q := url.Values{"service": {service}, "before": {fmt.Sprint(before)}, "limit": {fmt.Sprint(limit)}}
+func (c *Client) Activity(ctx context.Context, f model.ActivityFilter) (a model.ActivityPage, err error) {
+	q := url.Values{
+		"service": {f.Service},
+		"who":     {f.Who},
+		"about":   {f.About},
+		"before":  {fmt.Sprint(f.Before)},
+		"limit":   {fmt.Sprint(f.Limit)},
+	}
 	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
 }
 

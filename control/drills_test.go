@@ -16,7 +16,7 @@ import (
 
 func (k *clock) kinds(service string) string {
 	k.t.Helper()
-	list, err := k.Journal.List(k.t.Context(), service, 0, 50)
+	list, err := k.Journal.List(k.t.Context(), model.ActivityFilter{Service: service, Limit: 50})
 	if err != nil {
 		k.t.Fatal(err)
 	}
@@ -100,7 +100,7 @@ func TestDrills(t *testing.T) {
 	if list, err := again.Drills.List(t.Context(), 10); err != nil || len(list) != 2 || list[0].ID != "drill-2" || list[1].Stopped != nil || list[1].IsRunning {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, s-1 joined" {
+	if got := again.kinds("s"); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, s-1 joined, mate publish" {
 		t.Errorf("activity of s, with the drill on a site: %s", got)
 	}
 	if got := again.kinds(""); got != "bosun drill-ended, mate drill-ended, mate drill-started, mate drill-started, s-1 joined, mate publish" {
@@ -129,7 +129,7 @@ func TestReportedGuards(t *testing.T) {
 	if c := callers(); len(c) != 1 || c[0].Proxy != "kiosk-1" || c[0].Caller != "kiosk" || c[0].Versions[0].Breaker.State != "open" {
 		t.Errorf("callers %+v", c)
 	}
-	list, err := k.Journal.List(t.Context(), "s", 0, 10)
+	list, err := k.Journal.List(t.Context(), model.ActivityFilter{Service: "s", About: model.AboutGuards, Limit: 10})
 	if err != nil || len(list) != 1 || list[0].Who != "kiosk-1" || list[0].Detail != "5 of 9" || !list[0].At.Equal(k.now.Add(-2500*time.Millisecond)) {
 		t.Errorf("activity %+v, %v", list, err)
 	}

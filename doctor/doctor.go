@@ -342,7 +342,7 @@ func (e *examination) rules() {
 		}
 	}
 	for _, w := range m.Warnings[:min(len(m.Warnings), maxNamed)] {
-		e.note("nightjar services shows them all.", "%s (%s).", w.Message, w.At)
+		e.note("nightjar rules check shows all of them.", "%s (%s).", w.Message, w.At)
 	}
 	for _, u := range m.Unpublished {
 		e.note("nightjar rules diff, then nightjar rules publish.", "%s of bundle %s is not what is in force.",

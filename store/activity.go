@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"strings"
 	"time"
 )
 
@@ -16,6 +18,7 @@ type Activity struct {
 	Version  string
 	Instance string
 	Detail   string
+	Revision uint // that was published by it; 0: none
 }
 
 type activityRow struct {
@@ -27,21 +30,58 @@ type activityRow struct {
 	Version  string
 	Instance string
 	Detail   string
+	Revision uint
 }
 
 func (activityRow) TableName() string { return "activity" }
 
-// Activity lists the log, newest first, from below the number before (0: from
-// the newest). With a service, it lists the entries of that service, and drills that
-// affect all services.
-func (s *Store) Activity(ctx context.Context, service string, before uint, limit int) ([]Activity, error) {
+// ActivityFilter chooses entries of the activity log. Empty fields choose all.
+type ActivityFilter struct {
+	// Service chooses what is about the service: its own entries, revisions after which
+	// something else holds for it, and drills that affect all services.
+	Service string
+	Who     string // part of who it was, in any case
+	About   Subject
+	Before  uint // only entries below this number; 0: from the newest
+	Limit   int  // entries at most
+}
+
+// Subject is what entries are about.
+type Subject string
+
+// The groups of entries.
+const (
+	AboutRules   Subject = "rules"   // and releases
+	AboutDrills  Subject = "drills"  // and trials
+	AboutProxies Subject = "proxies" // and the authority
+	AboutGuards  Subject = "guards"  // and health: everything else
+)
+
+// kindsOf are the beginnings of the kinds of each group.
+var kindsOf = map[Subject][]string{
+	AboutRules:   {"publish", "split", "restore", "release"},
+	AboutDrills:  {"drill", "trial"},
+	AboutProxies: {"join", "authority", "rejecting", "root", "token", "adopt"},
+}
+
+// Activity lists the log, newest first.
+func (s *Store) Activity(ctx context.Context, f ActivityFilter) ([]Activity, error) {
 	var rows []activityRow
-	q := s.read.WithContext(ctx).Order("number DESC").Limit(limit)
-	if service != "" {
-		q = q.Where("service = ? OR service = '' AND kind IN ('drill-started', 'drill-ended')", service)
+	q := s.read.WithContext(ctx).Order("number DESC").Limit(f.Limit)
+	if f.Service != "" {
+		q = q.Where(`service = @service OR service = '' AND kind IN ('drill-started', 'drill-ended')
+			OR activity.revision > 0 AND EXISTS (SELECT 1 FROM revisions AS r,
+				json_each(CASE r.touched WHEN '' THEN json_array(@service) ELSE r.touched END) AS t
+				WHERE r.number = activity.revision AND t.value = @service)`, sql.Named("service", f.Service))
 	}
-	if before > 0 {
-		q = q.Where("number < ?", before)
+	if f.Who != "" {
+		q = q.Where("instr(lower(who), lower(?)) > 0", f.Who)
+	}
+	if f.About != "" {
+		q = q.Where(aboutSQL(f.About))
+	}
+	if f.Before > 0 {
+		q = q.Where("number < ?", f.Before)
 	}
 	err := q.Find(&rows).Error
 	out := make([]Activity, len(rows))
@@ -50,4 +90,22 @@ func (s *Store) Activity(ctx context.Context, service string, before uint, limit
 		out[i].At = row.At.UTC()
 	}
 	return out, err
+}
+
+// aboutSQL is the condition of a group.
+func aboutSQL(a Subject) string {
+	var groups []string
+	for _, group := range []Subject{AboutRules, AboutDrills, AboutProxies} {
+		if a != AboutGuards && a != group {
+			continue
+		}
+		for _, begin := range kindsOf[group] {
+			groups = append(groups, "kind LIKE '"+begin+"%'")
+		}
+	}
+	is := "(" + strings.Join(groups, " OR ") + ")"
+	if a == AboutGuards {
+		return "NOT " + is
+	}
+	return is
 }

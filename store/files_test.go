@@ -64,7 +64,7 @@ func TestFilesAreRemoved(t *testing.T) {
 		if err := s.Ready(ctx); !errors.As(err, &gone) || !strings.Contains(err.Error(), map[bool]string{true: "start the service again", false: "restore a backup"}[what == "lock"]) {
 			t.Errorf("%s: ready says %v", what, err)
 		}
-		if list, err := s.Activity(ctx, "", 0, 10); err == nil && len(list) != 0 {
+		if list, err := s.Activity(ctx, ActivityFilter{Limit: 10}); err == nil && len(list) != 0 {
 			t.Errorf("%s: what was refused is there: %v", what, list)
 		}
 	}

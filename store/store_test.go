@@ -175,7 +175,7 @@ func TestAllOrNothing(t *testing.T) {
 	if _, err := s.Revision(ctx, 0); !errors.Is(err, ErrNotFound) {
 		t.Errorf("after a failure: %v", err)
 	}
-	if list, err := s.Activity(ctx, "", 0, 10); err != nil || len(list) != 0 {
+	if list, err := s.Activity(ctx, ActivityFilter{Limit: 10}); err != nil || len(list) != 0 {
 		t.Errorf("after a failure: %+v, %v", list, err)
 	}
 }
@@ -344,7 +344,7 @@ func TestMigrations(t *testing.T) {
 			if list, err := s.Drills(t.Context(), 5); err != nil || version >= 3 && (len(list) != 1 || !list[0].Spec.Down) {
 				t.Errorf("from version %d: %+v, %v", version, list, err)
 			}
-			if list, err := s.Activity(t.Context(), "", 0, 5); err != nil || version >= 3 && (len(list) != 1 || list[0].Kind != "drill-started") {
+			if list, err := s.Activity(t.Context(), ActivityFilter{Limit: 5}); err != nil || version >= 3 && (len(list) != 1 || list[0].Kind != "drill-started") {
 				t.Errorf("from version %d: %+v, %v", version, list, err)
 			}
 			s.Close()

@@ -198,7 +198,8 @@ func TestConsoleFunctions(t *testing.T) {
 		`pure.placeOf("a/b.yaml:35:9")`:                                               `{"file":"a/b.yaml","line":35,"col":9}`,
 		`pure.placeOf("a/b.yaml")`:                                                    `{"file":"a/b.yaml","line":1}`,
 		`["a-b", "x: y", "it's"].map(pure.shellWord)`:                                 `["a-b","'x: y'","'it'\\''s'"]`,
-		`pure.cursorPlace(["services:", "  a:", "    send: {v1: 1, "])`:               `{"path":["services","a","send"],"value":false}`,
+		`((p) => [p.bands.map((b) => [b.name, b.y, b.height]), p.spots.get("b").y, p.height])(pure.planOf([{id: "a", height: 60, band: "n"}, {id: "b", height: 60, band: "s"}, {id: "c", height: 60}], [["a", "b"]], [], 800))`: `[[["",0,91],["n",100,91],["s",200,91]],222,300]`,
+		`pure.cursorPlace(["services:", "  a:", "    send: {v1: 1, "])`: `{"path":["services","a","send"],"value":false}`,
 	} {
 		got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("JSON.stringify("+js+")"))
 		if err != nil || got != want {

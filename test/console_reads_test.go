@@ -2,6 +2,7 @@ package test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"testing"
 
@@ -51,7 +52,7 @@ const readable = `(async () => {
 })()`
 
 // tooWide is JavaScript that gives some of the elements that make a page wider than the window.
-const tooWide = `document.documentElement.scrollWidth <= innerWidth ? "" : [...document.querySelectorAll("main *")]
+const tooWide = `document.documentElement.scrollWidth <= innerWidth ? "" : [...document.querySelectorAll("body *")]
 	.filter((e) => e.getBoundingClientRect().right > innerWidth + 1 && !e.closest("[role=grid], [data-test=mesh]")).slice(0, 4).map((e) => e.outerHTML.slice(0, 120)).join(" | ")`
 
 // TestConsoleReads opens every page in both modes, and on a phone.
@@ -80,6 +81,14 @@ func TestConsoleReads(t *testing.T) {
 			t.Errorf("%s: %s", mode, w)
 		}
 	}
+	narrow := func(t *testing.T, width int) {
+		t.Helper()
+		b.until(fmt.Sprintf("document.documentElement.scrollWidth <= %d || (window.tries = (window.tries ?? 0) + 1) > 20", width))
+		wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](tooWide))
+		if wide != "" || err != nil {
+			t.Errorf("wider than a window of %d: %s %v", width, wide, err)
+		}
+	}
 	for _, p := range consolePages {
 		t.Run(p.path, func(t *testing.T) {
 			b.t = t
@@ -90,17 +99,14 @@ func TestConsoleReads(t *testing.T) {
 				t.Fatal(err)
 			}
 			read(t, "light")
+			narrow(t, 1280)
 			b.until("(document.querySelector('[aria-label=\"Dark colours\"]').click(), true)")
 			b.until(p.ready)
 			read(t, "dark")
 			b.until("(document.querySelector('[aria-label=\"Light colours\"]').click(), true)")
 			b.do(chromedp.EmulateViewport(390, 844))
 			b.until(p.ready)
-			b.until("document.documentElement.scrollWidth <= 390 || (window.tries = (window.tries ?? 0) + 1) > 20")
-			wide, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](tooWide))
-			if wide != "" || err != nil {
-				t.Errorf("wider than a phone: %s %v", wide, err)
-			}
+			narrow(t, 390)
 			if !b.now("document.querySelector('[data-test=stale]') || document.querySelector('main').getBoundingClientRect().top + scrollY <= 84") {
 				t.Error("the head takes more than a tenth of a phone")
 			}

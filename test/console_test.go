@@ -235,6 +235,18 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test='tally-sailings/v3']", "sailings/v3 60")
 		b.until("document.querySelectorAll('[data-test^=\"tally-\"]').length === 1")
 	})
+	t.Run("what people changed, before and after", func(t *testing.T) {
+		b.t = t
+		b.visit("/activity?about=rules&who=mat")
+		b.says("[data-test=activity]", "Nothing matches")
+		b.visit("/services/sailings?tab=activity")
+		row := "[...document.querySelectorAll('[data-test=activity] [role=row][data-id]')].find((e) => e.innerText.includes('split'))"
+		b.clickOn(row + ".querySelector('[data-field=detail]')")
+		b.says("[data-test=changes]", "services.sailings.routes[timetable].send: {v1: 70, v2: 30} → {v1: 10, v2: 90}")
+		b.until(fmt.Sprintf("new URLSearchParams(location.search).get('changes') === '%d'", m.revision()))
+		b.clickOn("[...document.querySelectorAll('[data-test=changes] a')].at(-1)")
+		b.until("location.pathname === '/rules' && document.querySelector('.cm-activeLine')?.innerText.includes('v1: 10')")
+	})
 	t.Run("proxies that need attention come first", func(t *testing.T) {
 		b.t = t
 		b.visit("/fleet")
@@ -247,6 +259,10 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=notices]", "front-door-b")
 		b.click("notices")
 		b.says("[data-test=problem-front-door-b]", "does not listen at")
+		b.click("examine")
+		b.says("[data-test=examination]", "1 problem")
+		b.says("[data-test=examination]", "proxies: Proxy front-door-b has a problem")
+		b.says("[data-test=examination]", "clock: The clocks of this machine, the service and the proxies agree.")
 		b.visit("/fleet?find=tides")
 		b.until("document.querySelectorAll('[data-test=proxy]').length === 1")
 	})

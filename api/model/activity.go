@@ -12,6 +12,24 @@ type ActivityEntry struct {
 	Version  string    `json:"version,omitempty"`
 	Instance string    `json:"instance,omitempty"`
 	Detail   string    `json:"detail"`
+	Revision uint      `json:"revision,omitempty"` // that was published by it
+}
+
+// What the entries of an ActivityFilter are about.
+const (
+	AboutRules   = "rules"   // and releases
+	AboutDrills  = "drills"  // and trials
+	AboutProxies = "proxies" // and the authority
+	AboutGuards  = "guards"  // and health
+)
+
+// ActivityFilter chooses entries of the activity log. Empty fields choose all.
+type ActivityFilter struct {
+	Service string // what concerns this service
+	Who     string // part of who it was
+	About   string
+	Before  uint // only entries below this number
+	Limit   int  // 1 to 200
 }
 
 // ActivityPage is one page of the activity log.

@@ -13,7 +13,9 @@ type Mesh struct {
 	Services    []Service        `json:"services"` // by name
 	Gateways    []Gateway        `json:"gateways"` // by name
 	Links       []Link           `json:"links"`    // who calls whom
-	Warnings    []Finding        `json:"warnings"` // of the rules in force, given the mesh as it is now
+	// of the rules in force, given the mesh as it is now; the first 50
+	Warnings     []Finding `json:"warnings"`
+	WarningCount int       `json:"warningCount"`
 	Drills      []Drill          `json:"drills"`   // running now
 	Releases    []ReleaseSummary `json:"releases"` // running now
 	Problems    []ProxyProblem   `json:"problems"` // of proxies, now

@@ -231,6 +231,13 @@ type Revision struct {
 	Bundles map[string][]File `json:"bundles,omitempty"` // files by bundle; not in lists
 }
 
+// RevisionChanges is what a revision changed in the text of the rules.
+type RevisionChanges struct {
+	Revision uint     `json:"revision"`
+	Changes  []Change `json:"changes"` // the first 200
+	Total    int      `json:"total"`
+}
+
 // RevisionPage is one page of revisions.
 type RevisionPage struct {
 	Revisions []Revision `json:"revisions"`

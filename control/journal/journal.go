@@ -10,6 +10,7 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/problem"
 	"nightjar/store"
 )
 
@@ -21,7 +22,7 @@ const (
 // Records is what the journal needs of the store.
 type Records interface {
 	Apply(ctx context.Context, changes ...store.Change) error
-	Activity(ctx context.Context, service string, before uint, limit int) ([]store.Activity, error)
+	Activity(ctx context.Context, f store.ActivityFilter) ([]store.Activity, error)
 }
 
 // Journal collects entries in memory and writes them to the store. It is safe for
@@ -76,9 +77,28 @@ func (j *Journal) Write(ctx context.Context) error {
 	return err
 }
 
-// List lists entries, newest first; see store.Store.Activity.
-func (j *Journal) List(ctx context.Context, service string, before uint, limit int) ([]model.ActivityEntry, error) {
+// subjects are what entries can be about.
+var subjects = map[string]store.Subject{
+	"":                 "",
+	model.AboutRules:   store.AboutRules,
+	model.AboutDrills:  store.AboutDrills,
+	model.AboutProxies: store.AboutProxies,
+	model.AboutGuards:  store.AboutGuards,
+}
+
+// List lists entries, newest first.
+func (j *Journal) List(ctx context.Context, f model.ActivityFilter) ([]model.ActivityEntry, error) {
+	about, isKnown := subjects[f.About]
+	if !isKnown {
+		return nil, problem.Invalid("about: %q is not rules, drills, proxies or guards", f.About)
+	}
 	j.Write(context.WithoutCancel(ctx)) // the newest belong in the answer; whoever writes regularly reports errors
-	entries, err := j.records.Activity(ctx, service, before, limit)
+	entries, err := j.records.Activity(ctx, store.ActivityFilter{
+		Service: f.Service,
+		Who:     f.Who,
+		About:   about,
+		Before:  f.Before,
+		Limit:   f.Limit,
+	})
 	return from.Activity(entries), err
 }

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
+	"time"
 
+	"nightjar/api/model"
 	"nightjar/store"
 )
 
@@ -17,19 +20,53 @@ func TestPaging(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
+	if err := st.Apply(t.Context(), store.AddRevision{Revision: store.Revision{Number: 1, Touched: []string{"t"}, At: time.Now()}}); err != nil {
+		t.Fatal(err)
+	}
 	j := New(st)
 	for i := range maxPending + 10 {
 		j.Add(store.Activity{Who: "w", Kind: "k", Service: "s", Detail: fmt.Sprint(i)})
 	}
-	newest, err := j.List(t.Context(), "s", 0, 3)
+	j.Add(
+		store.Activity{Who: "Mara", Kind: "publish", Revision: 1},
+		store.Activity{Who: "mara", Kind: "drill-started", Service: "s"},
+		store.Activity{Who: "s-1", Kind: "breaker-opened", Service: "t"},
+		store.Activity{Who: "s-1", Kind: "joined", Service: "t"},
+	)
+	for _, c := range []struct {
+		f    model.ActivityFilter
+		want string
+	}{
+		{model.ActivityFilter{Who: "mAR"}, "drill-started publish"},
+		{model.ActivityFilter{Who: "a", About: model.AboutRules}, "publish"},
+		{model.ActivityFilter{Who: "a", About: model.AboutDrills}, "drill-started"},
+		{model.ActivityFilter{Service: "t", About: model.AboutGuards}, "breaker-opened"},
+		{model.ActivityFilter{Service: "t", About: model.AboutProxies}, "joined"},
+		{model.ActivityFilter{Service: "t"}, "joined breaker-opened publish"},
+		{model.ActivityFilter{Service: "u"}, ""},
+	} {
+		c.f.Limit = 10
+		list, err := j.List(t.Context(), c.f)
+		var kinds []string
+		for _, e := range list {
+			kinds = append(kinds, e.Kind)
+		}
+		if got := strings.Join(kinds, " "); got != c.want || err != nil {
+			t.Errorf("%+v: %s, %v; want %s", c.f, got, err, c.want)
+		}
+	}
+	if _, err := j.List(t.Context(), model.ActivityFilter{About: "weather"}); err == nil || !strings.Contains(err.Error(), "rules, drills, proxies or guards") {
+		t.Errorf("about the weather: %v", err)
+	}
+	newest, err := j.List(t.Context(), model.ActivityFilter{Service: "s", Who: "w", Limit: 3})
 	if err != nil || len(newest) != 3 || newest[0].Detail != fmt.Sprint(maxPending+9) {
 		t.Fatalf("%+v, %v", newest, err)
 	}
-	next, err := j.List(t.Context(), "", newest[2].Number, 3)
+	next, err := j.List(t.Context(), model.ActivityFilter{Before: newest[2].Number, Limit: 3})
 	if err != nil || next[0].Detail != fmt.Sprint(maxPending+6) {
 		t.Errorf("%+v, %v", next, err)
 	}
-	if oldest, _ := j.List(t.Context(), "", 2, 3); len(oldest) != 1 || oldest[0].Detail != "10" {
+	if oldest, _ := j.List(t.Context(), model.ActivityFilter{Before: 2, Limit: 3}); len(oldest) != 1 || oldest[0].Detail != "14" {
 		t.Errorf("the oldest is %+v", oldest)
 	}
 }

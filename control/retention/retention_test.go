@@ -106,7 +106,7 @@ func TestOldRecordsGo(t *testing.T) {
 		}
 	}
 	drills, _ := st.Drills(ctx, 10)
-	activity, _ := st.Activity(ctx, "", 0, 10)
+	activity, _ := st.Activity(ctx, store.ActivityFilter{Limit: 10})
 	drafts, _ := st.Drafts(ctx)
 	if len(drills) != 1 || len(activity) != 1 || len(drafts) != 2 {
 		t.Errorf("%d drills, %d entries, %d drafts stay", len(drills), len(activity), len(drafts))
@@ -158,7 +158,7 @@ func TestNothingGoesUnarchived(t *testing.T) {
 	if err := r.Step(ctx); err == nil || !strings.Contains(err.Error(), "archived") {
 		t.Errorf("the archive is a file, and it says %v", err)
 	}
-	if list, _ := st.Activity(ctx, "", 0, 10); len(list) != 1 {
+	if list, _ := st.Activity(ctx, store.ActivityFilter{Limit: 10}); len(list) != 1 {
 		t.Error("what could not be archived is gone")
 	}
 }

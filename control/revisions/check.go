@@ -2,6 +2,7 @@ package revisions
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
@@ -317,11 +318,30 @@ func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.Re
 	}
 }
 
+// maxChanges is how many changes of a revision are listed.
+const maxChanges = 200
+
+// Changes is what a revision changed in the text of the rules.
+func (r *Revisions) Changes(ctx context.Context, number uint) (model.RevisionChanges, error) {
+	if number == 0 {
+		number = r.Current().Revision.Number
+	}
+	changes, err := r.textChanges(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return model.RevisionChanges{}, problem.Missing("revision %d, or the one before it, is not kept any more", number)
+	}
+	shown := changes[:min(len(changes), maxChanges)]
+	return model.RevisionChanges{Revision: number, Changes: from.Changes(shown), Total: len(changes)}, err
+}
+
 // textChanges is what a revision changed in the text of the rules.
 func (r *Revisions) textChanges(ctx context.Context, number uint) ([]rules.Change, error) {
 	rev, err := r.Records.Revision(ctx, number)
 	if err != nil {
 		return nil, err
+	}
+	if number == 1 {
+		return rules.Diff(&rules.Rules{}, WrittenOf(&rev)), nil
 	}
 	before, err := r.Records.Revision(ctx, number-1)
 	if err != nil {

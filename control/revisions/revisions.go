@@ -279,7 +279,7 @@ func (r *Revisions) log(at time.Time, list []store.Revision) {
 		if rev.Message != "" {
 			detail += ": " + rev.Message
 		}
-		r.Journal.Add(store.Activity{At: at.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail})
+		r.Journal.Add(store.Activity{At: at.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail, Revision: rev.Number})
 	}
 }
 

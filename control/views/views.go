@@ -24,8 +24,9 @@ import (
 )
 
 const (
-	maxMarks  = 2000 // of revisions on a timeline, the newest
-	maxDrills = 1000 // that are looked at
+	maxMarks    = 2000 // of revisions on a timeline, the newest
+	maxDrills   = 1000 // that are looked at
+	maxWarnings = 50   // that a mesh has, which is sent every second
 )
 
 // Records is what views need of the store.
@@ -66,7 +67,7 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 	if err != nil {
 		return model.Mesh{}, err
 	}
-	now, proxies := v.Revisions.Current(), v.Fleet.List().Proxies
+	now, proxies, warnings := v.Revisions.Current(), v.Fleet.List().Proxies, v.Revisions.Warnings()
 	begin, until := v.Figures.Span(seconds, end)
 	revision := now.Revision.Number
 	if end > 0 {
@@ -92,7 +93,9 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 		Problems:    problems(proxies),
 		Drills:      v.Drills.Running(),
 		Releases:    v.Releases(),
-		Warnings:    v.Revisions.Warnings(),
+		Warnings:    warnings[:min(len(warnings), maxWarnings)],
+
+		WarningCount: len(warnings),
 	}
 	all := newMembers(now.Rules, proxies, v.guards())
 	all.domain = v.Domain

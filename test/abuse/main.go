@@ -253,7 +253,7 @@ func (w *world) publish(proxies int, text string) error {
 
 // guardEvents is how many times a guard acted since the mesh began.
 func (w *world) guardEvents() (events []string, err error) {
-	a, err := w.client.Activity(w.ctx, "", 0, 200)
+	a, err := w.client.Activity(w.ctx, model.ActivityFilter{Limit: 200})
 	for _, e := range a.Activity {
 		if slices.Contains([]string{"breaker-open", "sidelined", "still-sidelined", "unreachable", "down", "spills"}, e.Kind) {
 			events = append(events, e.Kind+" "+e.Instance+" "+e.Detail)

@@ -1,37 +1,44 @@
 import { keepPreviousData } from "@tanstack/react-query";
 import { queries, type ActivityEntry } from "../api/client";
+import { useAddress } from "../kit/address";
 import { DataTable, type Column } from "../kit/DataTable";
 import { moment } from "../kit/format";
+import { ChangesDrawer } from "./ChangesDrawer";
 
 const columns: Column<ActivityEntry>[] = [
   { field: "at", headerName: "Time", width: 140, valueFormatter: (v: string) => moment(v) },
-  { field: "who", headerName: "Who", width: 140 },
-  { field: "kind", headerName: "What", width: 160, cellClassName: "strong" },
-  { field: "about", headerName: "About", width: 170, valueGetter: (_, e) => e.instance ?? [e.service, e.version].filter(Boolean).join("/") },
-  { field: "detail", headerName: "Detail", flex: 1, minWidth: 260 },
+  { field: "who", headerName: "Who", width: 120 },
+  { field: "kind", headerName: "What", width: 130, cellClassName: "strong" },
+  { field: "detail", headerName: "Detail", flex: 1, minWidth: 200 },
+  { field: "about", headerName: "About", width: 160, valueGetter: (_, e) => e.instance ?? [e.service, e.version].filter(Boolean).join("/") },
 ];
 
-interface Props {
+export interface ActivityFilter {
   service?: string;
+  who?: string;
+  about?: string;
+}
+
+interface Props {
+  filter: ActivityFilter;
   /** How many entries at most, 1 to 200. */
   limit: number;
-  only?: (e: ActivityEntry) => boolean;
-  height?: number;
+  height?: number | string;
   empty: string;
 }
 
-/** What people changed and what proxies reported, newest first. */
-export function ActivityList({ service, limit, only, height, empty }: Props) {
-  const { data } = queries.useQuery("get", "/api/v1/activity", { params: { query: { limit, ...(service ? { service } : {}) } } }, {
-    refetchInterval: 2000, ...(service ? {} : { placeholderData: keepPreviousData }),
-  });
-  const list = data?.activity ?? [];
+/** What people changed and what proxies reported, newest first. A revision opens with what it changed. */
+export function ActivityList({ filter, limit, height, empty }: Props) {
+  const [params, change] = useAddress();
+  const { data } = queries.useQuery("get", "/api/v1/activity", { params: { query: { limit, ...filter } } }, { refetchInterval: 2000, placeholderData: keepPreviousData });
+  const revision = Number(params.get("changes"));
   return (
     <div data-test="activity">
       <DataTable
-        name={service ? `activity of ${service}` : "activity"} columns={columns} rows={only ? list.filter(only) : list} idOf={(e) => String(e.number)} isTall
-        empty={data ? empty : "Loading"} {...(height ? { height } : {})}
+        name={filter.service ? `activity of ${filter.service}` : "activity"} columns={columns} rows={data?.activity ?? []} idOf={(e) => String(e.number)} isTall
+        onPick={(e) => change({ changes: e.revision ? String(e.revision) : null })} empty={data ? empty : "Loading"} {...(height ? { height } : {})}
       />
+      {revision > 0 && <ChangesDrawer revision={revision} onClose={() => change({ changes: null })} />}
     </div>
   );
 }

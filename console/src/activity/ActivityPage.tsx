@@ -1,25 +1,18 @@
 import Box from "@mui/material/Box";
 import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
-import type { ActivityEntry, Mesh } from "../api/client";
+import type { Mesh } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
+import { tall } from "../kit/DataTable";
 import { PageHeader } from "../kit/PageHeader";
 import { ActivityList } from "./ActivityList";
 
 const most = 200; // entries that the service gives at once
 
-const people = /^(publish|split|restore|remove|release|draft)/;
-const checks = /^(drill|trial)/;
-const members = /^(join|token|authority|reject|root|adopt)/;
-
-const kinds: Record<string, (kind: string) => boolean> = {
-  "rules and releases": (k) => people.test(k),
-  "drills and trials": (k) => checks.test(k),
-  proxies: (k) => members.test(k),
-  guards: (k) => ![people, checks, members].some((r) => r.test(k)),
-};
+/** What entries are about, by the names that the service has for it. */
+const subjects: Record<string, string> = { rules: "rules and releases", drills: "drills and trials", proxies: "proxies and authority", guards: "guards and health" };
 
 const services = (mesh: Mesh | null) => mesh?.services.map((s) => s.name) ?? [];
 
@@ -28,26 +21,27 @@ export function ActivityPage() {
   const [params, change] = useAddress();
   const names = useMesh(services);
   const service = params.get("service") ?? "";
-  const kind = params.get("kind") ?? "";
+  const about = params.get("about") ?? "";
   const who = params.get("who") ?? "";
-  const choice = (name: string, label: string, value: string, list: string[]) => (
+  const filter = { ...(service && { service }), ...(who && { who }), ...(about && { about }) };
+  const flags = Object.entries(filter).map(([name, value]) => ` --${name} ${shellWord(value)}`).join("");
+  const choice = (name: string, label: string, value: string, list: string[], shown: Record<string, string> = {}) => (
     <TextField select label={label} value={value} onChange={(e) => change({ [name]: e.target.value })} sx={{ width: 170 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} data-test={`filter-${name}`}>
-      {[...new Set(["", ...list, value])].map((v) => <MenuItem key={v} value={v}>{v || "any"}</MenuItem>)}
+      {[...new Set(["", ...list, value])].map((v) => <MenuItem key={v} value={v}>{shown[v] ?? (v || "any")}</MenuItem>)}
     </TextField>
   );
-  const isWanted = (e: ActivityEntry) => (kinds[kind]?.(e.kind) ?? true) && e.who.toLowerCase().includes(who.toLowerCase());
   return (
     <>
       <PageHeader
         title="Activity" about="What people changed, and what proxies reported of their guards."
-        actions={<CopyAsCommand line={`nightjar activity${service ? ` --service ${shellWord(service)}` : ""} --limit ${most}`} />}
+        actions={<CopyAsCommand line={`nightjar activity${flags} --limit ${most}`} />}
       />
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mb: 1.5 }}>
         {choice("service", "Service", service, names)}
-        {choice("kind", "About", kind, Object.keys(kinds))}
+        {choice("about", "About", about, Object.keys(subjects), subjects)}
         <TextField label="Who" placeholder="a person or a proxy" value={who} onChange={(e) => change({ who: e.target.value })} sx={{ width: 170 }} slotProps={{ inputLabel: { shrink: true } }} />
       </Box>
-      <ActivityList {...(service ? { service } : {})} limit={most} only={isWanted} height={620} empty="Nothing matches. The newest 200 entries are searched." />
+      <ActivityList filter={filter} limit={most} height={tall} empty={flags ? "Nothing matches" : "Nothing happened yet. Publishes, drills, releases and what guards do are listed here."} />
     </>
   );
 }

@@ -605,6 +605,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/revisions/{number}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one revision changed in the text of the rules */
+        get: operations["revisionChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions/{number}/restore": {
         parameters: {
             query?: never;
@@ -1010,6 +1027,8 @@ export interface components {
             instance?: string;
             kind: string;
             number: number;
+            /** @description that was published by it */
+            revision?: number;
             service?: string;
             version?: string;
             /** @description a person, or the proxy that reported it */
@@ -1916,7 +1935,8 @@ export interface components {
             services: components["schemas"]["Service"][];
             /** @description files that were checked and differ from what is in force */
             unpublished: components["schemas"]["Unpublished"][];
-            /** @description of the rules in force, given the mesh as it is now */
+            warningCount: number;
+            /** @description of the rules in force, given the mesh as it is now; the first 50 */
             warnings: components["schemas"]["Finding"][];
             /**
              * Format: int64
@@ -2393,6 +2413,12 @@ export interface components {
             kind: string;
             message: string;
             number: number;
+        };
+        RevisionChanges: {
+            /** @description the first 200 */
+            changes: components["schemas"]["Change"][];
+            revision: number;
+            total: number;
         };
         RevisionPage: {
             /** @description pass as before for the next page; absent on the last */
@@ -3219,6 +3245,10 @@ export interface operations {
             query?: {
                 /** @description only what concerns this service */
                 service?: string;
+                /** @description only what somebody did or reported whose name has this part */
+                who?: string;
+                /** @description only rules (and releases), drills (and trials), proxies (and the authority) or guards (and health) */
+                about?: string;
                 /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
@@ -4555,6 +4585,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revisionChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionChanges"];
                 };
             };
             /** @description What happened, why, and what to do next */

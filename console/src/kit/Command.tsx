@@ -6,6 +6,7 @@ import Button from "@mui/material/Button";
 import IconButton from "@mui/material/IconButton";
 import Tooltip from "@mui/material/Tooltip";
 import { useState } from "react";
+import { Aside } from "./Aside";
 import { type } from "./theme";
 
 /** Copies text, and is true for two seconds afterwards. */
@@ -27,7 +28,7 @@ export function Command({ line }: { line: string }) {
     <Box sx={{ display: "flex", alignItems: "center", gap: 1, mt: 1, pl: 1.5, border: 1, borderColor: "divider", borderRadius: 1, bgcolor: "background.paper" }}>
       <Box component="code" sx={{ flex: 1, minWidth: 0, overflowWrap: "anywhere", fontFamily: "monospace", fontSize: type.small }}>{line}</Box>
       <IconButton size="small" onClick={copy} aria-label={`Copy the command ${line}`}>{copied ? <Check fontSize="small" /> : <Copy fontSize="small" />}</IconButton>
-      <Box component="span" role="status" sx={{ position: "absolute", width: 1, height: 1, overflow: "hidden", clipPath: "inset(50%)" }}>{copied ? "Copied" : ""}</Box>
+      <Aside>{copied ? "Copied" : ""}</Aside>
     </Box>
   );
 }

@@ -4,6 +4,9 @@ import { lazy, Suspense, type ReactNode } from "react";
 import type { Props } from "./Table";
 
 // The table component is large: it is loaded after the page around it.
+/** The height of a table that fills a page. */
+export const tall = "max(420px, calc(100vh - 250px))";
+
 const Table = lazy(() => import("./Table")) as unknown as <R extends GridValidRowModel>(props: Props<R>) => ReactNode;
 
 /** A list of things as a table: sorted, filtered, walked by keys, and saved as CSV. */

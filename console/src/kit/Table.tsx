@@ -10,7 +10,7 @@ export interface Props<R extends GridValidRowModel> {
   onPick?: (row: R) => void;
   picked?: string | null;
   /** In pixels; without it the table is as high as its rows. */
-  height?: number;
+  height?: number | string;
   empty?: string;
   /** How rows are sorted at first. */
   sort?: GridSortModel;

@@ -1,7 +1,9 @@
 import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import CircularProgress from "@mui/material/CircularProgress";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import MenuItem from "@mui/material/MenuItem";
+import Switch from "@mui/material/Switch";
 import TextField from "@mui/material/TextField";
 import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Mesh } from "../api/client";
@@ -13,7 +15,7 @@ import { PageHeader } from "../kit/PageHeader";
 import { useMeshView, useRange } from "../kit/range";
 import { TimeBar } from "../kit/TimeBar";
 import { Card, heightOf, textOf } from "./Card";
-import { crowd, flowOf, waysToGroup } from "./flow";
+import { bandOf, crowd, flowOf, waysToGroup } from "./flow";
 import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
 import { Legend, smallest } from "./Legend";
 import { Panel } from "./Panel";
@@ -29,6 +31,8 @@ export function MeshPage() {
   const opened = params.get("open") ?? "";
   const [typed, setTyped] = useState(params.get("q") ?? ""); // the address is updated a little later than the field
   const chosen = params.get("pick");
+  const ways = mesh ? waysToGroup(mesh) : [];
+  const hasBands = params.get("bands") === "site" && by !== "site" && ways.includes("site");
   const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? range.label.toLowerCase() : `the last ${mesh?.window ?? 0} s`;
   return (
     <>
@@ -39,9 +43,12 @@ export function MeshPage() {
           <>
             <CopyAsCommand line="nightjar services" />
             <TextField label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
+            {ways.includes("site") && by !== "site" && (
+              <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />
+            )}
             {mesh && (
               <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value, open: null, pick: null })} sx={{ width: 140 }} data-test="by">
-                {[...new Set([...waysToGroup(mesh), by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
+                {[...new Set([...ways, by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
               </TextField>
             )}
           </>
@@ -51,7 +58,7 @@ export function MeshPage() {
       {error && <Alert severity="error">{error}</Alert>}
       {!mesh && !error && <Waiting />}
       {mesh && mesh.services.length === 0 && <NoProxies />}
-      {mesh && mesh.services.length > 0 && <Picture mesh={mesh} by={by} opened={opened} search={typed} chosen={chosen} change={change} />}
+      {mesh && mesh.services.length > 0 && <Picture mesh={mesh} by={by} hasBands={hasBands} opened={opened} search={typed} chosen={chosen} change={change} />}
       {mesh && chosen && <Panel mesh={mesh} chosen={chosen} by={by} opened={opened} change={change} />}
     </>
   );
@@ -60,13 +67,15 @@ export function MeshPage() {
 interface PictureProps {
   mesh: Mesh;
   by: string;
+  /** Cards stand in bands by site. */
+  hasBands: boolean;
   opened: string;
   search: string;
   chosen: string | null;
   change: (parts: Change) => void;
 }
 
-function Picture({ mesh, by, opened, search, chosen, change }: PictureProps) {
+function Picture({ mesh, by, hasBands, opened, search, chosen, change }: PictureProps) {
   const box = useRef<HTMLDivElement>(null);
   const [room, setRoom] = useState({ width: 0, height: 0 });
   const [zoom, setZoom] = useState<number | null>(null); // null: as large as fits
@@ -85,10 +94,10 @@ function Picture({ mesh, by, opened, search, chosen, change }: PictureProps) {
   }, []);
   const flow = useMemo(() => flowOf(mesh, seen, by, new Set(opened.split("|"))), [mesh, seen, by, opened]);
   // The plan holds as long as the same cards call the same cards.
-  const shape = JSON.stringify([room.width, flow.nodes.map((n) => [n.id, heightOf(n)]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
+  const shape = JSON.stringify([room.width, flow.nodes.map((n) => [n.id, heightOf(n), hasBands ? bandOf(n) : ""]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
   const plan = useMemo(() => {
-    const [wide, cards, links, possible] = JSON.parse(shape) as [number, [string, number][], [string, string][], [string, string][]];
-    return planOf(cards.map(([id, height]) => ({ id, height })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), wide);
+    const [wide, cards, links, possible] = JSON.parse(shape) as [number, [string, number, string][], [string, string][], [string, string][]];
+    return planOf(cards.map(([id, height, band]) => ({ id, height, band })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), wide);
   }, [shape]);
   const fit = Math.max(smallest, Math.min(1, room.width / Math.max(1, plan.width), room.height / Math.max(1, plan.height)));
   const scale = zoom ?? fit;
@@ -116,6 +125,7 @@ function Picture({ mesh, by, opened, search, chosen, change }: PictureProps) {
         {drawn && (
           <Box sx={{ width: plan.width * scale, height: plan.height * scale }}>
             <Box sx={{ position: "relative", width: plan.width, height: plan.height, minHeight: 60, transform: `scale(${scale})`, transformOrigin: "0 0" }}>
+              {plan.bands.map((b) => <div key={b.name} className="band" data-test={`band-${b.name || "none"}`} style={{ top: b.y, height: b.height }}>{b.name || "no site"}</div>)}
               <Ribbons ribbons={ribbons} width={plan.width} height={plan.height} chosen={chosen} faded={faded} onChoose={choose} />
               {flow.nodes.map((n) => {
                 const spot = plan.spots.get(n.id);
@@ -133,6 +143,7 @@ function Picture({ mesh, by, opened, search, chosen, change }: PictureProps) {
 
 /** The looks of cards, once for all of them: hundreds are drawn anew every second. */
 const looks = {
+  "& .band": { position: "absolute", left: 0, right: 0, px: 1, fontSize: 12, lineHeight: "20px", color: "text.secondary", bgcolor: "action.hover", borderTop: 1, borderColor: "divider" },
   "& .card": {
     position: "absolute", width: cardWidth, p: 0, font: "inherit", textAlign: "left", color: "text.primary", overflow: "hidden", cursor: "pointer", display: "flex", flexDirection: "column",
     bgcolor: "background.paper", border: 1, borderStyle: "solid", borderColor: "divider", borderRadius: 1.5, transition: "top .3s, left .3s, opacity .2s",
@@ -148,6 +159,8 @@ const looks = {
     "&.failing .success": { color: "error.main", fontWeight: 650 },
     "& .lane": { display: "block", height: 34, px: 1.25, "& b": { fontWeight: 600, color: "text.primary" } },
     "& .name": { display: "flex", justifyContent: "space-between", fontSize: 11.5, lineHeight: "17px" },
+    "& .name > :first-of-type": { overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap", minWidth: 0 },
+    "& .share": { flex: "none", pl: 0.5 },
     "& .share, & em": { color: "text.secondary", fontStyle: "normal" },
     "& em.none": { color: "error.main" },
     "& .bar": { display: "block", position: "relative", height: 9, bgcolor: "action.hover", borderRadius: 0.5 },

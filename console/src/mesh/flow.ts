@@ -63,6 +63,9 @@ export function waysToGroup(mesh: Mesh): By[] {
 
 const sitesOf = (s: Service): string[] => [...new Set(s.versions.flatMap((v) => v.instances.map((i) => i.site ?? "")))].filter(Boolean).sort();
 
+/** The band of a card: the sites at which the service runs; empty: none. */
+export const bandOf = (n: FlowNode): string => (n.service ? sitesOf(n.service).join(" and ") : "");
+
 /** The group that a service belongs to; empty: it has a card of its own. */
 export function groupOf(s: Service, by: By): string {
   if (by === "owner") return s.owner ?? "no owner";

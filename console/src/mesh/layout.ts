@@ -15,6 +15,8 @@ export interface Plan {
   width: number;
   height: number;
   step: number; // from one column to the next
+  /** Where the bands lie that cards stand in, from top to bottom; empty: there are none. */
+  bands: { name: string; y: number; height: number }[];
 }
 
 /** The requests from one card to another; width is their rate. */
@@ -43,8 +45,18 @@ const thickest = 42;
 /** Height in pixels above which the picture scrolls. */
 export const screen = 1100;
 
+/** A card to be set out. Cards with the same band stand side by side. */
+interface Sized {
+  id: string;
+  height: number;
+  band?: string;
+}
+
+const bandHead = 22; // the name of a band
+const bandSpace = 18; // below its cards, and to the next one
+
 /** Sets cards out from left to right by call depth. */
-export function planOf(cards: { id: string; height: number }[], edges: [string, string][], links: { id: string; from: string; to: string }[], available: number): Plan {
+export function planOf(cards: Sized[], edges: [string, string][], links: { id: string; from: string; to: string }[], available: number): Plan {
   const columns = columnsOf(cards.map((c) => c.id), edges);
   const count = Math.max(...columns.values(), 0) + 1;
   const gap = count > 1 ? Math.max(minGap, (available - count * cardWidth) / (count - 1)) : 0;
@@ -52,13 +64,13 @@ export function planOf(cards: { id: string; height: number }[], edges: [string, 
   // the cards and not behind one.
   const byColumn: Place[][] = Array.from({ length: count }, () => []);
   const places = new Map<string, Place>();
-  const put = (id: string, column: number, height: number): Place => {
-    const place = { id, column, height, y: 0, before: [], after: [] };
+  const put = (id: string, column: number, height: number, band: string): Place => {
+    const place = { id, column, height, band, y: 0, before: [], after: [] };
     places.set(id, place);
     byColumn[column]?.push(place);
     return place;
   };
-  for (const c of cards) put(c.id, columns.get(c.id) ?? 0, c.height);
+  for (const c of cards) put(c.id, columns.get(c.id) ?? 0, c.height, c.band ?? "");
   const crowded = links.length > 300; // then they may run behind cards
   const ways = new Map<string, Place[]>();
   for (const link of links) {
@@ -67,7 +79,7 @@ export function planOf(cards: { id: string; height: number }[], edges: [string, 
     const to = places.get(link.to);
     if (!from || !to) continue;
     way.push(from);
-    if (!crowded) for (let c = from.column + 1; c < to.column; c++) way.push(put(`${link.id}@${c}`, c, thickest - 6));
+    if (!crowded) for (let c = from.column + 1; c < to.column; c++) way.push(put(`${link.id}@${c}`, c, thickest - 6, from.band));
     way.push(to);
     ways.set(link.id, way);
     way.slice(1).forEach((p, i) => {
@@ -77,13 +89,20 @@ export function planOf(cards: { id: string; height: number }[], edges: [string, 
       before.after.push(p);
     });
   }
-  const height = arrange(byColumn);
+  const bands: Plan["bands"] = [];
+  let height = 0;
+  for (const name of cards.some((c) => c.band) ? [...new Set(cards.map((c) => c.band ?? ""))].sort() : []) {
+    const tall = arrange(byColumn.map((column) => column.filter((p) => p.band === name)), height + bandHead);
+    bands.push({ name, y: height, height: bandHead + tall + bandSpace / 2 });
+    height += bandHead + tall + bandSpace;
+  }
+  if (bands.length === 0) height = arrange(byColumn, 0);
   const spots = new Map<string, Spot>();
   for (const c of cards) {
     const place = places.get(c.id);
     if (place) spots.set(c.id, { x: place.column * (cardWidth + gap), y: place.y, height: c.height });
   }
-  return { spots, ways, width: count * cardWidth + (count - 1) * gap, height, step: cardWidth + gap };
+  return { spots, ways, width: count * cardWidth + (count - 1) * gap, height, step: cardWidth + gap, bands };
 }
 
 /** A part of a ribbon: the requests that end at one lane of a card, or at the card itself. */
@@ -181,6 +200,7 @@ interface Place {
   id: string;
   column: number;
   height: number;
+  band: string;
   y: number;
   before: Place[];
   after: Place[];
@@ -198,12 +218,12 @@ const middle = (p: Place | undefined): number => (p ? p.y + p.height / 2 : 0);
  * (K. Sugiyama, S. Tagawa and M. Toda, "Methods for Visual Understanding of
  * Hierarchical System Structures", 1981). Returns the height.
  */
-function arrange(columns: Place[][]): number {
+function arrange(columns: Place[][], top: number): number {
   const heightOf = (column: Place[]) => column.reduce((sum, p) => sum + p.height + space, -space);
   const tallest = Math.max(...columns.map(heightOf), 0);
   // Columns stand in the middle, as long as all of them can be seen at once.
   const stack = (column: Place[]) => {
-    let y = tallest > screen ? 0 : (tallest - heightOf(column)) / 2;
+    let y = top + (tallest > screen ? 0 : (tallest - heightOf(column)) / 2);
     for (const p of column) {
       p.y = y;
       y += p.height + space;

@@ -8,7 +8,7 @@ import type { Mesh } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
-import { DataTable, type Column } from "../kit/DataTable";
+import { DataTable, tall, type Column } from "../kit/DataTable";
 import { exactly, millis, plural } from "../kit/format";
 import { PageHeader } from "../kit/PageHeader";
 import { Detail } from "./Detail";
@@ -78,7 +78,7 @@ export function RequestsPage() {
       <Box sx={{ color: "text.secondary", mb: 0.5 }} data-test="received">
         {plural(feed.came, "request")} so far{feed.rows.length < feed.came && `; the newest ${feed.rows.length} are below`}{paused && "; paused"}
       </Box>
-      <DataTable name="requests" columns={columns} rows={feed.rows} idOf={(r) => r.key} onPick={setPicked} picked={picked?.key ?? null} height={560} empty={paused ? "Paused" : "Waiting for a request that matches"} />
+      <DataTable name="requests" columns={columns} rows={feed.rows} idOf={(r) => r.key} onPick={setPicked} picked={picked?.key ?? null} height={tall} empty={paused ? "Paused" : "Waiting for a request that matches"} />
     </>
   );
 }

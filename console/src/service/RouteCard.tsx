@@ -117,9 +117,9 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
           {weights.map((s, i) => {
             const to = route.send.find((t) => t.target === s.target);
             return (
-              <Box key={s.target} sx={{ display: "flex", alignItems: "center" }} data-test={`share-${s.target}`}>
+              <Box key={s.target} sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", minWidth: 0 }} data-test={`share-${s.target}`}>
                 <VersionMark service={to?.service ?? parent} version={to ? to.version : s.target} />
-                <Box component="span" sx={{ whiteSpace: "pre" }}><strong>{s.target}</strong> {canChange && weights.length > 1 ? <WeightField target={s.target} weight={s.weight} onSet={(w) => setAll(withWeight(weights.map((x) => x.weight), i, w))} /> : `${weightText(s.weight)}%`}</Box>
+                <Box component="span" sx={{ minWidth: 0, overflowWrap: "anywhere" }}><strong>{s.target}</strong> {canChange && weights.length > 1 ? <WeightField target={s.target} weight={s.weight} onSet={(w) => setAll(withWeight(weights.map((x) => x.weight), i, w))} /> : `${weightText(s.weight)}%`}</Box>
                 <Box component="span" sx={{ color: "text.secondary", ml: 1 }}>observed {percent(to?.observed)}</Box>
               </Box>
             );

@@ -46,7 +46,7 @@ export function ServicePage() {
     { id: "settings", name: "Settings", body: () => (service.isDeclared ? <Settings service={name} edit={edit} /> : <Box sx={{ color: "text.secondary" }}>The rules in force do not name this service, so it has the settings that are built in.</Box>) },
     { id: "instances", name: "Instances", count: service.versions.reduce((sum, v) => sum + v.instances.length, 0), body: () => <InstancesView service={service} /> },
     { id: "requests", name: "Requests", body: () => <Failures query={{ to: name }} /> },
-    { id: "activity", name: "Activity", body: () => <ActivityList key={name} service={name} limit={100} empty="No change, guard event or drill is recorded." /> },
+    { id: "activity", name: "Activity", body: () => <ActivityList key={name} filter={{ service: name }} limit={100} empty="No change, guard event or drill is recorded." /> },
   ];
   return (
     <>
@@ -230,7 +230,7 @@ function Unknown({ name, kind, known, to }: { name: string; kind: string; known:
   return (
     <>
       <PageHeader title={`There is no ${kind} ${name}`} />
-      {known.length ? "Known: " : "None is known."}
+      {known.length ? "Known: " : <>No {kind} is known yet. <MuiLink component={Link} to="/">The page Mesh says how to start one.</MuiLink></>}
       {known.slice(0, mostKnown).map((k, i) => (
         <Fragment key={k}>
           {i > 0 && ", "}

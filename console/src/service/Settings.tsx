@@ -18,7 +18,7 @@ const columns = (onEdit?: (setting: string) => void): Column<Setting>[] => [
   { field: "name", headerName: "Setting", width: 150, cellClassName: "strong" },
   { field: "value", headerName: "Value", flex: 1, minWidth: 220 },
   { field: "from", headerName: "Set by", width: 200 },
-  { field: "at", headerName: "Where", width: 190, valueGetter: (_, s) => (s.at.file ? `${s.at.file}:${s.at.line ?? ""}` : ""), renderCell: ({ row }) => <Place at={row.at} /> },
+  { field: "at", headerName: "Where", flex: 0.6, minWidth: 190, valueGetter: (_, s) => (s.at.file ? `${s.at.file}:${s.at.line ?? ""}` : ""), renderCell: ({ row }) => <Place at={row.at} /> },
   {
     field: "edit", headerName: "Change", width: 90, sortable: false, filterable: false, disableExport: true,
     renderCell: ({ row }) => {

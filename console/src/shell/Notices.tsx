@@ -3,11 +3,13 @@ import Button from "@mui/material/Button";
 import { useState, type ReactNode } from "react";
 import { Link } from "wouter";
 import { author } from "../api/author";
-import { api, type Drill, type Mesh } from "../api/client";
+import { api, type Drill, type Finding, type Mesh } from "../api/client";
 import { useMesh, useSilence } from "../api/live";
+import { Aside } from "../kit/Aside";
 import { Confirm } from "../kit/Confirm";
 import { Drawer } from "../kit/Drawer";
 import { moment, plural, seconds } from "../kit/format";
+import { Place } from "../kit/Place";
 import { type } from "../kit/theme";
 import { Banner } from "./Banner";
 
@@ -24,6 +26,21 @@ interface Notice {
 const order = { error: 0, warning: 1, info: 2 };
 const colours = { error: "error.main", warning: "warning.main", info: "text.primary" };
 const inherit = { color: "inherit" };
+
+/** Up to this number each warning about the rules is a notice of its own. */
+const fewWarnings = 3;
+
+const Warning = ({ of: w }: { of: Finding }) => <div>{w.message}. <Place at={w.at} /></div>;
+
+function Warnings({ list, count }: { list: Finding[]; count: number }) {
+  return (
+    <>
+      <strong>{count} warnings about the rules</strong>
+      {list.map((w) => <Warning key={`${w.path ?? ""}${w.code}${w.at.line ?? 0}:${w.at.col ?? 0}`} of={w} />)}
+      {count > list.length && <div>And {count - list.length} more: the page Rules shows all of them.</div>}
+    </>
+  );
+}
 
 function noticesOf(mesh: Mesh): Notice[] {
   const list: Notice[] = [
@@ -50,10 +67,9 @@ function noticesOf(mesh: Mesh): Notice[] {
         </>
       ),
     })),
-    ...mesh.warnings.map((w): Notice => ({
-      id: `${w.path ?? ""}${w.code}${w.at.line ?? 0}`, severity: "info", short: w.message, test: "warnings",
-      full: <>{w.message}. <Link to={`/rules?file=${w.at.file ?? ""}&line=${w.at.line ?? 1}`} style={inherit}>{w.at.file}:{w.at.line}</Link></>,
-    })),
+    ...(mesh.warningCount > fewWarnings ? [{ id: "warnings", severity: "info" as const, short: `${mesh.warningCount} warnings about the rules`, test: "warnings", full: <Warnings list={mesh.warnings} count={mesh.warningCount} /> }] : mesh.warnings.map((w): Notice => ({
+      id: `${w.path ?? ""}${w.code}${w.at.line ?? 0}`, severity: "info", short: w.message, test: "warnings", full: <Warning of={w} />,
+    }))),
   ];
   if (mesh.other > 0) list.push({ id: "other", severity: "info", short: "too many names", test: "other", full: <>Too many names: {mesh.other} requests were counted as “other”.</> });
   return list.sort((a, b) => order[a.severity] - order[b.severity]);
@@ -61,7 +77,7 @@ function noticesOf(mesh: Mesh): Notice[] {
 
 /** What the notices are made of. Of a release the seconds left are not, so that the line is not drawn every second. */
 const ofMesh = (mesh: Mesh | null) =>
-  mesh && { problems: mesh.problems, drills: mesh.drills, releases: mesh.releases, unpublished: mesh.unpublished, warnings: mesh.warnings, other: mesh.other };
+  mesh && { problems: mesh.problems, drills: mesh.drills, releases: mesh.releases, unpublished: mesh.unpublished, warnings: mesh.warnings, warningCount: mesh.warningCount, other: mesh.other };
 
 /** One line with what concerns every page, and a drawer with all of it. */
 export function Notices() {
@@ -91,7 +107,7 @@ export function Notices() {
           <Box component="span" sx={{ ml: "auto", textDecoration: "underline", color: "text.primary" }}>{isOpen ? "Close" : plural(list.length, "notice")}</Box>
         </Box>
       )}
-      <Box role="status" sx={{ position: "absolute", width: 1, height: 1, overflow: "hidden", clipPath: "inset(50%)" }}>{list.map((n) => n.short).join("; ")}</Box>
+      <Aside>{list.map((n) => n.short).join("; ")}</Aside>
       {isOpen && (
         <Drawer title={plural(list.length, "notice")} onClose={() => setOpen(false)} test="notice-list">
           {list.map((n) => (

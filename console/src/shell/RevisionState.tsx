@@ -17,9 +17,9 @@ export function RevisionState() {
       ) : (
         <Box component={Link} to={`/effects?revision=${r.number}`} title={about} sx={{ color: "text.primary", fontWeight: 650 }}>Revision {r.number}</Box>
       )}
-      <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} title={who} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
+      {r.number > 0 && <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} title={who} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
         in force in {r.acknowledged} of {r.connected} proxies
-      </Box>
+      </Box>}
     </Box>
   );
 }

@@ -8,7 +8,7 @@ import { queries, words, type Mesh, type TraceSummary } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress, useNavigate } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
-import { DataTable, type Column } from "../kit/DataTable";
+import { DataTable, tall, type Column } from "../kit/DataTable";
 import { exactly, millis, percent, plural } from "../kit/format";
 import { PageHeader } from "../kit/PageHeader";
 import { Waterfall } from "./Waterfall";
@@ -65,8 +65,8 @@ export function TracesPage() {
       {error && <Alert severity="warning" sx={{ mb: 1 }}>{words(error)}</Alert>}
       {id && <Waterfall id={id} onClose={() => navigate(`/traces${window.location.search}`)} />}
       <DataTable
-        name="traces" columns={columns} rows={list?.traces ?? []} idOf={(t) => t.id} picked={list?.traces.find((t) => id && t.id.startsWith(id))?.id ?? null} height={560}
-        onPick={(t) => navigate(`/traces/${t.id}${window.location.search}`)} empty={list ? "No trace matches" : "Loading"}
+        name="traces" columns={columns} rows={list?.traces ?? []} idOf={(t) => t.id} picked={list?.traces.find((t) => id && t.id.startsWith(id))?.id ?? null} height={tall}
+        onPick={(t) => navigate(`/traces/${t.id}${window.location.search}`)} empty={list ? (params.size > 0 ? "No trace matches" : "No request was traced in the last hour: nightjar serve --trace-share chooses how many are") : "Loading"}
       />
       {list && list.traces.some(bad) && !outcome && <Box sx={{ color: "text.secondary", mt: 0.5 }}>▼: failed or refused.</Box>}
     </>

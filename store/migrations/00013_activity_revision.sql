@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE activity ADD COLUMN revision INTEGER NOT NULL DEFAULT 0;
