@@ -1,8 +1,11 @@
 import "@fontsource-variable/inter";
 import { createRoot } from "react-dom/client";
 import { Router } from "wouter";
+import { followMesh } from "./api/live";
 import { usePath } from "./kit/address";
 import { App } from "./shell/App";
+
+followMesh(); // for as long as the console is open
 
 const root = document.getElementById("root");
 if (root) {

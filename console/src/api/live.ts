@@ -30,7 +30,7 @@ function subscribe(listener: () => void): () => void {
  * Follows the mesh as long as the page is visible, until the result is called. A browser
  * opens six connections to one host for all its tabs, so hidden tabs must hold none.
  */
-export function followMesh(): () => void {
+export function followMesh(): void {
   const began = Date.now();
   let source: EventSource;
   const open = () => {
@@ -48,18 +48,11 @@ export function followMesh(): () => void {
   document.addEventListener("visibilitychange", check);
   window.addEventListener("pagehide", leave);
   window.addEventListener("pageshow", check);
-  const watch = setInterval(() => {
+  setInterval(() => {
     const isStale = document.visibilityState !== "hidden" && Date.now() - (live.at || began) > silence;
     if (isStale !== live.isStale) set({ ...live, isStale });
     check(); // a browser gives up for good after some failures; this does not
   }, 1000);
-  return () => {
-    document.removeEventListener("visibilitychange", check);
-    window.removeEventListener("pagehide", leave);
-    window.removeEventListener("pageshow", check);
-    clearInterval(watch);
-    source.close();
-  };
 }
 
 /** The newest mesh; null: none came yet. */
@@ -70,7 +63,11 @@ function reader<T>(select: (mesh: Mesh | null) => T): () => T {
   let kept: { of: Mesh | null; value: T } | null = null;
   return () => {
     if (!kept) kept = { of: live.mesh, value: select(live.mesh) };
-    else if (kept.of !== live.mesh) kept = { of: live.mesh, value: replaceEqualDeep(kept.value, select(live.mesh)) };
+    else if (kept.of !== live.mesh) {
+      const next = select(live.mesh);
+      const isWhole = (next as unknown) === live.mesh; // it always changes, so there is nothing to compare
+      kept = { of: live.mesh, value: isWhole ? next : replaceEqualDeep(kept.value, next) };
+    }
     return kept.value;
   };
 }

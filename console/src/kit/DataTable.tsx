@@ -3,19 +3,23 @@ import type { GridColDef, GridValidRowModel } from "@mui/x-data-grid";
 import { lazy, Suspense, type ReactNode } from "react";
 import type { Props } from "./Table";
 
-// The table component is large: it is loaded after the page around it.
 /** The height of a table that fills a page. */
 export const tall = "max(420px, calc(100vh - 250px))";
 
+/** Up to this number of rows a table is as high as they are; with more it scrolls, and draws only those that are seen. */
+const few = 25;
+
+// The table component is large: it is loaded after the page around it.
 const Table = lazy(() => import("./Table")) as unknown as <R extends GridValidRowModel>(props: Props<R>) => ReactNode;
 
 /** A list of things as a table: sorted, filtered, walked by keys, and saved as CSV. */
 export function DataTable<R extends GridValidRowModel>(props: Props<R>) {
-  const { name, height } = props;
+  const { name } = props;
+  const height = props.height ?? (props.rows.length > few ? tall : undefined);
   return (
     <Box sx={{ ...(height ? { height } : { minHeight: 120 }), minWidth: 0 }} data-test={`table-${name}`}>
       <Suspense fallback={<Box sx={{ color: "text.secondary" }}>Loading the table</Box>}>
-        <Table {...props} />
+        <Table {...props} {...(height ? { height } : {})} />
       </Suspense>
     </Box>
   );

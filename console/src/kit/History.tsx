@@ -33,6 +33,7 @@ export function History({ of, long, end = 0, shades = [] }: Props) {
       const now = Math.floor(Date.now() / 1000);
       return take(api.GET("/api/v1/timeline", { params: { query: { ...of, from: (end || now) - long, ...(end ? { to: Math.min(end, now) } : {}) } }, signal }));
     },
+    structuralSharing: false, // every point moves
     placeholderData: (old: Timeline | undefined, query) => (query?.queryKey[1] === group ? old : undefined), // another span of the same
     refetchInterval: () => (!end || end > Date.now() / 1000 ? pace(long) : false),
   });

@@ -9,7 +9,7 @@ export interface Props<R extends GridValidRowModel> {
   idOf: (row: R) => string;
   onPick?: (row: R) => void;
   picked?: string | null;
-  /** In pixels; without it the table is as high as its rows. */
+  /** In pixels or as CSS; without it the table is as high as its rows, or fills the page if they are many. */
   height?: number | string;
   empty?: string;
   /** How rows are sorted at first. */

@@ -16,14 +16,14 @@ const height = 46;
 const pace = (seconds: number): number => (seconds <= 900 ? 5000 : 30_000);
 
 /** Requests of the time that the page shows, with revisions and drills; the handle chooses a moment. */
-export function TimeBar() {
+export const TimeBar = memo(function TimeBar() {
   const range = useRange();
   const [, change] = useAddress();
   const onAt = (at: number) => change({ at: at ? String(at) : null });
   const { data: value } = useQuery({
     queryKey: ["bar", range.history],
     queryFn: ({ signal }) => take(api.GET("/api/v1/timeline", { params: { query: { from: Math.floor(Date.now() / 1000) - range.history } }, signal })),
-    refetchInterval: pace(range.history), placeholderData: keepPreviousData,
+    refetchInterval: pace(range.history), placeholderData: keepPreviousData, structuralSharing: false,
   });
   if (!value) return <Box sx={{ height: height + 30 }} />;
   const { at } = range;
@@ -44,7 +44,7 @@ export function TimeBar() {
       </Button>
     </Box>
   );
-}
+});
 
 const Bars = memo(function Bars({ timeline, at }: { timeline: Timeline; at: number }) {
   const { palette } = useTheme();

@@ -4,7 +4,7 @@ import Remove from "@mui/icons-material/Remove";
 import Box from "@mui/material/Box";
 import IconButton from "@mui/material/IconButton";
 import { useTheme } from "@mui/material/styles";
-import type { ReactNode } from "react";
+import { memo, type ReactNode } from "react";
 import { type } from "../kit/theme";
 
 /** The smallest scale at which words can be read. */
@@ -20,7 +20,7 @@ interface Props {
 }
 
 /** What the picture's shapes mean, and its size. */
-export function Legend({ scale, isFit, onZoom }: Props) {
+export const Legend = memo(function Legend({ scale, isFit, onZoom }: Props) {
   const { palette } = useTheme();
   const set = (next: number) => onZoom(Math.min(largest, Math.max(smallest / 2, next)));
   const item = (mark: ReactNode, words: string) => <Box component="span" sx={{ display: "inline-flex", alignItems: "center", gap: 0.75, whiteSpace: "nowrap" }}><svg width="26" height="14" aria-hidden>{mark}</svg>{words}</Box>;
@@ -38,4 +38,4 @@ export function Legend({ scale, isFit, onZoom }: Props) {
       </Box>
     </Box>
   );
-}
+});

@@ -5,7 +5,7 @@ import FormControlLabel from "@mui/material/FormControlLabel";
 import MenuItem from "@mui/material/MenuItem";
 import Switch from "@mui/material/Switch";
 import TextField from "@mui/material/TextField";
-import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Mesh } from "../api/client";
 import { useAddress, type Change } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";
@@ -36,23 +36,9 @@ export function MeshPage() {
   const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? range.label.toLowerCase() : `the last ${mesh?.window ?? 0} s`;
   return (
     <>
-      <PageHeader
-        title="Mesh"
-        about={mesh && <span data-test="incoming">{rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of {span}.</span>}
-        actions={
-          <>
-            <CopyAsCommand line="nightjar services" />
-            <TextField label="Find a service" value={typed} onChange={(e) => { setTyped(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
-            {ways.includes("site") && by !== "site" && (
-              <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />
-            )}
-            {mesh && (
-              <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value, open: null, pick: null })} sx={{ width: 140 }} data-test="by">
-                {[...new Set([...ways, by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
-              </TextField>
-            )}
-          </>
-        }
+      <Head
+        about={mesh ? `${rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of ${span}.` : ""}
+        ways={[...new Set([...ways, by])].join("|")} by={by} hasBands={hasBands} typed={typed} onType={setTyped} change={change}
       />
       <TimeBar />
       {error && <Alert severity="error">{error}</Alert>}
@@ -63,6 +49,41 @@ export function MeshPage() {
     </>
   );
 }
+
+interface HeadProps {
+  about: string;
+  /** The ways to group, with | between them. */
+  ways: string;
+  by: string;
+  hasBands: boolean;
+  typed: string;
+  onType: (text: string) => void;
+  change: (parts: Change) => void;
+}
+
+/** The head of the page. It is not drawn again with every second of figures. */
+const Head = memo(function Head({ about, ways, by, hasBands, typed, onType, change }: HeadProps) {
+  const list = ways.split("|");
+  return (
+    <PageHeader
+      title="Mesh" about={about && <span data-test="incoming">{about}</span>}
+      actions={
+        <>
+          <CopyAsCommand line="nightjar services" />
+          <TextField label="Find a service" value={typed} onChange={(e) => { onType(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
+          {list.includes("site") && by !== "site" && (
+            <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />
+          )}
+          {about && (
+            <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value, open: null, pick: null })} sx={{ width: 140 }} data-test="by">
+              {list.map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}
+            </TextField>
+          )}
+        </>
+      }
+    />
+  );
+});
 
 interface PictureProps {
   mesh: Mesh;
@@ -145,7 +166,8 @@ function Picture({ mesh, by, hasBands, opened, search, chosen, change }: Picture
 const looks = {
   "& .band": { position: "absolute", left: 0, right: 0, px: 1, fontSize: 12, lineHeight: "20px", color: "text.secondary", bgcolor: "action.hover", borderTop: 1, borderColor: "divider" },
   "& .card": {
-    position: "absolute", width: cardWidth, p: 0, font: "inherit", textAlign: "left", color: "text.primary", overflow: "hidden", cursor: "pointer", display: "flex", flexDirection: "column",
+    position: "absolute", width: cardWidth, p: 0, contain: "strict", contentVisibility: "auto", // what changes in one card concerns no other, and what nobody sees costs nothing
+    font: "inherit", textAlign: "left", color: "text.primary", overflow: "hidden", cursor: "pointer", display: "flex", flexDirection: "column",
     bgcolor: "background.paper", border: 1, borderStyle: "solid", borderColor: "divider", borderRadius: 1.5, transition: "top .3s, left .3s, opacity .2s",
     "&:hover, &:focus-visible": { borderColor: "primary.main", outline: "none", boxShadow: 2 },
     "&.chosen": { borderColor: "text.primary", boxShadow: 3 },
@@ -164,11 +186,11 @@ const looks = {
     "& .share, & em": { color: "text.secondary", fontStyle: "normal" },
     "& em.none": { color: "error.main" },
     "& .bar": { display: "block", position: "relative", height: 9, bgcolor: "action.hover", borderRadius: 0.5 },
-    "& .got": { display: "block", height: "100%", borderRadius: 0.5, transition: "width .4s" },
+    "& .got": { display: "block", height: "100%", borderRadius: 0.5 },
     "& .mark": { position: "absolute", top: -2.5, width: 2.5, height: 14, bgcolor: "text.primary" },
     "& .sites": {
       display: "flex", mt: "auto", height: 16, fontSize: 10, lineHeight: "15px", color: "text.secondary", borderTop: 1, borderColor: "divider",
-      "& span": { flexBasis: 0, minWidth: 0, px: 0.75, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap", transition: "flex-grow .4s" },
+      "& span": { flexBasis: 0, minWidth: 0, px: 0.75, overflow: "hidden", textOverflow: "ellipsis", whiteSpace: "nowrap" },
       "& span:nth-of-type(even)": { bgcolor: "action.hover", borderLeft: 1, borderColor: "divider" },
     },
   },

@@ -127,6 +127,9 @@ function partsOf(link: FlowLink, thick: number, lanes: string[]): Part[] {
   return [...parts, ...(rest > 0 ? [{ link, lane: -1, thick: (thick * rest) / all, bad: 1 }] : [])].sort((a, b) => a.lane - b.lane);
 }
 
+/** Rounds to half a pixel, so that a ribbon is drawn again only when its change can be seen. */
+const inHalves = (n: number): number => Math.round(2 * n) / 2;
+
 /** Sets bands beside each other, with their middle at y: where each begins. */
 function stack(list: { thick: number }[], y: number): number[] {
   let at = y - list.reduce((sum, p) => sum + p.thick, 0) / 2;
@@ -144,7 +147,7 @@ export function ribbonsOf(flow: Flow, plan: Plan): Ribbon[] {
   const lanes = new Map(flow.nodes.map((n) => [n.id, n.service?.versions.map((v) => v.name) ?? []]));
   const drawn = flow.links.flatMap((link) => {
     const way = plan.ways.get(link.id);
-    const thick = link.sums.requests > 0 ? Math.max(1.5, (link.sums.rps / most) * thickest) : 1;
+    const thick = link.sums.requests > 0 ? Math.max(1.5, inHalves((link.sums.rps / most) * thickest)) : 1;
     return way ? [{ link, way, thick, parts: partsOf(link, thick, lanes.get(link.to) ?? []) }] : [];
   });
   // Every link leaves a card at a port of its own, and every part enters one at its own.

@@ -2,10 +2,9 @@ import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { lazy, useEffect, useMemo, useState } from "react";
+import { lazy, useMemo, useState } from "react";
 import { Route, Switch } from "wouter";
 import { ApiError } from "../api/client";
-import { followMesh } from "../api/live";
 import { makeTheme } from "../kit/theme";
 import { Frame } from "./Frame";
 import { PageBoundary } from "./PageBoundary";
@@ -35,7 +34,6 @@ export function App() {
   const [chosen, setChosen] = useState<Mode | null>(storedMode);
   const mode: Mode = chosen ?? (isDark ? "dark" : "light");
   const theme = useMemo(() => makeTheme(mode), [mode]);
-  useEffect(followMesh, []);
   const toggle = () => {
     const next = mode === "dark" ? "light" : "dark";
     localStorage.setItem("nightjar.mode", next);

@@ -72,6 +72,11 @@ const routes: [path: string, begins: string, page: ReturnType<typeof code>][] = 
 /** Each address with its page. */
 export const places = routes.map(([path, , page]) => ({ path, Page: page.path }));
 
+/** Pages that begin with a table. */
+const withTable = ["/services", "/requests", "/traces/:id?", "/effects", "/fleet", "/activity"];
+
 // The code of the first page is loaded while the frame around it is drawn.
 const first = routes.filter(([path, begins]) => (path === "/" ? location.pathname === "/" : location.pathname.startsWith(begins))).at(-1);
-void first?.[2].load().catch(() => undefined); // the page itself says what went wrong
+const ignore = () => undefined; // the page itself says what went wrong
+void first?.[2].load().catch(ignore);
+if (first && withTable.includes(first[0])) void import("../kit/Table").catch(ignore);
