@@ -146,6 +146,19 @@ func TestForms(t *testing.T) {
 		b.click("act-confirm")
 		b.until("!document.querySelector('[data-test=publish-draft]')")
 	})
+	step("weights that are moved, beside other changes", func(t *testing.T) {
+		b.visit("/services/sailings?tab=routes")
+		b.do(chromedp.Focus(chromedp.CSS("[data-test=route-timetable] [data-test=weight-v2]")), chromedp.KeyEvent("\b\b\b12.5\r"))
+		b.weighs("timetable", "v1", "87.5")
+		b.click("weights-to-draft")
+		b.says("[data-test=draft-bar]", "services.sailings.routes[timetable].send: v1 85, v2 15 → v1 87.5, v2 12.5")
+		if got := draft(); !strings.Contains(got, "{v1: 87.5, v2: 12.5}") || strings.Count(got, "#") != strings.Count(before, "#") {
+			t.Errorf("the draft is\n%s", got)
+		}
+		b.until("!document.querySelector('[data-test=weights-to-draft]')")
+		b.click("discard-draft")
+		b.click("act-confirm")
+	})
 	step("a gateway's route", func(t *testing.T) {
 		b.visit("/gateways/front-door?tab=routes&edit=tides")
 		b.fill("send", "tides")

@@ -30,6 +30,8 @@ interface Props {
   release?: Mesh["releases"][number] | undefined;
   /** Opens the form of the route. */
   onEdit?: () => void;
+  /** Writes weights, in percent, into the draft of the rule files, beside other changes. */
+  onDraft?: (weights: Record<string, number>) => Promise<void>;
 }
 
 interface Weight {
@@ -46,7 +48,7 @@ const touches = (service: string, route: string) => (r: EffectRow): boolean =>
   (r.kind === "version" && r.name.startsWith(`${service}/`)) || (r.kind === "route" && r.name === `${service}/${route}`);
 
 /** One route with its weights, and the observed shares. */
-export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release, onEdit }: Props) {
+export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release, onEdit, onDraft }: Props) {
   const isCohort = release?.cohorts.some((p) => p.route === route.name) ?? false;
   const canChange = !isGateway && !isCohort;
   // A draft belongs to the revision that it is based on; on another one the service rejects it.
@@ -81,6 +83,18 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
       setOutcome({ published: await take(api.POST("/api/v1/services/{service}/split", { params: { path: { service: parent }, header: basedOn(draft.revision) }, body })) });
       setDraft(null);
       setMessage("");
+    } catch (e) {
+      setOutcome({ error: words(e) });
+    } finally {
+      setBusy(false);
+    }
+  };
+
+  const keep = async () => {
+    setBusy(true);
+    try {
+      await onDraft?.(Object.fromEntries(sent.map((s) => [s.target, Number(s.weight)])));
+      discard();
     } catch (e) {
       setOutcome({ error: words(e) });
     } finally {
@@ -132,6 +146,7 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
             <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1.5, alignItems: "center" }}>
               <TextField label="Message" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} />
               <Button variant="contained" disabled={!isChanged || busy} onClick={() => void publish()} data-test="publish">Publish on revision {draft.revision}</Button>
+              {onDraft && <Button variant="outlined" disabled={!isChanged || busy} onClick={() => void keep()} data-test="weights-to-draft">Write into my draft</Button>}
               <Button onClick={() => (isChanged ? setAsked("Discard") : discard())}>Discard</Button>
             </Box>
             <Preview disabled={!isChanged} body={{ split: { service: parent, route: route.name, weights: sent } }} only={touches(parent, route.name)} />

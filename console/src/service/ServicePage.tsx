@@ -178,6 +178,11 @@ function Ladder({ mesh, edit, parent, routes, versions, isGateway = false }: Lad
   const edited = params.get("edit");
   const all = mesh.services.flatMap((s) => s.versions.map((v) => `${s.name}/${v.name}`));
   const targets = isGateway ? [...mesh.services.map((s) => s.name), ...all] : [...versions, ...all.filter((t) => !t.startsWith(`${parent}/`))];
+  const keep = async (route: string, weights: Record<string, number>) => {
+    const { findings } = await edit.amend([{ path: [isGateway ? "gateways" : "services", parent, "routes", route, "send"], value: weights }]);
+    const mistake = findings.find((f) => f.severity === "mistake");
+    if (mistake) throw new Error(mistake.message);
+  };
   return (
     <>
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", gap: 1, mb: 1, color: "text.secondary" }}>
@@ -191,7 +196,7 @@ function Ladder({ mesh, edit, parent, routes, versions, isGateway = false }: Lad
         {routes.map((r, i) => (
           <RouteCard
             key={`${parent}/${r.name}`} route={r} number={i + 1} parent={parent} isGateway={isGateway} versions={versions} revision={mesh.revision.number} release={releaseOf(mesh, parent, r.name)}
-            {...(edit.bundle ? { onEdit: () => change({ edit: r.name }) } : {})}
+            {...(edit.bundle ? { onEdit: () => change({ edit: r.name }), onDraft: (weights: Record<string, number>) => keep(r.name, weights) } : {})}
           />
         ))}
       </Box>
