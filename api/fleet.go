@@ -45,7 +45,7 @@ func (s *Server) fleetOperations() []Operation {
 			append([]Param{
 				{"service", "string", "only what concerns this service"},
 				{"who", "string", "only what somebody did or reported whose name has this part"},
-				{"about", "string", "only rules (and releases), drills (and trials), proxies (and the authority) or guards (and health)"},
+				{"about", "string", "only rules (and releases), drills (and trials), proxies or guards (and health)"},
 			}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
 		create(

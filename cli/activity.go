@@ -54,8 +54,8 @@ func (a *app) activity() *cobra.Command {
 	cmd.Flags().StringVar(&f.Who, "who", "", "only what somebody did or reported whose name has this part")
 	cmd.Flags().StringVar(&f.About, "about", "", "only rules, drills, proxies or guards")
 	cmd.Flags().IntVar(&f.Limit, "limit", 30, "how many, at most 200")
-	cmd.RegisterFlagCompletionFunc("about", cobra.FixedCompletions(
-		[]string{model.AboutRules, model.AboutDrills, model.AboutProxies, model.AboutGuards}, cobra.ShellCompDirectiveNoFileComp))
+	subjects := []string{model.AboutRules, model.AboutDrills, model.AboutProxies, model.AboutGuards}
+	cmd.RegisterFlagCompletionFunc("about", cobra.FixedCompletions(subjects, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc(
 		"service",
 		func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {

@@ -118,7 +118,8 @@ type Amendment struct {
 	// number from 0
 	Path  []string        `json:"path"`
 	Value json.RawMessage `json:"value,omitempty"` // the new value; absent: what is there goes or, with index, moves
-	Index *int            `json:"index,omitempty"` // where in its list the item goes, from 0; absent: it stays, a new one goes to the end
+	// where in its list the item goes, from 0; absent: it stays, and a new one goes to the end
+	Index *int `json:"index,omitempty"`
 }
 
 // AmendRequest is rule files with changes to make in place.

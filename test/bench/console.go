@@ -178,7 +178,7 @@ var consolePages = []consolePage{
 	{"/services", "rows", "document.querySelector('[data-test=table-services] [role=row][data-id]')", 0},
 	{"/services/service-3?tab=routes", "ladder", "document.querySelector('[data-test=route-all]')", 0},
 	{"/services/service-3?tab=settings", "settings", "document.querySelector('[data-test=set-retry]')", 0},
-	{"/requests", "table", "document.querySelector('[data-test=pause]') && document.querySelector('.MuiDataGrid-root')", 0},
+	{"/requests", "table", "document.querySelector('[data-test=table-requests] .MuiDataGrid-root')", 0},
 	{"/traces", "table", "document.querySelector('[data-test=table-traces] .MuiDataGrid-root')", 0},
 	{"/rules", "editor", "document.querySelector('.cm-line')", 0},
 	{"/effects", "table", "document.querySelector('main .MuiDataGrid-root')", 0},

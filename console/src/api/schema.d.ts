@@ -1064,7 +1064,7 @@ export interface components {
         Amendment: {
             /** @description name of the file */
             file: string;
-            /** @description where in its list the item goes, from 0; absent: it stays, a new one goes to the end */
+            /** @description where in its list the item goes, from 0; absent: it stays, and a new one goes to the end */
             index?: null | number;
             /** @description keys from the top, such as services, sailings, timeout; an item of a list by its name or its number from 0 */
             path: string[];
@@ -3247,7 +3247,7 @@ export interface operations {
                 service?: string;
                 /** @description only what somebody did or reported whose name has this part */
                 who?: string;
-                /** @description only rules (and releases), drills (and trials), proxies (and the authority) or guards (and health) */
+                /** @description only rules (and releases), drills (and trials), proxies or guards (and health) */
                 about?: string;
                 /** @description only entries below this number */
                 before?: number;

@@ -2,8 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import Box from "@mui/material/Box";
 import { useTheme } from "@mui/material/styles";
 import { api, take, type Timeline, type TimelineQuery } from "../api/client";
-import { millis, percent } from "./format";
+import { percent } from "./format";
 import type { Shade } from "./Plot";
+import { LatencyChart } from "./LatencyChart";
 import { SharedCursor, TimeChart } from "./TimeChart";
 
 interface Props {
@@ -41,9 +42,7 @@ export function History({ of, long, end = 0, shades = [] }: Props) {
   const first = whole.findIndex(some); // a new mesh has no earlier figures
   const points = end ? whole : whole.slice(Math.max(0, Math.min(first < 0 ? 0 : first, whole.length - 12)));
   const times = points.map((p) => p.at);
-  const { latency } = palette.roles;
   const common = { times, marks: value?.marks ?? [], shades };
-  const measured = (of: (p: Timeline["points"][number]) => number) => points.map((p) => (some(p) ? of(p) : null));
   return (
     <SharedCursor>
       <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 1fr) minmax(0, 1fr)" } }} data-test="history">
@@ -54,14 +53,7 @@ export function History({ of, long, end = 0, shades = [] }: Props) {
             { name: "workloads", colour: palette.warning.main, isDashed: true, values: points.map((p) => share(p.workloadOK, p.workloadRequests)) },
           ]}
         />
-        <TimeChart
-          {...common} title="Latency" min={0} format={(v) => (v === 0 ? "0" : millis(v))}
-          lines={[
-            { name: "p50", colour: latency.p50, values: measured((p) => p.p50MS) },
-            { name: "p95", colour: latency.p95, values: measured((p) => p.p95MS) },
-            { name: "p99", colour: latency.p99, values: measured((p) => p.p99MS) },
-          ]}
-        />
+        <LatencyChart {...common} points={points} min={0} />
       </Box>
     </SharedCursor>
   );

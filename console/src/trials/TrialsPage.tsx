@@ -15,6 +15,7 @@ import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { EmptyState } from "../kit/EmptyState";
 import { millis, moment, percent, plural, rate } from "../kit/format";
+import { LatencyChart } from "../kit/LatencyChart";
 import { ListEntry } from "../kit/ListEntry";
 import { PageHeader } from "../kit/PageHeader";
 import { type } from "../kit/theme";
@@ -158,9 +159,7 @@ function Compared({ before, after }: { before: number; after: number }) {
 function Charts({ trial }: { trial: Trial }) {
   const { palette } = useTheme();
   const points = trial.points ?? [];
-  const measured = (of: (p: (typeof points)[number]) => number) => points.map((p) => (p.ok + p.failed + p.refused > 0 ? of(p) : null));
   const common = { times: points.map((p) => p.at), isRelative: true, min: 0 };
-  const { latency } = palette.roles;
   return (
     <SharedCursor>
       <Box sx={{ display: "grid", gap: 2, gridTemplateColumns: { xs: "minmax(0, 1fr)", md: "minmax(0, 1fr) minmax(0, 1fr)" }, mt: 1 }}>
@@ -171,14 +170,7 @@ function Charts({ trial }: { trial: Trial }) {
             { name: "failed or refused", colour: palette.error.main, isDashed: true, values: points.map((p) => p.failed + p.refused) },
           ]}
         />
-        <TimeChart
-          {...common} title="Latency" format={(v) => (v === 0 ? "0" : millis(v))}
-          lines={[
-            { name: "p50", colour: latency.p50, values: measured((p) => p.p50MS) },
-            { name: "p95", colour: latency.p95, values: measured((p) => p.p95MS) },
-            { name: "p99", colour: latency.p99, values: measured((p) => p.p99MS) },
-          ]}
-        />
+        <LatencyChart {...common} points={points} />
       </Box>
     </SharedCursor>
   );
