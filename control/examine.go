@@ -7,6 +7,9 @@ import (
 	"nightjar/doctor"
 )
 
+// examined is how many seconds of figures an examination looks at.
+const examined = 10
+
 // Examine finds out what is wrong with the service, its records and its proxies. address
 // is where people reach the service. What cannot be read is left out.
 func (c *Control) Examine(ctx context.Context, address string) model.Examination {
@@ -25,7 +28,7 @@ func (c *Control) Examine(ctx context.Context, address string) model.Examination
 	if err := c.Ready(ctx); err != nil {
 		f.NotReady = err.Error()
 	}
-	if m, err := c.Views.Mesh(ctx, 0, 0); err == nil {
+	if m, err := c.Views.Mesh(ctx, examined, 0); err == nil {
 		f.Mesh = &m
 	}
 	if r, err := c.Revisions.List(ctx, 0, 1); err == nil && len(r) > 0 {

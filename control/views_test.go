@@ -71,4 +71,7 @@ func TestFiguresOfThePast(t *testing.T) {
 	if _, err := k.Figures.ServicesOverTime(t.Context(), model.TimelineQuery{From: begin.Unix(), To: k.now.Unix(), Step: 10}); err == nil {
 		t.Error("any number of values can be had")
 	}
+	if long, err := k.Figures.ServicesOverTime(t.Context(), model.TimelineQuery{From: k.now.Unix() - 14*86_400, To: k.now.Unix()}); err != nil || long.Step != 3*3600 {
+		t.Errorf("of fourteen days: step %d, %v", long.Step, err)
+	}
 }

@@ -60,8 +60,8 @@ const (
 // kindsOf are the beginnings of the kinds of each group.
 var kindsOf = map[Subject][]string{
 	AboutRules:   {"publish", "split", "restore", "release"},
-	AboutDrills:  {"drill", "trial"},
-	AboutProxies: {"join", "authority", "rejecting", "root", "token", "adopt"},
+	AboutDrills:  {"drill", "trial", "standin"},
+	AboutProxies: {"join", "restarted", "left", "rejecting", "problem", "solved", "authority", "caller", "records"},
 }
 
 // Activity lists the log, newest first.

@@ -146,7 +146,7 @@ func TestForms(t *testing.T) {
 		b.click("act-confirm")
 		b.until("!document.querySelector('[data-test=publish-draft]')")
 	})
-	step("weights that are moved, beside other changes", func(t *testing.T) {
+	step("moved weights, beside other changes", func(t *testing.T) {
 		b.visit("/services/sailings?tab=routes")
 		b.do(chromedp.Focus(chromedp.CSS("[data-test=route-timetable] [data-test=weight-v2]")), chromedp.KeyEvent("\b\b\b12.5\r"))
 		b.weighs("timetable", "v1", "87.5")

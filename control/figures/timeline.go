@@ -73,7 +73,7 @@ func (f *Figures) choose(q *model.TimelineQuery, usual, most int64) error {
 
 // Bounds of the points of each service.
 const (
-	maxServicePoints   = 100
+	maxServicePoints   = 200
 	usualServicePoints = 60
 )
 

@@ -231,9 +231,9 @@ func measureOpening(tab context.Context, addr string, p consolePage, services in
 	return nil
 }
 
-// busyTime is for how long the page has been busy since it was opened, in seconds.
+// busyTime is the processor time of the page's main thread since it was opened, in seconds.
 func busyTime(tab context.Context) (float64, error) {
-	if _, err := chromedp.Call(tab, performance.Enable, performance.EnableParams{}); err != nil {
+	if _, err := chromedp.Call(tab, performance.Enable, performance.EnableParams{TimeDomain: performance.EnableTimeDomainThreadTicks}); err != nil {
 		return 0, err
 	}
 	got, err := chromedp.Call(tab, performance.GetMetrics, cdp.Empty{})
@@ -251,8 +251,10 @@ func busyTime(tab context.Context) (float64, error) {
 // measureFrames prints how smoothly a page is drawn while its figures change, and how
 // long the page is busy with each second of figures.
 func measureFrames(tab context.Context, addr, path string) error {
-	if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+path)); err != nil {
-		return err
+	for _, url := range []string{"about:blank", "http://" + addr + path} {
+		if err := chromedp.Do(tab, chromedp.Navigate(url)); err != nil {
+			return err
+		}
 	}
 	time.Sleep(4 * time.Second)
 	const seconds = 10

@@ -85,7 +85,8 @@ export function useMeshView(): MeshView {
   const at = useThrottled(range.at, 200);
   // The picture before stays until there is another.
   const past = queries.useQuery("get", "/api/v1/mesh", { params: { query: { window: range.seconds, ...(at ? { at } : {}) } } }, {
-    enabled: !isLive && (at > 0) === (range.at > 0), placeholderData: (old) => old ?? newestMesh() ?? undefined, refetchInterval: at ? false : pace(range.seconds), staleTime: at ? Infinity : 0,
+    enabled: !isLive && (at > 0) === (range.at > 0), structuralSharing: false,
+    ...(isLive ? {} : { placeholderData: (old) => old ?? newestMesh() ?? undefined }), refetchInterval: at ? false : pace(range.seconds), staleTime: at ? Infinity : 0,
   });
   if (isLive) return { mesh: now, error: "" };
   return { mesh: past.data ?? null, error: past.error ? words(past.error) : "" };

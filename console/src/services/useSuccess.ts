@@ -15,7 +15,7 @@ export function useSuccess(isWanted: boolean, range: Range): Successes {
       const found = await take(api.GET("/api/v1/timeline/services", { params: { query: { from: to - range.history, to } }, signal }));
       return new Map(found.services.map((s) => [s.service, s.success]));
     },
-    refetchInterval: range.at ? false : 15_000, staleTime: 10_000,
+    refetchInterval: range.at ? false : range.history <= 900 ? 15_000 : 60_000, staleTime: 10_000,
   });
   return data ?? none;
 }
