@@ -9,16 +9,16 @@ type Mesh struct {
 	Window   int64         `json:"window"`   // length of the window in seconds
 	Revision RevisionState `json:"revision"` // revision in force
 	// files that were checked and differ from what is in force
-	Unpublished []Unpublished    `json:"unpublished"`
-	Services    []Service        `json:"services"` // by name
-	Gateways    []Gateway        `json:"gateways"` // by name
-	Links       []Link           `json:"links"`    // who calls whom
+	Unpublished []Unpublished `json:"unpublished"`
+	Services    []Service     `json:"services"` // by name
+	Gateways    []Gateway     `json:"gateways"` // by name
+	Links       []Link        `json:"links"`    // who calls whom
 	// of the rules in force, given the mesh as it is now; the first 50
-	Warnings     []Finding `json:"warnings"`
-	WarningCount int       `json:"warningCount"`
-	Drills      []Drill          `json:"drills"`   // running now
-	Releases    []ReleaseSummary `json:"releases"` // running now
-	Problems    []ProxyProblem   `json:"problems"` // of proxies, now
+	Warnings     []Finding        `json:"warnings"`
+	WarningCount int              `json:"warningCount"`
+	Drills       []Drill          `json:"drills"`   // running now
+	Releases     []ReleaseSummary `json:"releases"` // running now
+	Problems     []ProxyProblem   `json:"problems"` // of proxies, now
 	// sets of names with requests in the last 15 minutes; at most 5000 are told apart
 	Series int `json:"series"`
 	// requests counted without names because there are too many names
