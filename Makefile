@@ -40,13 +40,13 @@ chromium:
 
 test: build console/testing/pure.js chromium
 	$(if $(RACE),,@echo "no C compiler: the tests run without the race detector")
-	go test -trimpath $(RACE) $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
-	go test -trimpath ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
-	go test -trimpath -count=1 -parallel 3 ./test/... # builds the binary itself, which the test cache does not see
+	go test $(RACE) $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
+	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
+	go test -count=1 -parallel 3 ./test/... # builds the binary itself, which the test cache does not see
 
 # For between: what is quick. The rest of the tests takes minutes.
 quick: lint
-	go test -trimpath $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
+	go test $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 
 lint: console/node_modules/.installed
 	@unformatted=$$(gofmt -l . | grep -v node_modules); if [ -n "$$unformatted" ]; then echo "gofmt these: $$unformatted"; exit 1; fi
