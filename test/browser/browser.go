@@ -82,13 +82,44 @@ func Place(tab context.Context, js string) (x, y float64, err error) {
 	}
 }
 
-// Click clicks the element that JavaScript gives, where it is.
+// guard is JavaScript that lets the next click through only if it lands on the element
+// that the %s gives. window.landed tells whether it did.
+const guard = `(() => {
+	const element = (%s), kinds = ["pointerdown", "mousedown", "pointerup", "mouseup", "click"];
+	window.landed = undefined;
+	const see = (e) => {
+		window.landed ??= element?.contains(e.target) || e.target.tagName === "LABEL" && e.target.contains(element);
+		if (!window.landed) { e.stopImmediatePropagation(); e.preventDefault(); }
+	};
+	window.unguard?.();
+	window.unguard = () => kinds.forEach((k) => removeEventListener(k, see, true));
+	kinds.forEach((k) => addEventListener(k, see, true));
+	return true;
+})()`
+
+// Click clicks the element that JavaScript gives, where it is. Should the page move just
+// then, so that the click would land on something else, it is made again.
 func Click(tab context.Context, js string) error {
-	x, y, err := Place(tab, js)
-	if err != nil {
-		return err
+	for end := time.Now().Add(patience); ; {
+		x, y, err := Place(tab, js)
+		if err != nil {
+			return err
+		}
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf(guard, js))); err != nil {
+			return err
+		}
+		if err := chromedp.Do(tab, chromedp.MouseClickXY(x, y)); err != nil {
+			return err
+		}
+		const missed = "(() => { window.unguard?.(); return window.landed === false })()"
+		again, err := chromedp.Run(tab, chromedp.Evaluate[bool](missed))
+		if err != nil || !again { // another page may be there by now
+			return nil
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("clicks on %s land elsewhere", js)
+		}
 	}
-	return chromedp.Do(tab, chromedp.MouseClickXY(x, y))
 }
 
 // Text is the text of the first element that fits a CSS selector; empty when
