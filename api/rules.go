@@ -76,13 +76,7 @@ func (s *Server) ruleOperations() []Operation {
 			matching(revisionMatch).orUnchanged(),
 		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision),
 		get("/revisions/:number/changes", "revisionChanges", "What one revision changed in the text of the rules",
-			func(c *echo.Context) (model.RevisionChanges, error) {
-				n, err := pathNumber(c, "number", "revision")
-				if err != nil {
-					return model.RevisionChanges{}, err
-				}
-				return s.control.Revisions.Changes(c.Request().Context(), n)
-			}),
+			s.revisionChanges),
 		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore).
 			matching(revisionMatch).orUnchanged(),
 		remove("/bundles/:bundle", "removeBundle", "Publish a revision without a bundle", s.removeBundle,
@@ -256,6 +250,14 @@ func (s *Server) revision(c *echo.Context) (model.Revision, error) {
 	}
 	rev, err := s.control.Revisions.Revision(c.Request().Context(), n)
 	return from.Revision(rev), err
+}
+
+func (s *Server) revisionChanges(c *echo.Context) (model.RevisionChanges, error) {
+	n, err := pathNumber(c, "number", "revision")
+	if err != nil {
+		return model.RevisionChanges{}, err
+	}
+	return s.control.Revisions.Changes(c.Request().Context(), n)
 }
 
 func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Published, error) {

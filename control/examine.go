@@ -17,6 +17,7 @@ func (c *Control) Examine(ctx context.Context, address string) model.Examination
 	records := c.records.Inspect(ctx)
 	list, authority := c.Fleet.List(), c.Members.View()
 	f := doctor.Facts{
+		IsOwn:       true,
 		Now:         now,
 		ServiceTime: now,
 		Server:      address,

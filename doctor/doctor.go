@@ -29,6 +29,7 @@ const (
 
 // Facts is what was found out. Nil parts could not be.
 type Facts struct {
+	IsOwn  bool      // the service examines itself
 	Now    time.Time // by the clock of this machine
 	Server string    // address of the service
 
@@ -89,7 +90,8 @@ func (e *examination) note(do, format string, args ...any)    { e.add(Note, do, 
 func (e *examination) well(format string, args ...any)        { e.add(Well, "", format, args...) }
 
 func (e *examination) add(severity, do, format string, args ...any) {
-	e.Findings = append(e.Findings, model.ExaminationFinding{Severity: severity, What: fmt.Sprintf(format, args...), Do: do})
+	one := model.ExaminationFinding{Severity: severity, What: fmt.Sprintf(format, args...), Do: do}
+	e.Findings = append(e.Findings, one)
 }
 
 // mib is bytes in MiB; below 10 with a decimal.
@@ -210,7 +212,11 @@ func (e *examination) clock() {
 		)
 	}
 	if len(e.Findings) == before {
-		e.well("The clocks of this machine, the service and the proxies agree.")
+		whose := "this machine, the service"
+		if e.IsOwn {
+			whose = "the service"
+		}
+		e.well("The clocks of %s and the proxies agree.", whose)
 	}
 }
 

@@ -261,7 +261,7 @@ func TestConsole(t *testing.T) {
 		b.says("[data-test=problem-front-door-b]", "does not listen at")
 		b.click("examine")
 		b.says("[data-test=examination]", "proxies: Proxy front-door-b has a problem")
-		b.says("[data-test=examination]", "clock: The clocks of this machine, the service and the proxies agree.")
+		b.says("[data-test=examination]", "clock: The clocks of the service and the proxies agree.")
 		b.visit("/fleet?find=tides")
 		b.until("document.querySelectorAll('[data-test=proxy]').length === 1")
 	})

@@ -235,6 +235,7 @@ type Revision struct {
 // RevisionChanges is what a revision changed in the text of the rules.
 type RevisionChanges struct {
 	Revision uint     `json:"revision"`
+	Before   uint     `json:"before"`  // the revision that it is compared with, the newest that is kept below it; 0: none
 	Changes  []Change `json:"changes"` // the first 200
 	Total    int      `json:"total"`
 }

@@ -147,40 +147,42 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 // Await waits until every connected proxy has a revision in force that was
 // committed at since, for at most limit.
 func (f *Fleet) Await(ctx context.Context, revision uint, since time.Time, limit time.Duration) model.Rollout {
+	var r model.Rollout
+	wait(ctx, limit, func() (bool, <-chan struct{}) {
+		var heard <-chan struct{}
+		r, heard = f.rollout(revision, since)
+		return len(r.Missing) == 0, heard
+	})
+	return r
+}
+
+// wait looks whether something is done, and again whenever proxies were heard, until it is
+// or the limit passes.
+func wait(ctx context.Context, limit time.Duration, look func() (done bool, heard <-chan struct{})) {
 	ctx, stop := context.WithTimeout(ctx, limit)
 	defer stop()
 	for {
-		r, heard := f.rollout(revision, since)
-		if len(r.Missing) == 0 {
-			return r
+		done, heard := look()
+		if done {
+			return
 		}
 		select {
 		case <-ctx.Done():
-			return r
+			return
 		case <-heard:
 		}
-		if r.Connected > 50 { // many acknowledge at once: look again when some more have
-			time.Sleep(2 * time.Millisecond)
-		}
+		time.Sleep(lookTime)
 	}
 }
+
+// lookTime is between two looks: many proxies acknowledge at once.
+const lookTime = time.Millisecond
 
 // Settle waits until every connected proxy has acknowledged what is the newest snapshot
 // now, or until the limit passes. Nobody waits for a proxy that rejects it.
 func (f *Fleet) Settle(ctx context.Context, limit time.Duration) {
-	ctx, stop := context.WithTimeout(ctx, limit)
-	defer stop()
-	for sequence := f.Sequence(); ; {
-		settled, heard := f.settled(sequence)
-		if settled {
-			return
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-heard:
-		}
-	}
+	sequence := f.Sequence()
+	wait(ctx, limit, func() (bool, <-chan struct{}) { return f.settled(sequence) })
 }
 
 func (f *Fleet) settled(sequence uint64) (bool, <-chan struct{}) {

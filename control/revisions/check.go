@@ -297,7 +297,7 @@ func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.Re
 			}
 			changes, ok := known[rev.Number]
 			if !ok {
-				if changes, err = r.textChanges(ctx, rev.Number); err != nil {
+				if changes, _, err = r.textChanges(ctx, rev.Number); err != nil {
 					return out, err
 				}
 			}
@@ -321,31 +321,47 @@ func (r *Revisions) writtenSince(ctx context.Context, bundle string) ([]model.Re
 // maxChanges is how many changes of a revision are listed.
 const maxChanges = 200
 
-// Changes is what a revision changed in the text of the rules.
+// Changes is what a revision changed in the text of the rules, compared with the newest
+// one below it that is kept.
 func (r *Revisions) Changes(ctx context.Context, number uint) (model.RevisionChanges, error) {
 	if number == 0 {
 		number = r.Current().Revision.Number
 	}
-	changes, err := r.textChanges(ctx, number)
+	changes, before, err := r.textChanges(ctx, number)
 	if errors.Is(err, store.ErrNotFound) {
-		return model.RevisionChanges{}, problem.Missing("revision %d, or the one before it, is not kept any more", number)
+		return model.RevisionChanges{}, problem.Missing(
+			"revision %d, or the one before it, is not there: older ones are not kept for ever",
+			number,
+		)
 	}
-	shown := changes[:min(len(changes), maxChanges)]
-	return model.RevisionChanges{Revision: number, Changes: from.Changes(shown), Total: len(changes)}, err
+	return model.RevisionChanges{
+		Revision: number,
+		Before:   before,
+		Changes:  from.Changes(changes[:min(len(changes), maxChanges)]),
+		Total:    len(changes),
+	}, err
 }
 
-// textChanges is what a revision changed in the text of the rules.
-func (r *Revisions) textChanges(ctx context.Context, number uint) ([]rules.Change, error) {
+// textChanges is what a revision changed in the text of the rules, and the number of the
+// one before it; 0: it is the first one.
+func (r *Revisions) textChanges(ctx context.Context, number uint) (changes []rules.Change, before uint, err error) {
 	rev, err := r.Records.Revision(ctx, number)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	if number == 1 {
-		return rules.Diff(&rules.Rules{}, WrittenOf(&rev)), nil
+	// Numbers can be left out: those of a restored backup go on above what proxies follow.
+	list, err := r.Records.Revisions(ctx, number, 1)
+	switch {
+	case err != nil:
+		return nil, 0, err
+	case len(list) == 0 && number == 1:
+		return rules.Diff(&rules.Rules{}, WrittenOf(&rev)), 0, nil
+	case len(list) == 0:
+		return nil, 0, store.ErrNotFound
 	}
-	before, err := r.Records.Revision(ctx, number-1)
+	last, err := r.Records.Revision(ctx, list[0].Number)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return rules.Diff(WrittenOf(&before), WrittenOf(&rev)), nil
+	return rules.Diff(WrittenOf(&last), WrittenOf(&rev)), last.Number, nil
 }

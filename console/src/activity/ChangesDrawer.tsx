@@ -17,6 +17,7 @@ export function ChangesDrawer({ revision, onClose }: { revision: number; onClose
         <Link to={`/effects?revision=${revision}`} style={{ color: "inherit" }}>Effect</Link>
         <Link to={`/rules?compare=${revision}`} style={{ color: "inherit" }}>Compare the files</Link>
       </Box>
+      {data && data.before > 0 && data.before !== revision - 1 && <Box sx={{ color: "text.secondary", mb: 1 }}>Compared with revision {data.before}, the newest that is kept below it.</Box>}
       {error && <Alert severity="warning">{words(error)}</Alert>}
       {!data && !error && <Box sx={{ color: "text.secondary" }}>Loading</Box>}
       {data?.changes.map((c) => (

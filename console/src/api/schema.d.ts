@@ -2415,6 +2415,8 @@ export interface components {
             number: number;
         };
         RevisionChanges: {
+            /** @description the revision that it is compared with, the newest that is kept below it; 0: none */
+            before: number;
             /** @description the first 200 */
             changes: components["schemas"]["Change"][];
             revision: number;

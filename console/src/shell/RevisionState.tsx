@@ -17,9 +17,11 @@ export function RevisionState() {
       ) : (
         <Box component={Link} to={`/effects?revision=${r.number}`} title={about} sx={{ color: "text.primary", fontWeight: 650 }}>Revision {r.number}</Box>
       )}
-      {r.number > 0 && <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} title={who} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
-        in force in {r.acknowledged} of {r.connected} proxies
-      </Box>}
+      {r.number > 0 && (
+        <Box component={Link} to={isBehind ? "/fleet?show=attention" : "/fleet"} title={who} sx={{ color: isBehind ? "warning.main" : "success.main", fontWeight: 600, textDecoration: "none", display: { xs: "none", sm: "inline" } }}>
+          in force in {r.acknowledged} of {r.connected} proxies
+        </Box>
+      )}
     </Box>
   );
 }
