@@ -264,11 +264,11 @@ func TestForecast(t *testing.T) {
 	for _, v := range []string{"sailings/v1", "sailings/v2", "sailings/v3", "fares/v2"} {
 		m.must(0, "standin", "set", v, "--errors", "0%") // two failures of a short window would be a forecast of trouble
 	}
-	eventually(t, "a forecast can be made", func() bool {
-		_, _, code := m.run("forecast", "--window", "30")
+	eventually(t, "a forecast can be made, of more than the start of a mesh", func() bool {
 		f, err := m.api.Forecast(t.Context(), model.ForecastRequest{Window: 30, Requests: 5000})
-		return code == 0 && err == nil && len(f.Behaviour) >= 9
+		return err == nil && len(f.Behaviour) >= 9 && f.Rows[0].Kind == model.RowMesh && f.Rows[0].Before.Requests >= 900
 	})
+	m.must(0, "forecast", "--window", "30")
 	same := asJSON[model.Forecast](m, 0, "forecast", "--window", "30", "--requests", "20000")
 	if r := rowOf(t, same.Rows, model.RowCaller, "front-door"); r.After.Requests != 20000 || math.Abs(*r.Success.Change) > 0.05 || same.After != model.SideForecast {
 		t.Errorf("the rules in force: %+v", r)
