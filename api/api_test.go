@@ -320,19 +320,26 @@ func TestStreams(t *testing.T) {
 		t.Errorf("fleet: %+v", f)
 	}
 
-	live, err := http.Get(url + "/api/v1/live")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer live.Body.Close()
-	events := bufio.NewScanner(live.Body)
-	events.Buffer(nil, 1<<20)
-	var seen []string
-	for len(seen) < 6 && events.Scan() {
-		word, _, _ := strings.Cut(events.Text(), ":")
-		seen = append(seen, word)
-	}
-	if got := strings.Join(seen, " "); got != "id event data  id event" {
-		t.Errorf("events: %q", got)
+	for path, want := range map[string]string{"/live": "mesh mesh mesh", "/live?changes=true": "mesh change change"} {
+		live, err := http.Get(url + "/api/v1" + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		events := bufio.NewScanner(live.Body)
+		events.Buffer(nil, 1<<20)
+		var kinds, seen []string
+		for len(kinds) < 3 && events.Scan() {
+			word, rest, _ := strings.Cut(events.Text(), ": ")
+			if seen = append(seen, word); word == "event" {
+				kinds = append(kinds, rest)
+			}
+			if rest, ok := strings.CutPrefix(events.Text(), `data: {"at":[`); ok && (!strings.Contains(rest, `"end":[`) || strings.Contains(rest, "services")) {
+				t.Errorf("a second in which nothing happens: %s", rest)
+			}
+		}
+		live.Body.Close()
+		if got := strings.Join(seen, " "); got != "id event data  id event data  id event" || strings.Join(kinds, " ") != want {
+			t.Errorf("%s: %q with the events %q, want %q", path, got, kinds, want)
+		}
 	}
 }

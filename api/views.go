@@ -10,6 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"nightjar/api/change"
 	"nightjar/api/model"
 	"nightjar/control/views"
 	"nightjar/metrics"
@@ -17,10 +18,9 @@ import (
 )
 
 const (
-	liveWindow = 10                     // seconds that the figures of the live stream cover
-	liveEvery  = time.Second            // between two events
-	freshTime  = 500 * time.Millisecond // how long the same text goes to everybody
-	writeTime  = 10 * time.Second       // for one line of a stream
+	liveWindow = 10               // seconds that the figures of the live stream cover
+	liveEvery  = time.Second      // between two events
+	writeTime  = 10 * time.Second // for one line of a stream
 )
 
 // meshOperations show the mesh, now and over time.
@@ -33,11 +33,18 @@ func (s *Server) meshOperations() []Operation {
 			Method:  http.MethodGet,
 			Path:    "/live",
 			ID:      "live",
-			Summary: "The mesh every second, as Server-Sent Events named mesh",
-			Out:     model.Mesh{},
-			Media:   "text/event-stream",
-			Status:  http.StatusOK,
-			handle:  s.live,
+			Summary: "The mesh at once and then every second, as Server-Sent Events named mesh",
+			Params: []Param{{
+				"changes",
+				"boolean",
+				"after the first mesh send what changed, as events named change: {\"name\": change} changes inside an object, " +
+					"or inside a list by index; [value] is the new value; [] is a member that is gone. " +
+					"A client that was too slow for one is sent a whole mesh instead",
+			}},
+			Out:    model.Mesh{},
+			Media:  "text/event-stream",
+			Status: http.StatusOK,
+			handle: s.live,
 		},
 		get(
 			"/timeline",
@@ -84,34 +91,66 @@ func (s *Server) mesh(c *echo.Context) (model.Mesh, error) {
 	return s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at))
 }
 
-// liveMesh is the mesh as text, made once for everybody who looks at it.
+// liveMesh is the newest mesh, made once for everybody who looks at it.
 type liveMesh struct {
-	mu   sync.Mutex // guards what follows
-	at   time.Time
-	id   int64
-	text []byte
+	mu     sync.Mutex // guards what follows
+	mesh   model.Mesh
+	made   time.Time // when mesh was made
+	id     int64     // of mesh
+	whole  []byte    // mesh as JSON; nil: nobody asked for it yet
+	before int64     // id of the mesh before
+	change []byte    // from the mesh before to mesh, as JSON
 }
 
-func (l *liveMesh) get(ctx context.Context, v *views.Views) (id int64, text []byte, err error) {
+// event is what a client is sent.
+type event struct {
+	id   int64
+	kind string
+	data []byte
+}
+
+// next returns the event for a client whose newest mesh has an id, and how long that
+// event is the newest. The client gets what changed if it asks for that and has the
+// mesh before, and the whole mesh otherwise.
+func (l *liveMesh) next(ctx context.Context, v *views.Views, has int64, changes bool) (event, time.Duration, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if time.Since(l.at) < freshTime {
-		return l.id, l.text, nil
+	if time.Since(l.made) >= liveEvery {
+		if err := l.renew(ctx, v); err != nil {
+			return event{}, 0, err
+		}
 	}
+	e := event{id: l.id, kind: "change", data: l.change}
+	if !changes || has == 0 || has != l.before {
+		if l.whole == nil {
+			var err error
+			if l.whole, err = json.Marshal(l.mesh); err != nil {
+				return event{}, 0, err
+			}
+		}
+		e.kind, e.data = "mesh", l.whole
+	}
+	return e, liveEvery - time.Since(l.made), nil
+}
+
+// renew makes the newest mesh.
+func (l *liveMesh) renew(ctx context.Context, v *views.Views) error {
+	now := time.Now()
 	m, err := v.Mesh(context.WithoutCancel(ctx), liveWindow, 0)
 	if err != nil {
-		return 0, nil, err
+		return err
 	}
-	if l.text, err = json.Marshal(m); err != nil {
-		return 0, nil, err
+	diff, err := change.Between(&l.mesh, &m)
+	if err != nil {
+		return err
 	}
-	l.id, l.at = m.At.UnixMilli(), time.Now()
-	return l.id, l.text, nil
+	l.before, l.change = l.id, diff
+	l.mesh, l.made, l.id, l.whole = m, now, max(l.id+1, m.At.UnixMilli()), nil
+	return nil
 }
 
 // live sends the mesh at once and then every second, until the client leaves or the
-// service ends. An event is the whole state, so one that was missed need not be sent
-// again.
+// service ends.
 func (s *Server) live(c *echo.Context) error {
 	ctx, end, err := s.stream(c, &s.people)
 	if err != nil {
@@ -122,21 +161,22 @@ func (s *Server) live(c *echo.Context) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	out := http.NewResponseController(w)
-	tick := time.NewTicker(liveEvery)
-	defer tick.Stop()
+	changes := c.QueryParam("changes") == "true"
+	var has int64
 	for {
-		id, data, err := s.liveMesh.get(ctx, s.control.Views)
+		e, isNewest, err := s.liveMesh.next(ctx, s.control.Views, has, changes)
 		if err != nil {
 			return err
 		}
 		out.SetWriteDeadline(time.Now().Add(writeTime))
-		if _, err := fmt.Fprintf(w, "id: %d\nevent: mesh\ndata: %s\n\n", id, data); err != nil || out.Flush() != nil {
+		if _, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.id, e.kind, e.data); err != nil || out.Flush() != nil {
 			return nil // the client has left
 		}
+		has = e.id
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-tick.C:
+		case <-time.After(isNewest):
 		}
 	}
 }

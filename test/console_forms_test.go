@@ -38,7 +38,6 @@ func (b tab) choose(test, words string) {
 func TestForms(t *testing.T) {
 	t.Parallel()
 	m := startQuickDemo(t, "--no-traffic")
-	m.call(60, "http://tickets.ferry.example/sailings/today") // what a forecast is made of
 	b := openTab(t, m)
 	step := func(name string, f func(t *testing.T)) {
 		if !t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) {
@@ -106,6 +105,18 @@ func TestForms(t *testing.T) {
 		if got := draft(); !strings.Contains(got, want) || strings.Count(got, "#") != strings.Count(before, "#") {
 			t.Errorf("the draft is\n%s", got)
 		}
+	})
+	step("the draft is rehearsed in a trial, and forecast in full", func(t *testing.T) {
+		m.call(60, "http://tickets.ferry.example/sailings/today") // what a forecast is made of
+		b.click("draft-trial")
+		b.says("[data-test=draft-bar]", "night-owls")
+		b.do(chromedp.Focus(chromedp.CSS("[data-test=trial-duration] input")), chromedp.KeyEvent("2s"))
+		b.click("start-trial")
+		b.says("[data-test=trial]", "rehearsal of a draft with 4 changes to revision 1; 2 of 2 s")
+		b.click("draft-forecast")
+		b.click("forecast")
+		b.says("[data-test=forecast-answer]", "services.sailings.routes[night-owls]")
+		b.visit("/services/sailings?tab=routes")
 	})
 	step("forecast, publish, effect", func(t *testing.T) {
 		b.click("preview-go")
@@ -212,6 +223,7 @@ func TestConsoleFunctions(t *testing.T) {
 		`pure.placeOf("a/b.yaml")`:                                                    `{"file":"a/b.yaml","line":1}`,
 		`["a-b", "x: y", "it's"].map(pure.shellWord)`:                                 `["a-b","'x: y'","'it'\\''s'"]`,
 		`((p) => [p.bands.map((b) => [b.name, b.y, b.height]), p.spots.get("b").y, p.height])(pure.planOf([{id: "a", height: 60, band: "n"}, {id: "b", height: 60, band: "s"}, {id: "c", height: 60}], [["a", "b"]], [], 800))`: `[[["",0,91],["n",100,91],["s",200,91]],222,300]`,
+		`((b) => ((n) => [n, n.same === b.same, b.list])(pure.applied(b, {n: [2], gone: [], none: [null], list: {1: {v: [3]}}})))({n: 1, gone: 1, same: {}, list: [{v: 1}, {v: 2}]})`:                                           `[{"n":2,"same":{},"list":[{"v":1},{"v":3}],"none":null},true,[{"v":1},{"v":2}]]`,
 		`pure.cursorPlace(["services:", "  a:", "    send: {v1: 1, "])`: `{"path":["services","a","send"],"value":false}`,
 	} {
 		got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("JSON.stringify("+js+")"))

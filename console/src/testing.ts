@@ -7,3 +7,4 @@ export { placeOf } from "./kit/Place";
 export { shellWord } from "./kit/Command";
 export { planOf } from "./mesh/layout";
 export { placeOf as cursorPlace } from "./rules/complete";
+export { applied } from "./api/live";

@@ -2,6 +2,7 @@ package effect
 
 import (
 	"math"
+	"strings"
 	"testing"
 	"time"
 
@@ -141,6 +142,38 @@ func TestTheCulpritIsNamed(t *testing.T) {
 	for _, r := range Compare(&quiet, &after, nil) {
 		if r.Kind == Service && r.Name == "sailings" && (r.Against != "" || r.Verdict != TooFew) {
 			t.Errorf("a new service: %+v", r)
+		}
+	}
+}
+
+// TestNewCallersAreNotTheOldOnes: requests that a new caller adds were not taken from
+// another one, and are not compared with its; those that moved are.
+func TestNewCallersAreNotTheOldOnes(t *testing.T) {
+	call := func(caller string) Names {
+		return Names{Caller: caller, RouteOf: "berths", Route: "all", Service: "berths", Version: "v1"}
+	}
+	for _, c := range []struct {
+		left    uint64 // requests of the caller that was there before, in ten times the seconds
+		against string
+	}{{10_000, ""}, {9_000, ""}, {4_000, "sailings > berths"}} {
+		before, after := Tally{Seconds: 10}, Tally{Seconds: 100}
+		before.Add(call("sailings"), requests(1000, 0, 0, time.Millisecond))
+		after.Add(call("sailings"), requests(c.left, 0, 0, time.Millisecond))
+		after.Add(call("kiosk"), requests(0, 5000, 0, time.Millisecond))
+		for _, r := range Compare(&before, &after, nil) {
+			if r.Name != "kiosk > berths" && r.Name != "kiosk" {
+				continue
+			}
+			want, verdict := c.against, TooFew
+			if want != "" {
+				verdict = Worse
+			}
+			if r.Kind == Caller {
+				want = strings.TrimSuffix(want, " > berths")
+			}
+			if r.Against != want || r.Verdict != verdict {
+				t.Errorf("%d left: %s against %q is %s, want %q and %s", c.left, r.Name, r.Against, r.Verdict, want, verdict)
+			}
 		}
 	}
 }

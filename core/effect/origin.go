@@ -26,7 +26,8 @@ func (g group) siblings() (of string, hasSome bool) {
 
 // origin is the group that a group with too few requests before, and enough after, took
 // its requests from: the one among its siblings that lost the largest share. It is the
-// group itself when there is none.
+// group itself when there is none. A caller or a link can bring requests that nobody sent
+// before; it took them from another one only if that one lost half as many.
 func (t *Tally) origin(g group, after *Tally) group {
 	of, hasSome := g.siblings()
 	if !hasSome || t.of(g).Requests() >= Least || after.of(g).Requests() < Least {
@@ -47,11 +48,20 @@ func (t *Tally) origin(g group, after *Tally) group {
 	for _, other := range siblings {
 		had := t.of(other).Requests()
 		lost := float64(had)/float64(n) - float64(after.of(other).Requests())/float64(m)
-		if other != g && had >= Least && lost > most {
+		if other != g && had >= Least && lost > most && t.couldGive(other, g, after) {
 			out, most = other, lost
 		}
 	}
 	return out
+}
+
+// couldGive: a group may have had the requests before that another one has after.
+func (t *Tally) couldGive(from, to group, after *Tally) bool {
+	if to.Kind != Link && to.Kind != Caller {
+		return true
+	}
+	lost := perSecond(t.of(from).Requests(), t.secondsOf(from)) - perSecond(after.of(from).Requests(), after.secondsOf(from))
+	return lost >= perSecond(after.of(to).Requests(), after.secondsOf(to))/2
 }
 
 // compareNew compares a group with the one that its requests went to before. b is what

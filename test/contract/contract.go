@@ -14,6 +14,8 @@ import (
 	"sync"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"nightjar/api/change"
 )
 
 // Contract is the document. It is safe for concurrent use.
@@ -220,16 +222,45 @@ func (c *Contract) answer(o *operation, a Answer) error {
 		}
 		return nil
 	case media == "text/event-stream":
-		for line := range bytes.Lines(a.Body) {
-			if data, isData := bytes.CutPrefix(line, []byte("data: ")); isData {
-				if err := c.fits(schema, data, "an event"); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
+		return c.events(schema, a.Body)
 	}
 	return c.fits(schema, a.Body, fmt.Sprintf("the answer %d", a.Status))
+}
+
+// events checks a stream of events. What one named change makes of the event before it is
+// checked as that is.
+func (c *Contract) events(schema string, stream []byte) error {
+	var newest any
+	kind := ""
+	for line := range bytes.Lines(stream) {
+		if name, isName := bytes.CutPrefix(line, []byte("event: ")); isName {
+			kind = string(bytes.TrimSpace(name))
+		}
+		data, isData := bytes.CutPrefix(line, []byte("data: "))
+		if !isData {
+			continue
+		}
+		var read any
+		if err := json.Unmarshal(data, &read); err != nil {
+			return fmt.Errorf("an event is no JSON: %w", err)
+		}
+		if kind == "change" {
+			var err error
+			if newest, err = change.Apply(newest, read); err != nil {
+				return fmt.Errorf("a change that cannot be applied: %w", err)
+			}
+		} else {
+			newest = read
+		}
+		text, err := json.Marshal(newest)
+		if err != nil {
+			return err
+		}
+		if err := c.fits(schema, text, "an event"); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // fits checks JSON against a schema of the document.

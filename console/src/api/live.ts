@@ -26,6 +26,20 @@ function subscribe(listener: () => void): () => void {
   return () => listeners.delete(listener);
 }
 
+/** What changed in a value: the new value, nothing for a member that is gone, or changes inside, by name or index. */
+export type Changed = [] | [unknown] | { [name: string]: Changed };
+
+/** A value after a change. What did not change in it is the same object as before. */
+export function applied(before: unknown, change: Changed): unknown {
+  if (Array.isArray(change)) return change[0];
+  const next = (Array.isArray(before) ? [...(before as unknown[])] : { ...(before as object) }) as Record<string, unknown>;
+  for (const [name, c] of Object.entries(change)) {
+    if (Array.isArray(c) && c.length === 0) Reflect.deleteProperty(next, name);
+    else next[name] = applied(next[name], c);
+  }
+  return next;
+}
+
 /**
  * Follows the mesh as long as the page is visible, until the result is called. A browser
  * opens six connections to one host for all its tabs, so hidden tabs must hold none.
@@ -34,10 +48,13 @@ export function followMesh(): void {
   const began = Date.now();
   let source: EventSource;
   const open = () => {
-    source = new EventSource("/api/v1/live");
-    source.addEventListener("mesh", (event: MessageEvent<string>) => {
-      set({ mesh: JSON.parse(event.data) as Mesh, at: Date.now(), isStale: false });
-    });
+    source = new EventSource("/api/v1/live?changes=true"); // each connection begins with a whole mesh
+    const read = (name: string, meshOf: (data: unknown) => Mesh) =>
+      source.addEventListener(name, (event: MessageEvent<string>) => {
+        set({ mesh: meshOf(JSON.parse(event.data)), at: Date.now(), isStale: false });
+      });
+    read("mesh", (data) => data as Mesh);
+    read("change", (data) => applied(live.mesh, data as Changed) as Mesh);
   };
   const check = () => {
     if (document.visibilityState === "hidden") source.close();

@@ -440,7 +440,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The mesh every second, as Server-Sent Events named mesh */
+        /** The mesh at once and then every second, as Server-Sent Events named mesh */
         get: operations["live"];
         put?: never;
         post?: never;
@@ -4148,7 +4148,10 @@ export interface operations {
     };
     live: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description after the first mesh send what changed, as events named change: {"name": change} changes inside an object, or inside a list by index; [value] is the new value; [] is a member that is gone. A client that was too slow for one is sent a whole mesh instead */
+                changes?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -7,16 +7,28 @@ import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { Link } from "wouter";
 import { api, basedOn, take, words, type Published } from "../api/client";
+import { usePath } from "../kit/address";
 import { Confirm } from "../kit/Confirm";
 import { plural } from "../kit/format";
 import { Preview } from "./Preview";
 import { PublishedNotice } from "./PublishedNotice";
 import type { useBundle } from "./useBundle";
 
+/** What can be done with a draft of a bundle before it is published. */
+function waysOf(bundle: string) {
+  const to = (path: string, query: Record<string, string>) => `${path}?${new URLSearchParams({ ...query, ...(bundle === "main" ? {} : { bundle }) }).toString()}`;
+  return [
+    { name: "Open in the editor", to: to("/rules", { view: "difference" }), test: "draft-editor" },
+    { name: "Forecast it at other rates and outages", to: to("/forecast", { rules: "draft" }), test: "draft-forecast" },
+    { name: "Rehearse it in a trial", to: to("/trials", { rules: "draft" }), test: "draft-trial" },
+  ];
+}
+
 /** The person's draft of the rules that a page shows: what it changes, its forecast, and the way to publish it. */
 export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
   const { bundle: b, who, revision, discard } = edit;
   const client = useQueryClient();
+  const path = usePath();
   const [message, setMessage] = useState("");
   const [busy, setBusy] = useState(false);
   const [asked, setAsked] = useState("");
@@ -43,14 +55,13 @@ export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
     }
   };
   if (!outcome && (!hasDraft || !report || (changes.length === 0 && report.mistakes === 0))) return null;
-  const link = `/rules?${new URLSearchParams({ ...(b && b.name !== "main" ? { bundle: b.name } : {}), view: "difference" }).toString()}`;
   return (
     <Paper variant="outlined" sx={{ p: 1.5, mb: 2, borderLeft: 4, borderLeftColor: "warning.main" }} data-test="draft-bar">
       {hasDraft && report && (changes.length > 0 || report.mistakes > 0) && (
         <>
           <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 1.5 }}>
             <Box component="h2" sx={{ typography: "h3", m: 0 }}>Your draft: {plural(changes.length, "change")}{report.mistakes > 0 && `, ${plural(report.mistakes, "mistake")}`}</Box>
-            <Link to={link} style={{ color: "inherit" }}>Open in the editor</Link>
+            {waysOf(b.name).filter((w) => !w.to.startsWith(`${path}?`)).map((w) => <Link key={w.to} to={w.to} style={{ color: "inherit" }} data-test={w.test}>{w.name}</Link>)}
           </Box>
           <Box component="ul" sx={{ m: 0, my: 0.5, pl: 2.5, maxHeight: 130, overflowY: "auto" }} tabIndex={0} aria-label="Changes">
             {changes.map((c) => <li key={c.path}>{c.path}: {c.before || "–"} → <strong>{c.after || "–"}</strong></li>)}

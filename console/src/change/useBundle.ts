@@ -40,21 +40,26 @@ async function valuesOf(files: RuleFile[], signal: AbortSignal): Promise<Record<
   return Object.fromEntries(list.files.map((f) => [f.name, isFields(f.value as Value) ? (f.value as Fields) : {}]));
 }
 
-/** Finds the bundle that declares a service or gateway, and reads the person's draft of it. */
-async function readBundle(section: string, parent: string, who: string, signal: AbortSignal): Promise<Bundle> {
+/** Which bundle: one by its name, or the one that declares a service or gateway. */
+export type Which = { bundle: string } | { section: "services" | "gateways"; parent: string };
+
+/** Finds a bundle, and reads the person's draft of it. */
+async function readBundle(which: Which, who: string, signal: AbortSignal): Promise<Bundle> {
   const force = await take(api.GET("/api/v1/revisions/{number}", { params: { path: { number: "0" } }, signal }));
-  const bundles = Object.entries(force.bundles ?? {}).sort(([a], [b]) => (a === "main" ? -1 : b === "main" ? 1 : a.localeCompare(b)));
-  let name = "main";
-  for (const [bundle, files] of bundles) {
-    const values = await valuesOf(files, signal);
-    if (Object.values(values).some((v) => valueAt(v, [section, parent]) !== undefined)) {
-      name = bundle;
-      break;
-    }
-  }
+  const name = "bundle" in which ? which.bundle : await bundleOf(force.bundles ?? {}, [which.section, which.parent], signal);
   const draft = await readDraft(name, who);
   const files = draft?.files ?? force.bundles?.[name] ?? [];
   return { name, files, base: draft?.base ?? force.number, version: draft?.version ?? 0, values: await valuesOf(files, signal) };
+}
+
+/** The bundle that declares what is at a path; main if none does. */
+async function bundleOf(bundles: Record<string, RuleFile[]>, path: string[], signal: AbortSignal): Promise<string> {
+  const sorted = Object.entries(bundles).sort(([a], [b]) => (a === "main" ? -1 : b === "main" ? 1 : a.localeCompare(b)));
+  for (const [name, files] of sorted) {
+    const values = await valuesOf(files, signal);
+    if (Object.values(values).some((v) => valueAt(v, path) !== undefined)) return name;
+  }
+  return "main";
 }
 
 /** A change of a value: absent, it goes. */
@@ -65,16 +70,18 @@ export interface Amendment {
   index?: number;
 }
 
-/** The bundle that declares a service or gateway, and ways to change the person's draft of it. */
-export function useBundle(section: "services" | "gateways", parent: string) {
+/** A bundle, and ways to change the person's draft of it; null: none is looked at. */
+export function useBundle(which: Which | null) {
   const who = useSyncExternalStore(onAuthor, author);
   const revision = useMesh(numberOf);
   const client = useQueryClient();
+  const key = JSON.stringify(which);
   const { data, error } = useQuery({
-    queryKey: ["bundle", section, parent, who, revision],
-    queryFn: ({ signal }): Promise<Bundle> => readBundle(section, parent, who, signal),
-    placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === section && query.queryKey[2] === parent && query.queryKey[3] === who ? old : undefined),
+    queryKey: ["bundle", key, who, revision], enabled: which !== null,
+    queryFn: ({ signal }): Promise<Bundle | undefined> => (which ? readBundle(which, who, signal) : Promise.resolve(undefined)),
+    placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === key && query.queryKey[2] === who ? old : undefined),
   });
+  const parent = which && "section" in which ? [which.section, which.parent] : [];
 
   /** The file for a path: the one that has most of it already. */
   const fileOf = (b: Bundle, path: string[]): string => {
@@ -82,7 +89,7 @@ export function useBundle(section: "services" | "gateways", parent: string) {
       const found = b.files.find((f) => valueAt(b.values[f.name], path.slice(0, n)) !== undefined);
       if (found) return found.name;
     }
-    return b.files.find((f) => valueAt(b.values[f.name], [section, parent]) !== undefined)?.name ?? b.files[0]?.name ?? "rules.yaml";
+    return b.files.find((f) => parent.length > 0 && valueAt(b.values[f.name], parent) !== undefined)?.name ?? b.files[0]?.name ?? "rules.yaml";
   };
 
   /**

@@ -7,11 +7,10 @@ import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { lazy, Suspense, useState } from "react";
-import { author } from "../api/author";
-import { queries, readDraft, words, type Forecast, type ForecastRequest, type Mesh } from "../api/client";
+import { queries, words, type Forecast, type Mesh } from "../api/client";
 import { useMesh } from "../api/live";
+import { RulesDraft, RulesField, useRules } from "../change/Rules";
 import { Rows } from "../effects/Rows";
-import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { EmptyState } from "../kit/EmptyState";
 import { millis, plural } from "../kit/format";
@@ -35,8 +34,7 @@ const placesOf = (mesh: Mesh | null) => ({
 /** Computes a forecast, and shows it with its assumptions. */
 export function ForecastPage() {
   const { places, versions } = useMesh(placesOf);
-  const [params, change] = useAddress();
-  const rules = params.get("rules") === "draft" ? "draft" : "in force";
+  const rules = useRules();
   const [trial, setTrial] = useState("");
   const [rate, setRate] = useState("1");
   const [sweep, setSweep] = useState(true);
@@ -45,17 +43,11 @@ export function ForecastPage() {
   const { value, error, busy, start } = useForecast();
   const { data } = queries.useQuery("get", "/api/v1/trials/names", {}, { refetchInterval: 10_000 });
   const names = data?.names ?? [];
-  const line = ["nightjar forecast", sweep && "--sweep", rate !== "1" && `--rate ${rate}`, trial && `--trial ${shellWord(trial)}`, down && `--down ${shellWord(down)}`, rules === "draft" && "DIRECTORY"].filter(Boolean).join(" ");
-  const go = async () => {
+  const line = ["nightjar forecast", sweep && "--sweep", rate !== "1" && `--rate ${rate}`, trial && `--trial ${shellWord(trial)}`, down && `--down ${shellWord(down)}`, rules.isDraft && "DIRECTORY"].filter(Boolean).join(" ");
+  const go = () => {
     setDraftError("");
     try {
-      const draft = rules === "draft" ? await readDraft("main", author()) : null;
-      if (rules === "draft" && !draft?.files) throw new Error(`${author()} has no draft: edit the rules on the page Rules first, without publishing them.`);
-      const body: ForecastRequest = { sweep, rate: Number(rate) };
-      if (draft?.files) body.rules = draft.files;
-      if (trial) body.trial = trial;
-      if (down) body.down = [down];
-      start(body);
+      start({ sweep, rate: Number(rate), ...(trial ? { trial } : {}), ...(down ? { down: [down] } : {}), ...rules.draft() });
     } catch (e) {
       setDraftError(words(e));
     }
@@ -64,10 +56,7 @@ export function ForecastPage() {
     <>
       <PageHeader title="Forecast" about="What would happen under a draft, simulated from measurements with the code of the proxies." actions={<CopyAsCommand line={line} />} />
       <Paper variant="outlined" sx={{ p: 1.5, display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }}>
-        <TextField select label="Rules" value={rules} onChange={(e) => change({ rules: e.target.value === "draft" ? "draft" : null })} sx={{ width: 150 }} data-test="forecast-rules">
-          <MenuItem value="in force">in force</MenuItem>
-          <MenuItem value="draft">my draft</MenuItem>
-        </TextField>
+        <RulesField rules={rules} test="forecast-rules" />
         <TextField select label="With trial" value={trial} onChange={(e) => setTrial(e.target.value)} sx={{ minWidth: 150 }} slotProps={shown}>
           <MenuItem value="">none</MenuItem>
           {names.map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
@@ -80,12 +69,13 @@ export function ForecastPage() {
           {[...places, ...versions].map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
         <FormControlLabel control={<Checkbox checked={sweep} onChange={(e) => setSweep(e.target.checked)} />} label="Sweep rates" />
-        <Button variant="contained" disabled={busy} onClick={() => void go()} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
+        <Button variant="contained" disabled={busy} onClick={go} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
       </Paper>
+      <RulesDraft rules={rules} />
       {(draftError || error) && <Alert severity="error" sx={{ mt: 1 }} data-test="forecast-error">{draftError || error}</Alert>}
       {!value && !busy && !error && (
         <EmptyState title="Nothing was computed yet">
-          A forecast simulates the mesh with the rates and the behaviour of the last five minutes. For the rules in force it is compared with the measurements, which shows how accurate it is. For your draft of the page Rules it is compared with the rules in force.
+          A forecast simulates the mesh with the rates and the behaviour of the last five minutes. For the rules in force it is compared with the measurements, which shows how accurate it is. For your draft it is compared with the rules in force.
         </EmptyState>
       )}
       {value && <Paper variant="outlined" sx={{ p: 2, mt: 1.5, opacity: busy ? 0.5 : 1 }}><Answer forecast={value} /></Paper>}

@@ -35,7 +35,7 @@ export function ServicePage() {
   const { name = "" } = useParams<{ name?: string }>();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
-  const edit = useBundle("services", name);
+  const edit = useBundle({ section: "services", parent: name });
   if (!mesh) return <Missing error={error} />;
   const service = mesh.services.find((s) => s.name === name);
   if (!service) return <Unknown name={name} kind="service" known={mesh.services.map((s) => s.name)} to="/services/" />;
@@ -71,7 +71,7 @@ export function GatewayPage() {
   const { name = "" } = useParams<{ name?: string }>();
   const { mesh, error } = useMeshView();
   const search = rangeSearch(useRange());
-  const edit = useBundle("gateways", name);
+  const edit = useBundle({ section: "gateways", parent: name });
   if (!mesh) return <Missing error={error} />;
   const gateway = mesh.gateways.find((g) => g.name === name);
   if (!gateway) return <Unknown name={name} kind="gateway" known={mesh.gateways.map((g) => g.name)} to="/gateways/" />;

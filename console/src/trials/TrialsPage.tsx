@@ -8,8 +8,9 @@ import TextField from "@mui/material/TextField";
 import { useTheme } from "@mui/material/styles";
 import { useState } from "react";
 import { author } from "../api/author";
-import { api, queries, readDraft, reportURL, take, words, type Mesh, type Trial } from "../api/client";
+import { api, queries, reportURL, take, words, type Mesh, type Trial } from "../api/client";
 import { useMesh } from "../api/live";
+import { RulesDraft, RulesField, useRules } from "../change/Rules";
 import { Rows } from "../effects/Rows";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
@@ -65,39 +66,37 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
   const { data, error: unread } = queries.useQuery("get", "/api/v1/trials/names", {}, { refetchInterval: revision ? 5000 : false });
   const names = data?.names;
   const [name, setName] = useState("");
-  const [rules, setRules] = useState("in force");
+  const rules = useRules();
   const [length, setLength] = useState("");
   const [startError, setStartError] = useState("");
   const chosen = name || (names?.[0] ?? "");
   const start = async () => {
     setStartError("");
     try {
-      const draft = rules === "draft" ? await readDraft("main", author()) : null;
-      if (rules === "draft" && !draft?.files) throw new Error(`${author()} has no draft: edit the rules on the page Rules first, without publishing them.`);
-      const body = { name: chosen, by: author(), ...(draft?.files ? { rules: draft.files } : {}), ...(length ? { for: length } : {}) };
+      const body = { name: chosen, by: author(), ...(length ? { for: length } : {}), ...rules.draft() };
       onStarted((await take(api.POST("/api/v1/trials", { body }))).number);
     } catch (e) {
       setStartError(words(e));
     }
   };
   return (
+    <>
     <Paper variant="outlined" sx={{ p: 1.5 }}>
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }}>
         <TextField select label="Trial" value={chosen} onChange={(e) => setName(e.target.value)} sx={{ minWidth: 170 }} disabled={!names?.length}>
           {(names ?? []).map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
-        <TextField select label="Rules" value={rules} onChange={(e) => setRules(e.target.value)} sx={{ width: 150 }}>
-          <MenuItem value="in force">in force</MenuItem>
-          <MenuItem value="draft">my draft</MenuItem>
-        </TextField>
-        <TextField label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} />
+        <RulesField rules={rules} test="trial-rules" />
+        <TextField label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} data-test="trial-duration" />
         <Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button>
         <Box sx={{ color: "text.secondary", fontSize: type.small, flex: 1, minWidth: 240 }}>
-          {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules === "draft" ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
+          {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules.isDraft ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
         </Box>
       </Box>
       {(startError || unread) && <Alert severity="error" sx={{ mt: 1 }} data-test="trial-error">{startError || words(unread)}</Alert>}
     </Paper>
+    <RulesDraft rules={rules} />
+    </>
   );
 }
 
