@@ -133,7 +133,7 @@ func (f *Forwarder) pass(w http.ResponseWriter, resp *http.Response) (answer []b
 			flush.Flush()
 		}
 		switch {
-		case err == io.EOF:
+		case err == io.EOF, int64(len(answer)) == resp.ContentLength: // the caller may leave with the last byte
 			return answer, true
 		case err != nil:
 			return answer[:bytes.LastIndexByte(answer, '\n')+1], false

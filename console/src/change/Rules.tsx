@@ -35,7 +35,7 @@ export function RulesField({ rules, test }: { rules: Rules; test: string }) {
 }
 
 /** The draft that a page works with, and the way to publish it. */
-export function RulesDraft({ rules }: { rules: Rules }) {
+export function RulesDraft({ rules, isForecast = false }: { rules: Rules; isForecast?: boolean }) {
   if (!rules.isDraft) return null;
-  return <Box sx={{ mt: 1.5 }}><DraftBar key={rules.name} edit={rules.edit} /></Box>;
+  return <Box sx={{ mt: 1.5 }}><DraftBar key={rules.name} edit={rules.edit} isForecast={isForecast} /></Box>;
 }

@@ -41,7 +41,7 @@ const columns: Column<EffectRow>[] = [
   { field: "verdict", headerName: "Verdict", width: 126, renderCell: ({ row }) => <Verdict of={row.verdict} /> },
   column("change", "Change (points)", 172, (r) => points(r.success), (r) => r.success.change ?? 0),
   column("success", "Success", 122, (r) => pair(r.success, percent), (r) => r.success.after ?? 2),
-  column("requests", "Requests", 110, (r) => `${r.before.requests} → ${r.after.requests}`, (r) => r.after.requests),
+  column("requests", "Requests", 134, (r) => `${r.before.requests} → ${r.after.requests}`, (r) => r.after.requests),
   column("p95", "p95", 142, (r) => pair(r.p95MS, ms), (r) => r.p95MS.after ?? 0),
   { field: "slower", headerName: "Latency", width: 84, valueGetter: (_, r) => r.p95MS.verdict, renderCell: ({ row }) => (row.p95MS.verdict === "slower" || row.p95MS.verdict === "faster") && <Verdict of={row.p95MS.verdict} /> },
   { field: "reasons", headerName: "Failures by reason", flex: 1, minWidth: 180, valueGetter: (_, r) => reasonsOf(r), cellClassName: ({ row }) => (reasonsOf(row).includes("▼") ? "bad" : "") },

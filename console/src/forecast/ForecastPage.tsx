@@ -71,7 +71,7 @@ export function ForecastPage() {
         <FormControlLabel control={<Checkbox checked={sweep} onChange={(e) => setSweep(e.target.checked)} />} label="Sweep rates" />
         <Button variant="contained" disabled={busy} onClick={go} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
       </Paper>
-      <RulesDraft rules={rules} />
+      <RulesDraft rules={rules} isForecast />
       {(draftError || error) && <Alert severity="error" sx={{ mt: 1 }} data-test="forecast-error">{draftError || error}</Alert>}
       {!value && !busy && !error && (
         <EmptyState title="Nothing was computed yet">

@@ -9,7 +9,9 @@ import { type } from "../kit/theme";
 
 /** The smallest scale at which words can be read. */
 export const smallest = 0.6;
-const largest = 2;
+/** The largest scale that a picture gets by itself. */
+export const largest = 1.4;
+const most = 2;
 const step = 1.2;
 
 interface Props {
@@ -22,7 +24,7 @@ interface Props {
 /** What the picture's shapes mean, and its size. */
 export const Legend = memo(function Legend({ scale, isFit, onZoom }: Props) {
   const { palette } = useTheme();
-  const set = (next: number) => onZoom(Math.min(largest, Math.max(smallest / 2, next)));
+  const set = (next: number) => onZoom(Math.min(most, Math.max(smallest / 2, next)));
   const item = (mark: ReactNode, words: string) => <Box component="span" sx={{ display: "inline-flex", alignItems: "center", gap: 0.75, whiteSpace: "nowrap" }}><svg width="26" height="14" aria-hidden>{mark}</svg>{words}</Box>;
   return (
     <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "center", columnGap: 2, color: "text.secondary", fontSize: type.small }} data-test="legend">

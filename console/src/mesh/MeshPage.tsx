@@ -17,7 +17,7 @@ import { TimeBar } from "../kit/TimeBar";
 import { Card, heightOf, textOf } from "./Card";
 import { bandOf, crowd, flowOf, waysToGroup } from "./flow";
 import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
-import { Legend, smallest } from "./Legend";
+import { largest, Legend, smallest } from "./Legend";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
 import { usePan } from "./usePan";
@@ -115,12 +115,15 @@ function Picture({ mesh, by, hasBands, opened, search, chosen, change }: Picture
   }, []);
   const flow = useMemo(() => flowOf(mesh, seen, by, new Set(opened.split("|"))), [mesh, seen, by, opened]);
   // The plan holds as long as the same cards call the same cards.
-  const shape = JSON.stringify([room.width, flow.nodes.map((n) => [n.id, heightOf(n), hasBands ? bandOf(n) : ""]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
+  const shape = JSON.stringify([room, flow.nodes.map((n) => [n.id, heightOf(n), hasBands ? bandOf(n) : ""]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
   const plan = useMemo(() => {
-    const [wide, cards, links, possible] = JSON.parse(shape) as [number, [string, number, string][], [string, string][], [string, string][]];
-    return planOf(cards.map(([id, height, band]) => ({ id, height, band })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), wide);
+    const [within, cards, links, possible] = JSON.parse(shape) as [typeof room, [string, number, string][], [string, string][], [string, string][]];
+    const planFor = (width: number) => planOf(cards.map(([id, height, band]) => ({ id, height, band })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), width);
+    const first = planFor(within.width);
+    const larger = Math.min(largest, within.height / first.height);
+    return larger > 1 ? planFor(within.width / larger) : first; // a small picture is enlarged, so it must be less wide
   }, [shape]);
-  const fit = Math.max(smallest, Math.min(1, room.width / Math.max(1, plan.width), room.height / Math.max(1, plan.height)));
+  const fit = Math.max(smallest, Math.min(largest, room.width / Math.max(1, plan.width), room.height / Math.max(1, plan.height)));
   const scale = zoom ?? fit;
   const ribbons = useMemo(() => ribbonsOf(flow, plan), [flow, plan]);
   const choose = useCallback((id: string) => change({ pick: id === chosen ? null : id }), [change, chosen]);

@@ -14,7 +14,7 @@ interface Props {
 /** What was expected, and what was measured. */
 export function Expected({ list, running = false, now = [] }: Props) {
   if (list.length === 0) return null;
-  const state = (j: ExpectationResult) => (j.isImpossible ? "cannot be met" : j.isMet ? "met so far" : "missed so far");
+  const state = (j: ExpectationResult) => (j.isImpossible ? "cannot be met" : j.value === null ? "nothing measured yet" : j.isMet ? "met so far" : "missed so far");
   return (
     <Box data-test="expected" sx={{ my: 1 }}>
       <FactTable
