@@ -109,8 +109,8 @@ type event struct {
 	data []byte
 }
 
-// next returns the event for a client whose newest mesh has an id, and how long that
-// event is the newest. The client gets what changed if it asks for that and has the
+// next returns the event for a client whose newest mesh has an id (0: it has none), and
+// the time left until there is another. The client gets what changed if it asks for that and has the
 // mesh before, and the whole mesh otherwise.
 func (l *liveMesh) next(ctx context.Context, v *views.Views, has int64, changes bool) (event, time.Duration, error) {
 	l.mu.Lock()
@@ -164,7 +164,7 @@ func (s *Server) live(c *echo.Context) error {
 	changes := c.QueryParam("changes") == "true"
 	var has int64
 	for {
-		e, isNewest, err := s.liveMesh.next(ctx, s.control.Views, has, changes)
+		e, left, err := s.liveMesh.next(ctx, s.control.Views, has, changes)
 		if err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (s *Server) live(c *echo.Context) error {
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(isNewest):
+		case <-time.After(left):
 		}
 	}
 }

@@ -270,8 +270,7 @@ func (c *Client) Call(
 	return t, nil
 }
 
-// Activity returns the activity log, newest first, from below the number before (0:
-// from the newest); of one service if it is named.
+// Activity returns the entries of the activity log that a filter chooses, newest first.
 func (c *Client) Activity(ctx context.Context, f model.ActivityFilter) (a model.ActivityPage, err error) {
 	q := url.Values{
 		"service": {f.Service},

@@ -9,6 +9,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"nightjar/api/model"
 	"nightjar/test/browser"
 )
 
@@ -116,6 +117,16 @@ func TestForms(t *testing.T) {
 		b.click("draft-forecast")
 		b.click("forecast")
 		b.says("[data-test=forecast-answer]", "services.sailings.routes[night-owls]")
+		d, err := m.api.Draft(t.Context(), "main", "console") // another tab changes it
+		if err != nil {
+			t.Fatal(err)
+		}
+		d.Files[0].Text = strings.Replace(d.Files[0].Text, "each: 900ms", "each: 800ms", 1)
+		if _, err := m.api.SaveDraft(t.Context(), "main", model.DraftRequest{By: "console", Base: d.Base, Files: d.Files}, d.Version); err != nil {
+			t.Fatal(err)
+		}
+		b.click("forecast")
+		b.says("[data-test=forecast-answer]", "each 800ms")
 		b.visit("/services/sailings?tab=routes")
 	})
 	step("forecast, publish, effect", func(t *testing.T) {

@@ -9,6 +9,7 @@
 package change
 
 import (
+	"encoding"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -168,7 +169,7 @@ func (w *writer) set(v reflect.Value) {
 
 // shape is what JSON makes of a type.
 type shape struct {
-	isValue bool    // it writes itself, so nobody knows what is inside
+	isValue bool    // nothing in it has a name: bytes, or a type that writes itself
 	fields  []field // of a struct
 }
 
@@ -197,15 +198,18 @@ func (f *field) isWritten(v reflect.Value) bool {
 }
 
 var (
-	marshaler = reflect.TypeFor[json.Marshaler]()
-	known     sync.Map // of shapes, by type
+	marshaler     = reflect.TypeFor[json.Marshaler]()
+	textMarshaler = reflect.TypeFor[encoding.TextMarshaler]()
+	known         sync.Map // of shapes, by type
 )
 
 func shapeOf(t reflect.Type) *shape {
 	if s, ok := known.Load(t); ok {
 		return s.(*shape)
 	}
-	s := &shape{isValue: reflect.PointerTo(t).Implements(marshaler)}
+	p := reflect.PointerTo(t)
+	isBytes := t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8
+	s := &shape{isValue: isBytes || p.Implements(marshaler) || p.Implements(textMarshaler)}
 	if t.Kind() == reflect.Struct {
 		s.fields = fieldsOf(t)
 	}

@@ -3,6 +3,7 @@ package change
 import (
 	"encoding/json"
 	"math/rand/v2"
+	"net/netip"
 	"reflect"
 	"strconv"
 	"testing"
@@ -51,6 +52,8 @@ func TestBetweenWritesWhatChanged(t *testing.T) {
 		P    *float64       `json:"p"`
 		List []part         `json:"list"`
 		Map  map[string]int `json:"map"`
+		Key  []byte         `json:"key,omitempty"`
+		IP   netip.Addr     `json:"ip,omitzero"`
 	}
 	half := 0.5
 	for _, c := range []struct {
@@ -63,6 +66,8 @@ func TestBetweenWritesWhatChanged(t *testing.T) {
 		{whole{List: []part{{1}, {2}}}, whole{List: []part{{1}, {3}}}, `{"list":{"1":{"n":[3]}}}`},
 		{whole{List: []part{{1}, {2}}}, whole{List: []part{{2}}}, `{"list":[[{"n":2}]]}`},
 		{whole{List: nil}, whole{List: []part{}}, `{"list":[[]]}`},
+		{whole{Key: []byte("ab")}, whole{Key: []byte("ac")}, `{"key":["YWM="]}`},
+		{whole{IP: netip.MustParseAddr("::1")}, whole{IP: netip.MustParseAddr("::2")}, `{"ip":["::2"]}`},
 		{whole{Map: map[string]int{"k": 1}}, whole{Map: map[string]int{}}, `{"map":[{}]}`},
 	} {
 		if got, err := Between(&c.before, &c.now); err != nil || string(got) != c.want {

@@ -3,7 +3,6 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
-
 import { author } from "../api/author";
 import { api, basedOn, readDraft, take, words, type AccessSuggestion } from "../api/client";
 import { useNavigate } from "../kit/address";

@@ -41,7 +41,7 @@ export function applied(before: unknown, change: Changed): unknown {
 }
 
 /**
- * Follows the mesh as long as the page is visible, until the result is called. A browser
+ * Follows the mesh as long as the page is visible. A browser
  * opens six connections to one host for all its tabs, so hidden tabs must hold none.
  */
 export function followMesh(): void {

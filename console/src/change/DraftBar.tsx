@@ -24,14 +24,8 @@ function waysOf(bundle: string) {
   ];
 }
 
-interface Props {
-  edit: ReturnType<typeof useBundle>;
-  /** The page forecasts the draft itself. */
-  isForecast?: boolean;
-}
-
 /** The person's draft of the rules that a page shows: what it changes, its forecast, and the way to publish it. */
-export function DraftBar({ edit, isForecast = false }: Props) {
+export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
   const { bundle: b, who, revision, discard } = edit;
   const client = useQueryClient();
   const [path] = usePath();
@@ -81,7 +75,7 @@ export function DraftBar({ edit, isForecast = false }: Props) {
             <Button variant="contained" disabled={busy || report.mistakes > 0 || b.base !== revision} onClick={() => void publish()} data-test="publish-draft">Publish on revision {b.base}</Button>
             <Button onClick={() => setAsked("Discard")} data-test="discard-draft">Discard</Button>
           </Box>
-          {!isForecast && <Preview body={{ rules: b.files, bundle: b.name }} disabled={report.mistakes > 0} />}
+          {path !== "/forecast" && <Preview body={{ rules: b.files, bundle: b.name }} disabled={report.mistakes > 0} />}
         </>
       )}
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}

@@ -13,11 +13,11 @@ export function useRules() {
   const name = params.get("bundle") ?? "main";
   const edit = useBundle(isDraft ? { bundle: name } : null);
   /** The draft as a request has it; nothing for the rules in force. */
-  const draft = (): { rules?: RuleFile[]; bundle?: string } => {
+  const draft = async (): Promise<{ rules?: RuleFile[]; bundle?: string }> => {
     if (!isDraft) return {};
-    if (!edit.bundle) throw new Error("Your draft is not loaded yet: wait a moment.");
-    if (edit.bundle.version === 0) throw new Error(`${edit.who} has no draft of the bundle ${name}: edit the rules on the page Rules, or a service by its forms, without publishing it.`);
-    return { rules: edit.bundle.files, bundle: name };
+    const newest = await edit.reread();
+    if (newest.version === 0) throw new Error(`${edit.who} has no draft of the bundle ${name}: edit the rules on the page Rules, or a service by its forms, without publishing it.`);
+    return { rules: newest.files, bundle: name };
   };
   return { isDraft, name, edit, draft, choose: (draft: boolean) => change({ rules: draft ? "draft" : null, bundle: null }) };
 }
@@ -35,7 +35,7 @@ export function RulesField({ rules, test }: { rules: Rules; test: string }) {
 }
 
 /** The draft that a page works with, and the way to publish it. */
-export function RulesDraft({ rules, isForecast = false }: { rules: Rules; isForecast?: boolean }) {
+export function RulesDraft({ rules }: { rules: Rules }) {
   if (!rules.isDraft) return null;
-  return <Box sx={{ mt: 1.5 }}><DraftBar key={rules.name} edit={rules.edit} isForecast={isForecast} /></Box>;
+  return <Box sx={{ mt: 1.5 }}><DraftBar key={rules.name} edit={rules.edit} /></Box>;
 }

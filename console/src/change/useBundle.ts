@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { skipToken, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useSyncExternalStore } from "react";
 import { author, onAuthor } from "../api/author";
 import { api, basedOn, readDraft, take, type CheckReport, type Mesh, type RuleFile, type Schemas } from "../api/client";
@@ -76,9 +76,9 @@ export function useBundle(which: Which | null) {
   const revision = useMesh(numberOf);
   const client = useQueryClient();
   const key = JSON.stringify(which);
-  const { data, error } = useQuery({
-    queryKey: ["bundle", key, who, revision], enabled: which !== null,
-    queryFn: ({ signal }): Promise<Bundle | undefined> => (which ? readBundle(which, who, signal) : Promise.resolve(undefined)),
+  const { data, error, refetch } = useQuery({
+    queryKey: ["bundle", key, who, revision],
+    queryFn: which ? ({ signal }): Promise<Bundle> => readBundle(which, who, signal) : skipToken,
     placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === key && query.queryKey[2] === who ? old : undefined),
   });
   const parent = which && "section" in which ? [which.section, which.parent] : [];
@@ -112,5 +112,12 @@ export function useBundle(which: Which | null) {
     if (data && data.version > 0) await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: data.name }, query: { by: who }, header: basedOn(data.version) } });
     await client.invalidateQueries({ queryKey: ["bundle"] });
   };
-  return { bundle: data, error, who, revision, amend, discard };
+  /** The bundle as it is now: the draft may have been changed elsewhere since it was read. */
+  const reread = async (): Promise<Bundle> => {
+    const { data: newest, error: unread } = await refetch();
+    if (unread) throw unread;
+    if (!newest) throw new Error("The rules cannot be read.");
+    return newest;
+  };
+  return { bundle: data, error, who, revision, reread, amend, discard };
 }

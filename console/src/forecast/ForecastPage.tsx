@@ -43,11 +43,11 @@ export function ForecastPage() {
   const { value, error, busy, start } = useForecast();
   const { data } = queries.useQuery("get", "/api/v1/trials/names", {}, { refetchInterval: 10_000 });
   const names = data?.names ?? [];
-  const line = ["nightjar forecast", sweep && "--sweep", rate !== "1" && `--rate ${rate}`, trial && `--trial ${shellWord(trial)}`, down && `--down ${shellWord(down)}`, rules.isDraft && "DIRECTORY"].filter(Boolean).join(" ");
-  const go = () => {
+  const line = ["nightjar forecast", sweep && "--sweep", rate !== "1" && `--rate ${rate}`, trial && `--trial ${shellWord(trial)}`, down && `--down ${shellWord(down)}`, rules.isDraft && rules.name !== "main" && `--bundle ${shellWord(rules.name)}`, rules.isDraft && "DIRECTORY"].filter(Boolean).join(" ");
+  const go = async () => {
     setDraftError("");
     try {
-      start({ sweep, rate: Number(rate), ...(trial ? { trial } : {}), ...(down ? { down: [down] } : {}), ...rules.draft() });
+      start({ sweep, rate: Number(rate), ...(trial ? { trial } : {}), ...(down ? { down: [down] } : {}), ...(await rules.draft()) });
     } catch (e) {
       setDraftError(words(e));
     }
@@ -69,9 +69,9 @@ export function ForecastPage() {
           {[...places, ...versions].map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
         </TextField>
         <FormControlLabel control={<Checkbox checked={sweep} onChange={(e) => setSweep(e.target.checked)} />} label="Sweep rates" />
-        <Button variant="contained" disabled={busy} onClick={go} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
+        <Button variant="contained" disabled={busy} onClick={() => void go()} data-test="forecast">{busy ? "Computing" : "Forecast"}</Button>
       </Paper>
-      <RulesDraft rules={rules} isForecast />
+      <RulesDraft rules={rules} />
       {(draftError || error) && <Alert severity="error" sx={{ mt: 1 }} data-test="forecast-error">{draftError || error}</Alert>}
       {!value && !busy && !error && (
         <EmptyState title="Nothing was computed yet">

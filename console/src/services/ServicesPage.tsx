@@ -4,7 +4,6 @@ import MenuItem from "@mui/material/MenuItem";
 import Tab from "@mui/material/Tab";
 import Tabs from "@mui/material/Tabs";
 import TextField from "@mui/material/TextField";
-
 import { useAddress, useNavigate } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";
 import { DataTable } from "../kit/DataTable";

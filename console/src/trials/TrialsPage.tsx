@@ -73,7 +73,7 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
   const start = async () => {
     setStartError("");
     try {
-      const body = { name: chosen, by: author(), ...(length ? { for: length } : {}), ...rules.draft() };
+      const body = { name: chosen, by: author(), ...(length ? { for: length } : {}), ...(await rules.draft()) };
       onStarted((await take(api.POST("/api/v1/trials", { body }))).number);
     } catch (e) {
       setStartError(words(e));
@@ -81,21 +81,21 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
   };
   return (
     <>
-    <Paper variant="outlined" sx={{ p: 1.5 }}>
-      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }}>
-        <TextField select label="Trial" value={chosen} onChange={(e) => setName(e.target.value)} sx={{ minWidth: 170 }} disabled={!names?.length}>
-          {(names ?? []).map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
-        </TextField>
-        <RulesField rules={rules} test="trial-rules" />
-        <TextField label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} data-test="trial-duration" />
-        <Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button>
-        <Box sx={{ color: "text.secondary", fontSize: type.small, flex: 1, minWidth: 240 }}>
-          {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules.isDraft ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
+      <Paper variant="outlined" sx={{ p: 1.5 }}>
+        <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, alignItems: "center" }}>
+          <TextField select label="Trial" value={chosen} onChange={(e) => setName(e.target.value)} sx={{ minWidth: 170 }} disabled={!names?.length}>
+            {(names ?? []).map((n) => <MenuItem key={n} value={n}>{n}</MenuItem>)}
+          </TextField>
+          <RulesField rules={rules} test="trial-rules" />
+          <TextField label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} data-test="trial-duration" />
+          <Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button>
+          <Box sx={{ color: "text.secondary", fontSize: type.small, flex: 1, minWidth: 240 }}>
+            {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules.isDraft ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
+          </Box>
         </Box>
-      </Box>
-      {(startError || unread) && <Alert severity="error" sx={{ mt: 1 }} data-test="trial-error">{startError || words(unread)}</Alert>}
-    </Paper>
-    <RulesDraft rules={rules} />
+        {(startError || unread) && <Alert severity="error" sx={{ mt: 1 }} data-test="trial-error">{startError || words(unread)}</Alert>}
+      </Paper>
+      <RulesDraft rules={rules} />
     </>
   );
 }
