@@ -217,8 +217,7 @@ func Compare(before, after *Tally, weights func(route string) []Target) []Row {
 			r.Against = from.name
 		}
 		r.Kind, r.Name = g.Kind, g.name
-		r.Before.RPS = perSecond(r.Before.Requests, before.secondsOf(g))
-		r.After.RPS = perSecond(r.After.Requests, after.secondsOf(g))
+		r.Before.RPS, r.After.RPS = before.rateOf(g), after.rateOf(g)
 		if g.Kind == Route && weights != nil {
 			r.share(after.targets[g.name], weights(g.name))
 		}

@@ -154,12 +154,21 @@ func TestNewCallersAreNotTheOldOnes(t *testing.T) {
 	}
 	for _, c := range []struct {
 		left    uint64 // requests of the caller that was there before, in ten times the seconds
+		had     uint64 // requests of the other one before
+		gets    uint64 // and after, in ten times the seconds
 		against string
-	}{{10_000, ""}, {9_000, ""}, {4_000, "sailings > berths"}} {
+	}{
+		{10_000, 0, 5000, ""},
+		{9_000, 0, 5000, ""},
+		{4_000, 0, 5000, "sailings > berths"},
+		{9_800, 0, 200, ""},  // as much less as may be by chance
+		{4_000, 20, 200, ""}, // few requests, as before
+	} {
 		before, after := Tally{Seconds: 10}, Tally{Seconds: 100}
 		before.Add(call("sailings"), requests(1000, 0, 0, time.Millisecond))
+		before.Add(call("kiosk"), requests(0, c.had, 0, time.Millisecond))
 		after.Add(call("sailings"), requests(c.left, 0, 0, time.Millisecond))
-		after.Add(call("kiosk"), requests(0, 5000, 0, time.Millisecond))
+		after.Add(call("kiosk"), requests(0, c.gets, 0, time.Millisecond))
 		for _, r := range Compare(&before, &after, nil) {
 			if r.Name != "kiosk > berths" && r.Name != "kiosk" {
 				continue
@@ -172,7 +181,7 @@ func TestNewCallersAreNotTheOldOnes(t *testing.T) {
 				want = strings.TrimSuffix(want, " > berths")
 			}
 			if r.Against != want || r.Verdict != verdict {
-				t.Errorf("%d left: %s against %q is %s, want %q and %s", c.left, r.Name, r.Against, r.Verdict, want, verdict)
+				t.Errorf("%+v: %s against %q is %s, want %q and %s", c, r.Name, r.Against, r.Verdict, want, verdict)
 			}
 		}
 	}

@@ -26,11 +26,12 @@ func (g group) siblings() (of string, hasSome bool) {
 
 // origin is the group that a group with too few requests before, and enough after, took
 // its requests from: the one among its siblings that lost the largest share. It is the
-// group itself when there is none. A caller or a link can bring requests that nobody sent
-// before; it took them from another one only if that one lost half as many.
+// group itself when there is none, and when it had half of its requests before. A caller
+// or a link can bring requests that nobody sent before; it took them from another one
+// only if that one lost half as many, and not by chance.
 func (t *Tally) origin(g group, after *Tally) group {
 	of, hasSome := g.siblings()
-	if !hasSome || t.of(g).Requests() >= Least || after.of(g).Requests() < Least {
+	if !hasSome || t.of(g).Requests() >= Least || after.of(g).Requests() < Least || 2*t.rateOf(g) > after.rateOf(g) {
 		return g
 	}
 	var siblings []group
@@ -60,9 +61,15 @@ func (t *Tally) couldGive(from, to group, after *Tally) bool {
 	if to.Kind != Link && to.Kind != Caller {
 		return true
 	}
-	lost := perSecond(t.of(from).Requests(), t.secondsOf(from)) - perSecond(after.of(from).Requests(), after.secondsOf(from))
-	return lost >= perSecond(after.of(to).Requests(), after.secondsOf(to))/2
+	change, _, high := stats.RateChange(
+		t.of(from).Requests(), t.secondsOf(from),
+		after.of(from).Requests(), after.secondsOf(from),
+	)
+	return high < 0 && -change >= after.rateOf(to)/2
 }
+
+// rateOf is the requests of a group per second.
+func (t *Tally) rateOf(g group) float64 { return perSecond(t.of(g).Requests(), t.secondsOf(g)) }
 
 // compareNew compares a group with the one that its requests went to before. b is what
 // it had itself.

@@ -86,6 +86,35 @@ func TestIntervalsHoldWhatTheyPromise(t *testing.T) {
 	}
 }
 
+// Two counts of the same rate, in times of different length, differ in 5 of 100 repeats;
+// half of the rate is found.
+func TestRateChange(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	count := func(rate, seconds float64) (n uint64) {
+		for at := r.ExpFloat64() / rate; at < seconds; at += r.ExpFloat64() / rate {
+			n++
+		}
+		return n
+	}
+	const repeats = 2000
+	wrong, found := 0, 0
+	for range repeats {
+		before := count(2, 60)
+		if _, low, high := RateChange(before, 60, count(2, 250), 250); low > 0 || high < 0 {
+			wrong++
+		}
+		if change, _, high := RateChange(before, 60, count(1, 250), 250); high < 0 && change > -2 {
+			found++
+		}
+	}
+	if wrong < repeats*3/100 || wrong > repeats*7/100 || found < repeats*95/100 {
+		t.Errorf("of %d repeats %d are wrong, and %d of the changes are found", repeats, wrong, found)
+	}
+	if change, low, high := RateChange(5, 0, 5, 1); change != 0 || low != 0 || high != 0 {
+		t.Error("no time has a rate")
+	}
+}
+
 // Reference values: G. Mendel's peas (9:3:3:1) as in R. A. Fisher, "Has Mendel's
 // work been rediscovered?", 1936; and a coin.
 func TestChiSquare(t *testing.T) {

@@ -27,3 +27,15 @@ func Wilson(hits, n uint64) (low, high float64) {
 	}
 	return low, high
 }
+
+// RateChange is by how much the rate of n2 events in s2 seconds is above that of n1 events
+// in s1 seconds, per second, with its 95% interval (normal approximation for two Poisson
+// counts). It is 0 if a time is not above 0.
+func RateChange(n1 uint64, s1 float64, n2 uint64, s2 float64) (change, low, high float64) {
+	if s1 <= 0 || s2 <= 0 {
+		return 0, 0, 0
+	}
+	change = float64(n2)/s2 - float64(n1)/s1
+	half := z95 * math.Sqrt(float64(n1)/(s1*s1)+float64(n2)/(s2*s2))
+	return change, change - half, change + half
+}
