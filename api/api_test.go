@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"nightjar/control"
+	"nightjar/control/people"
 	"nightjar/identity"
 	"nightjar/identity/authority"
 	"nightjar/store"
@@ -66,8 +68,13 @@ func serve(t *testing.T) (url string, c *control.Control) {
 	console := fstest.MapFS{"index.html": {Data: []byte("<!doctype html>the console")}, "assets/a.js": {Data: []byte("1")}, "assets/long.js": {Data: []byte(longScript)}}
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
-	s := New(c, console, slog.New(slog.DiscardHandler))
+	s := New(c, console, l.Addr(), slog.New(slog.DiscardHandler))
 	served.Store(c, &testServer{s, stop})
+	mate, _, err := c.People.CreateToken(t.Context(), people.Wanted{Name: "mate", Role: people.Admin})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tokens.Store(l.Addr().String(), mate)
 	go func() { ended <- s.Serve(ctx, l, time.Second) }()
 	t.Cleanup(func() {
 		stop()
@@ -77,6 +84,30 @@ func serve(t *testing.T) (url string, c *control.Control) {
 		st.Close()
 	})
 	return "http://" + l.Addr().String(), c
+}
+
+// tokens are those with which tests call, by the address of the server.
+var tokens sync.Map
+
+// signed sends calls with the token of the server, unless they say who calls. A call of
+// nobody has an Authorization of "nobody".
+type signed struct{ next http.RoundTripper }
+
+func (s signed) RoundTrip(r *http.Request) (*http.Response, error) {
+	switch token, isKnown := tokens.Load(r.URL.Host); {
+	case r.Header.Get("Authorization") == "nobody":
+		r = r.Clone(r.Context())
+		r.Header.Del("Authorization")
+	case isKnown && r.Header.Get("Authorization") == "" && r.Header.Get("Cookie") == "":
+		r = r.Clone(r.Context())
+		r.Header.Set("Authorization", "Bearer "+token.(string))
+	}
+	return s.next.RoundTrip(r)
+}
+
+func TestMain(m *testing.M) {
+	http.DefaultClient.Transport = signed{http.DefaultTransport}
+	os.Exit(m.Run())
 }
 
 // longScript is a file that is worth compressing.
@@ -147,7 +178,7 @@ func ask(t *testing.T, method, url, body string, lines ...string) (*http.Respons
 	return resp, string(b)
 }
 
-const rule = `{"files":[{"name":"a.yaml","text":"services: {s: {versions: [v1, v2], routes: [{name: r, send: {v1: 50, v2: 50}}]}}"}],"author":"mate","waitMS":0}`
+const rule = `{"files":[{"name":"a.yaml","text":"services: {s: {versions: [v1, v2], routes: [{name: r, send: {v1: 50, v2: 50}}]}}"}],"waitMS":0}`
 
 // TestAnswers goes through what callers do, right and wrong, in order.
 func TestAnswers(t *testing.T) {
@@ -169,7 +200,7 @@ func TestAnswers(t *testing.T) {
 		{"another bundle", "POST", "/api/v1/revisions", `{"bundle":"crew","waitMS":0,"files":[{"name":"c","text":"services: {crew: {}}"}]}`, []string{`If-Match: "2"`}, 201, `"revision":3`},
 		{"remove it on nothing in particular", "DELETE", "/api/v1/bundles/crew", "", nil, 428, `"code":"if-match"`},
 		{"remove it on the wrong revision", "DELETE", "/api/v1/bundles/crew", "", []string{`If-Match: "2"`}, 412, `"code":"revision-conflict"`},
-		{"remove it", "DELETE", "/api/v1/bundles/crew?by=mate&waitMS=0", "", []string{`If-Match: "3"`}, 200, `"path":"services.crew"`},
+		{"remove it", "DELETE", "/api/v1/bundles/crew?waitMS=0", "", []string{`If-Match: "3"`}, 200, `"path":"services.crew"`},
 		{"remove it again", "DELETE", "/api/v1/bundles/crew?waitMS=0", "", []string{"If-Match: *"}, 404, `no bundle crew`},
 		{"nonsense in If-Match", "POST", "/api/v1/revisions", rule, []string{`If-Match: yes`}, 400, `"code":"if-match"`},
 		{"mistakes", "POST", "/api/v1/revisions", strings.Replace(rule, "v2: 50", "v2: 45", 1), []string{"If-Match: *"}, 422, `"code":"weights"`},
@@ -186,7 +217,7 @@ func TestAnswers(t *testing.T) {
 		{"no body", "POST", "/api/v1/explain", ``, nil, 400, `it is empty`},
 		{"half a body", "POST", "/api/v1/explain", `{"url":`, nil, 400, `it ends too early`},
 		{"not JSON", "POST", "/api/v1/explain", `GET /`, nil, 400, `"code":"body"`},
-		{"a body that is too large", "POST", "/api/v1/rules/check", `{"by":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
+		{"a body that is too large", "POST", "/api/v1/rules/check", `{"bundle":"` + strings.Repeat("x", maxBody) + `"}`, nil, 413, `"code":"too-large"`},
 		{"split", "POST", "/api/v1/services/s/split", `{"weights":[{"target":"v1","weight":"100"}],"waitMS":0}`, []string{`If-Match: "4"`}, 201, `"after":"v1"`},
 		{"split of nobody", "POST", "/api/v1/services/ghost/split", `{"weights":[]}`, []string{"If-Match: *"}, 404, `declare no service ghost`},
 		{"restore", "POST", "/api/v1/revisions/1/restore", `{"waitMS":0}`, []string{`If-Match: "5"`}, 201, `"revision":6`},
@@ -243,7 +274,7 @@ func TestDrafts(t *testing.T) {
 		r, b := ask(t, "PUT", url, body, lines...)
 		return r.StatusCode, b
 	}
-	const draft = `{"by": "mate", "base": 3, "files": [{"name": "a.yaml", "text": "services: ["}]}`
+	const draft = `{"base": 3, "files": [{"name": "a.yaml", "text": "services: ["}]}`
 	for _, c := range []struct {
 		body, match, want string
 		status            int
@@ -254,20 +285,19 @@ func TestDrafts(t *testing.T) {
 		{draft, `"0"`, `"version":1`, 200}, // mistakes in it do not matter
 		{draft, `"0"`, `"code":"draft-changed"`, 412},
 		{draft, `"1"`, `"version":2`, 200},
-		{`{"by": "", "files": []}`, `"0"`, `a draft needs the name`, 422},
-		{`{"bye": ""}`, `"0"`, `unknown field`, 400},
+		{`{"by": "cook"}`, `"0"`, `unknown field`, 400},
 	} {
 		if status, b := put(c.body, c.match); status != c.status || !strings.Contains(b, c.want) {
 			t.Errorf("%s on %s: %d %s", c.body, c.match, status, b)
 		}
 	}
-	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 200 || !strings.Contains(b, `"text":"services: ["`) || !strings.Contains(b, `"base":3`) {
+	if r, b := ask(t, "GET", url, ""); r.StatusCode != 200 || !strings.Contains(b, `"text":"services: ["`) || !strings.Contains(b, `"base":3`) {
 		t.Errorf("read back: %d %s", r.StatusCode, b)
 	}
 	if _, b := ask(t, "GET", base+"/api/v1/drafts", ""); !strings.Contains(b, `"by":"mate"`) || strings.Contains(b, "services") {
 		t.Errorf("list: %s", b)
 	}
-	if r, _ := ask(t, "DELETE", url+"?by=mate", "", `If-Match: "2"`); r.StatusCode != 204 {
+	if r, _ := ask(t, "DELETE", url, "", `If-Match: "2"`); r.StatusCode != 204 {
 		t.Errorf("delete: %d", r.StatusCode)
 	}
 	if r, b := ask(t, "GET", url+"?by=mate", ""); r.StatusCode != 404 || !strings.Contains(b, `has no draft of bundle main`) {

@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"nightjar/api/model"
+	"nightjar/control/people"
 	"nightjar/report"
 )
 
@@ -58,7 +59,7 @@ func (s *Server) effectOperations() []Operation {
 			func(c *echo.Context, in model.ForecastRequest) (model.Forecast, error) {
 				return s.control.Forecasts.Forecast(c.Request().Context(), in)
 			},
-		),
+		).needing(people.Viewer),
 		forecastReport,
 	}
 }
@@ -72,6 +73,7 @@ func page(method, path, id, summary string, handle echo.HandlerFunc) Operation {
 		Summary: summary,
 		Media:   "text/html",
 		Status:  http.StatusOK,
+		Needs:   people.Viewer,
 		handle:  handle,
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"nightjar/api/model"
+	"nightjar/control/people"
 )
 
 // fleetOperations are about proxies, the activity log, drills and stand-ins.
@@ -24,29 +25,22 @@ func (s *Server) fleetOperations() []Operation {
 			"adopt",
 			"Tell proxies to follow this mesh, whatever mesh they followed before",
 			s.adopt,
-		),
+		).needing(people.Admin),
 		get("/doctor", "doctor", "What is wrong with the service, its records and its proxies, and what to do about it",
 			func(c *echo.Context) (model.Examination, error) {
 				ctx, stop := context.WithTimeout(c.Request().Context(), readyTime)
 				defer stop()
 				return s.control.Examine(ctx, c.Request().Host), nil
 			}),
-		send(
-			http.MethodPost,
+		act(
 			"/services/:service/instances/:instance/let-back",
 			"letBack",
 			"Let a sidelined instance take requests again before its time",
-			func(c *echo.Context, in model.LetBackRequest) (model.LetBackResult, error) {
-				n, err := s.control.Fleet.LetBack(c.Param("service"), c.Param("instance"), in.By)
+			func(c *echo.Context) (model.LetBackResult, error) {
+				n, err := s.control.Fleet.LetBack(c.Request().Context(), c.Param("service"), c.Param("instance"))
 				return model.LetBackResult{Proxies: n}, err
 			},
 		),
-		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
-			append([]Param{
-				{"service", "string", "only what concerns this service"},
-				{"who", "string", "only what somebody did or reported whose name has this part"},
-				{"about", "string", "only rules (and releases), drills (and trials), proxies or guards (and health)"},
-			}, pageParams...)...),
 		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
 		create(
 			"/drills",
@@ -61,9 +55,8 @@ func (s *Server) fleetOperations() []Operation {
 			"stopDrill",
 			"Stop a drill before its time",
 			func(c *echo.Context) (model.Drill, error) {
-				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"), c.QueryParam("by"))
+				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"))
 			},
-			byParam,
 		),
 		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
 			func(*echo.Context) (model.StandInList, error) {
@@ -75,30 +68,16 @@ func (s *Server) fleetOperations() []Operation {
 			"changeStandIn",
 			"Change how stand-ins behave: an instance, or all of SERVICE~VERSION",
 			func(c *echo.Context, in model.StandInChange) (model.StandInList, error) {
-				list, err := s.standIns().Change(c.Param("standin"), in)
+				list, err := s.standIns().Change(c.Request().Context(), c.Param("standin"), in)
 				return model.StandInList{StandIns: list}, err
 			},
 		),
 	}
 }
 
-func (s *Server) adopt(_ *echo.Context, in model.AdoptRequest) (model.AdoptResult, error) {
-	told, err := s.control.Fleet.Adopt(in.Proxies)
+func (s *Server) adopt(c *echo.Context, in model.AdoptRequest) (model.AdoptResult, error) {
+	told, err := s.control.Fleet.Adopt(c.Request().Context(), in.Proxies)
 	return model.AdoptResult{Proxies: append([]string{}, told...)}, err
-}
-
-func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
-	read := func(ctx context.Context, before uint, limit int) ([]model.ActivityEntry, error) {
-		return s.control.Journal.List(ctx, model.ActivityFilter{
-			Service: c.QueryParam("service"),
-			Who:     c.QueryParam("who"),
-			About:   c.QueryParam("about"),
-			Before:  before,
-			Limit:   limit,
-		})
-	}
-	list, next, err := readPage(c, read, func(e *model.ActivityEntry) uint { return e.Number })
-	return model.ActivityPage{Activity: list, Next: next}, err
 }
 
 func (s *Server) drills(c *echo.Context) (model.DrillList, error) {

@@ -8,6 +8,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/control/members"
+	"nightjar/control/people"
 	"nightjar/identity"
 	"nightjar/store"
 )
@@ -18,31 +19,30 @@ func (s *Server) memberOperations() []Operation {
 		get("/authority", "authority", "Who signs the certificates of the mesh, and how a rotation is going",
 			func(*echo.Context) (model.Authority, error) { return s.control.Members.View(), nil }),
 		get("/authority/roots", "roots", "The roots that proxies trust", s.roots),
-		send(http.MethodPost, "/authority/rotate", "rotateAuthority", "Replace the root by a new one, step by step",
-			func(_ *echo.Context, in model.By) (model.Authority, error) {
-				err := s.control.Members.Rotate(in.By)
+		act("/authority/rotate", "rotateAuthority", "Replace the root by a new one, step by step",
+			func(c *echo.Context) (model.Authority, error) {
+				err := s.control.Members.Rotate(c.Request().Context())
 				return s.control.Members.View(), err
-			}),
-		send(
-			http.MethodPost,
+			}).needing(people.Admin),
+		act(
 			"/authority/request",
 			"requestAuthority",
 			"Make a signing request, so that an authority elsewhere signs the mesh's own; the key stays with the service",
-			func(_ *echo.Context, in model.By) (model.SigningRequest, error) {
-				text, err := s.control.Members.Request(in.By)
+			func(c *echo.Context) (model.SigningRequest, error) {
+				text, err := s.control.Members.Request(c.Request().Context())
 				return model.SigningRequest{Request: text}, err
 			},
-		),
+		).needing(people.Admin),
 		send(
 			http.MethodPost,
 			"/authority/install",
 			"installAuthority",
 			"Take the certificate for the signing request into use",
-			func(_ *echo.Context, in model.InstallRequest) (model.Authority, error) {
-				err := s.control.Members.Install(in.By, in.Chain)
+			func(c *echo.Context, in model.InstallRequest) (model.Authority, error) {
+				err := s.control.Members.Install(c.Request().Context(), in.Chain)
 				return s.control.Members.View(), err
 			},
-		),
+		).needing(people.Admin),
 		get("/access", "access", "Who may call whom, who did, and who was refused",
 			func(c *echo.Context) (model.AccessMatrix, error) {
 				return s.control.Access.Matrix(c.Request().Context(), c.QueryParam("from"), c.QueryParam("to"))
@@ -51,20 +51,20 @@ func (s *Server) memberOperations() []Operation {
 			func(c *echo.Context) (model.AccessSuggestion, error) {
 				return s.control.Access.Suggest(c.Request().Context())
 			}),
-		get("/join-tokens", "joinTokens", "Join tokens, the newest first", s.joinTokens),
-		create("/join-tokens", "createJoinToken", "Make a token with which a proxy joins the mesh", s.createJoinToken),
+		get("/join-tokens", "joinTokens", "Join tokens, the newest first", s.joinTokens).needing(people.Admin),
+		create("/join-tokens", "createJoinToken", "Make a token with which a proxy joins the mesh", s.createJoinToken).
+			needing(people.Admin),
 		remove(
 			"/join-tokens/:token",
 			"revokeJoinToken",
 			"Revoke a join token; proxies that joined with it stay members",
 			func(c *echo.Context) (model.JoinTokenList, error) {
-				if err := s.control.Members.RevokeToken(c.Request().Context(), c.Param("token"), c.QueryParam("by")); err != nil {
+				if err := s.control.Members.RevokeToken(c.Request().Context(), c.Param("token")); err != nil {
 					return model.JoinTokenList{}, err
 				}
 				return s.joinTokens(c)
 			},
-			byParam,
-		),
+		).needing(people.Admin),
 	}
 }
 
@@ -101,7 +101,6 @@ func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (mo
 		Grant: g,
 		Uses:  in.Uses,
 		For:   time.Duration(in.ForSeconds) * time.Second,
-		By:    in.By,
 	})
 	if err != nil {
 		return model.JoinToken{}, err

@@ -8,13 +8,15 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"nightjar/api/model"
 	"reflect"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"nightjar/api/model"
+	"nightjar/control/people"
 )
 
 // Operation is one call of the API. The same list routes requests and makes the
@@ -24,13 +26,14 @@ type Operation struct {
 	Path    string // below /api/v1, with :NAME for parameters
 	ID      string
 	Summary string
-	Params  []Param // of the query
-	In      any     // zero value of the body of the request; nil: none
-	Out     any     // zero value of the body of the response
-	Media   string  // type of the response
-	Status  int     // of success
-	Also    int     // another status of success; 0: there is none
-	IfMatch string  // what If-Match holds; empty: it is not read
+	Params  []Param     // of the query
+	In      any         // zero value of the body of the request; nil: none
+	Out     any         // zero value of the body of the response
+	Media   string      // type of the response
+	Status  int         // of success
+	Also    int         // another status of success; 0: there is none
+	IfMatch string      // what If-Match holds; empty: it is not read
+	Needs   people.Role // who may call it; empty: admins
 	handle  echo.HandlerFunc
 }
 
@@ -48,7 +51,6 @@ var (
 	beforeParam = Param{"before", "integer", "only entries below this number"}
 	pageParams  = []Param{beforeParam, {"limit", "integer", "1 to 200; 50 when absent"}}
 	limitParam  = Param{"limit", "integer", "1 to 1000; 100 when absent"}
-	byParam     = Param{"by", "string", "who does it"}
 )
 
 const revisionMatch = "number of the revision in force in quotes, or *; 412 when another one is in force"
@@ -65,6 +67,7 @@ func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error
 		Out:     out,
 		Media:   "application/json",
 		Status:  http.StatusOK,
+		Needs:   people.Viewer,
 		handle: func(c *echo.Context) error {
 			v, err := do(c)
 			if err != nil {
@@ -79,7 +82,14 @@ func get[Out any](path, id, summary string, do func(c *echo.Context) (Out, error
 // it.
 func remove[Out any](path, id, summary string, do func(c *echo.Context) (Out, error), params ...Param) Operation {
 	op := get(path, id, summary, do, params...)
-	op.Method = http.MethodDelete
+	op.Method, op.Needs = http.MethodDelete, people.Editor
+	return op
+}
+
+// act is an operation that changes something, and says all in its path.
+func act[Out any](path, id, summary string, do func(c *echo.Context) (Out, error)) Operation {
+	op := get(path, id, summary, do)
+	op.Method, op.Needs = http.MethodPost, people.Editor
 	return op
 }
 
@@ -111,6 +121,7 @@ func withBody[In, Out any](
 		Out:     out,
 		Media:   "application/json",
 		Status:  status,
+		Needs:   people.Editor,
 		handle: func(c *echo.Context) error {
 			var in In
 			if err := body(c, &in); err != nil {
@@ -139,6 +150,12 @@ func statusOf(v any, usual int) int {
 	return usual
 }
 
+// needing is the operation for those who have a role.
+func (op Operation) needing(role people.Role) Operation {
+	op.Needs = role
+	return op
+}
+
 // matching is the operation with an If-Match.
 func (op Operation) matching(doc string) Operation {
 	op.IfMatch = doc
@@ -148,7 +165,7 @@ func (op Operation) matching(doc string) Operation {
 func (s *Server) operations() []Operation {
 	var all []Operation
 	parts := [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
-		s.releaseOperations(), s.fleetOperations(), s.memberOperations(), s.ruleOperations()}
+		s.releaseOperations(), s.fleetOperations(), s.memberOperations(), s.ruleOperations(), s.peopleOperations()}
 	for _, part := range parts {
 		all = append(all, part...)
 	}

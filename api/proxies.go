@@ -94,17 +94,27 @@ func (s *Server) newMembers() *echo.Echo {
 	return e
 }
 
+// handshakes bounds the handshakes that are begun.
+type handshakes struct{ begun *rate.Limiter }
+
+func newHandshakes() handshakes {
+	processors := runtime.GOMAXPROCS(0)
+	return handshakes{rate.NewLimiter(rate.Limit(handshakeRate*processors), 25*processors)}
+}
+
+// wait waits for the turn of one.
+func (h handshakes) wait(hello *tls.ClientHelloInfo) error {
+	ctx, stop := context.WithTimeout(hello.Context(), handshakeWait)
+	defer stop()
+	return h.begun.Wait(ctx)
+}
+
 // membersTLS is how proxies connect. A certificate is not verified before its request,
 // so that the response can say what is wrong with it.
 func (s *Server) membersTLS() *tls.Config {
-	processors := runtime.GOMAXPROCS(0)
-	begun := rate.NewLimiter(rate.Limit(handshakeRate*processors), 25*processors)
+	turns := newHandshakes()
 	return &tls.Config{
-		GetConfigForClient: func(hello *tls.ClientHelloInfo) (*tls.Config, error) {
-			ctx, stop := context.WithTimeout(hello.Context(), handshakeWait)
-			defer stop()
-			return nil, begun.Wait(ctx)
-		},
+		GetConfigForClient:     func(hello *tls.ClientHelloInfo) (*tls.Config, error) { return nil, turns.wait(hello) },
 		MinVersion:             tls.VersionTLS13,
 		SessionTicketsDisabled: true,
 		NextProtos:             []string{"http/1.1"},

@@ -12,6 +12,7 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/people"
 	"nightjar/traces"
 	"nightjar/wire"
 )
@@ -50,6 +51,7 @@ func (s *Server) requestOperations() []Operation {
 			Out:     model.FeedLine{},
 			Media:   "application/x-ndjson",
 			Status:  http.StatusOK,
+			Needs:   people.Viewer,
 			handle:  s.requests,
 		},
 		get(
@@ -82,7 +84,7 @@ func (s *Server) requestOperations() []Operation {
 		send(http.MethodPost, "/explain", "explain", "Which routes a request takes, and why not others",
 			func(_ *echo.Context, in model.RequestSpec) (model.Explanation, error) {
 				return s.control.Calls.Explain(in)
-			}),
+			}).needing(people.Viewer),
 		{
 			Method:  http.MethodPost,
 			Path:    "/calls",
@@ -92,6 +94,7 @@ func (s *Server) requestOperations() []Operation {
 			Out:     model.CallResult{},
 			Media:   "application/x-ndjson",
 			Status:  http.StatusOK,
+			Needs:   people.Editor,
 			handle:  s.call,
 		},
 	}

@@ -9,13 +9,14 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/actor"
+	"nightjar/control/people"
 	"nightjar/control/revisions"
 	"nightjar/core/rules"
 )
 
 // ruleOperations are about rules, drafts and revisions.
 func (s *Server) ruleOperations() []Operation {
-	authorParam := Param{"by", "string", "whose draft it is"}
 	schema := Operation{
 		Method:  http.MethodGet,
 		Path:    "/rules/schema",
@@ -23,6 +24,7 @@ func (s *Server) ruleOperations() []Operation {
 		Summary: "The JSON Schema of a rule file",
 		Media:   "application/schema+json",
 		Status:  http.StatusOK,
+		Needs:   people.Viewer,
 		handle:  s.schema,
 	}
 	deleteDraft := Operation{
@@ -30,8 +32,8 @@ func (s *Server) ruleOperations() []Operation {
 		Path:    "/drafts/:bundle",
 		ID:      "deleteDraft",
 		Summary: "Delete a draft",
-		Params:  []Param{authorParam},
 		Status:  http.StatusNoContent,
+		Needs:   people.Editor,
 		IfMatch: "version of the draft in quotes, or *; 412 when it has another version",
 		handle:  s.deleteDraft,
 	}
@@ -42,19 +44,20 @@ func (s *Server) ruleOperations() []Operation {
 			"check",
 			"Check the files of a bundle and compare them with what is in force",
 			s.check,
-		),
-		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format),
-		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values),
+		).needing(people.Viewer),
+		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format).needing(people.Viewer),
+		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values).needing(people.Viewer),
 		send(
 			http.MethodPost,
 			"/rules/amend",
 			"amend",
 			"Change values in the text of rule files; every other byte stays",
 			s.amend,
-		),
+		).needing(people.Viewer),
 		schema,
 		get("/drafts", "drafts", "Who is editing which bundle", s.drafts),
-		get("/drafts/:bundle", "draft", "The files that somebody is editing", s.draft, authorParam),
+		get("/drafts/:bundle", "draft", "The files that somebody is editing", s.draft,
+			Param{"by", "string", "whose draft it is; who calls when absent"}),
 		send(http.MethodPut, "/drafts/:bundle", "saveDraft", "Save the files that somebody is editing", s.saveDraft).
 			matching("version of the draft in quotes, 0 when there is none yet; 412 when it has another version"),
 		deleteDraft,
@@ -80,7 +83,6 @@ func (s *Server) ruleOperations() []Operation {
 		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore).
 			matching(revisionMatch).orUnchanged(),
 		remove("/bundles/:bundle", "removeBundle", "Publish a revision without a bundle", s.removeBundle,
-			byParam,
 			Param{"message", "string", "message of the revision"},
 			Param{"waitMS", "integer", "how long to wait for the proxies; 5000 when absent, at most 60000"},
 			Param{"refuseUsedLinks", "boolean", "publish even if access rules refuse every request of a link in use"}).
@@ -96,8 +98,8 @@ func (s *Server) ruleOperations() []Operation {
 
 func (s *Server) check(c *echo.Context, in model.CheckRequest) (model.CheckReport, error) {
 	bundle, files := cmp.Or(in.Bundle, model.MainBundle), from.ToFiles(in.Files)
-	if in.Remember {
-		return s.control.Revisions.Remember(c.Request().Context(), bundle, files, in.By)
+	if in.Remember && whoOf(c).Role.May(people.Editor) {
+		return s.control.Revisions.Remember(c.Request().Context(), bundle, files)
 	}
 	return s.control.Revisions.Check(c.Request().Context(), bundle, files)
 }
@@ -191,7 +193,7 @@ func (s *Server) deleteDraft(c *echo.Context) error {
 	if expect != nil {
 		version = *expect
 	}
-	err = s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by"), version)
+	err = s.control.Revisions.DeleteDraft(c.Request().Context(), c.Param("bundle"), version)
 	if err != nil {
 		return err
 	}
@@ -215,7 +217,7 @@ func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
 	}
 	return s.control.Revisions.Remove(c.Request().Context(), revisions.Publication{
 		Bundle:          c.Param("bundle"),
-		Author:          c.QueryParam("by"),
+		Author:          actor.Name(c.Request().Context()),
 		Message:         c.QueryParam("message"),
 		Expect:          expect,
 		Wait:            wait(&ms),
@@ -233,7 +235,7 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 		revisions.Publication{
 			Bundle:  cmp.Or(in.Bundle, model.MainBundle),
 			Files:   from.ToFiles(in.Files),
-			Author:  in.Author,
+			Author:  actor.Name(c.Request().Context()),
 			Message: in.Message,
 			Expect:  expect,
 			Wait:    wait(in.WaitMS),
@@ -271,7 +273,7 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 	}
 	return s.control.Revisions.Restore(c.Request().Context(), n, revisions.Publication{
 		Expect:          expect,
-		Author:          in.Author,
+		Author:          actor.Name(c.Request().Context()),
 		Message:         in.Message,
 		Wait:            wait(in.WaitMS),
 		RefuseUsedLinks: in.RefuseUsedLinks,
@@ -283,6 +285,6 @@ func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published,
 	if err != nil {
 		return model.Published{}, err
 	}
-	q := revisions.Publication{Author: in.Author, Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)}
+	q := revisions.Publication{Author: actor.Name(c.Request().Context()), Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)}
 	return s.control.Revisions.Split(c.Request().Context(), c.Param("service"), in.Route, in.Weights, q)
 }

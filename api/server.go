@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,6 +29,7 @@ import (
 	"nightjar/control"
 	"nightjar/control/fleet"
 	"nightjar/control/members"
+	"nightjar/control/people"
 	"nightjar/control/problem"
 	"nightjar/core/release"
 	"nightjar/identity"
@@ -48,6 +50,8 @@ type Server struct {
 	watches  places     // of those who watch single requests
 	echo     *echo.Echo // what people reach
 	members  *echo.Echo // what proxies reach
+	port     string     // where people reach it; see cookieName
+	shown    func() (*tls.Certificate, error)
 	liveMesh liveMesh
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
@@ -62,14 +66,14 @@ type StandIns interface {
 	List() []model.StandIn
 	// Change changes an instance, or all of SERVICE~VERSION (or SERVICE/VERSION), and
 	// returns all stand-ins.
-	Change(which string, c model.StandInChange) ([]model.StandIn, error)
+	Change(ctx context.Context, which string, c model.StandInChange) ([]model.StandIn, error)
 }
 
 // noStandIns are those of a service without a sample mesh.
 type noStandIns struct{}
 
 func (noStandIns) List() []model.StandIn { return []model.StandIn{} }
-func (noStandIns) Change(string, model.StandInChange) ([]model.StandIn, error) {
+func (noStandIns) Change(context.Context, string, model.StandInChange) ([]model.StandIn, error) {
 	return nil, problem.Invalid("this service has no stand-ins: \"nightjar demo\" starts some")
 }
 
@@ -97,21 +101,25 @@ func (s *Server) standIns() StandIns {
 //go:embed openapi.json
 var document []byte
 
-// New makes a server; console holds the built console, with index.html.
-func New(c *control.Control, console fs.FS, log *slog.Logger) *Server {
+// New makes a server that people reach at an address; console holds the built console,
+// with index.html.
+func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Server {
 	s := &Server{control: c, console: console, log: log, echo: echo.New()}
 	s.proxies.most, s.people.most, s.people.each = maxProxyStreams, maxPeopleStreams, streamsEach
 	s.watches.most, s.watches.each = maxPeopleStreams, watchesEach
+	if tcp, isTCP := at.(*net.TCPAddr); isTCP {
+		s.port = strconv.Itoa(tcp.Port)
+	}
 	s.echo.Logger = log
 	s.echo.HTTPErrorHandler = s.fail
 	s.echo.Use(s.guard)
 	for _, op := range s.operations() {
-		s.echo.Add(op.Method, "/api/v1"+op.Path, op.handle)
+		s.echo.Add(op.Method, "/api/v1"+op.Path, s.allow(op.Needs, op.handle))
 	}
 	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, document) })
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", s.ready)
-	s.echo.GET("/metrics", echo.WrapHandler(s.metrics()))
+	s.echo.GET("/metrics", s.allow(people.Viewer, echo.WrapHandler(s.metrics())))
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{
 		MinLength: 1024,
@@ -137,17 +145,26 @@ func (s *Server) ready(c *echo.Context) error {
 }
 
 // Serve answers on l until ctx is done; then it ends streams and lets other
-// requests finish, for drain at most.
-// Proxies connect there too, by TLS.
+// requests finish, for drain at most. People connect by TLS, and on a loopback address
+// without it too; proxies connect there by TLS.
 func (s *Server) Serve(ctx context.Context, l net.Listener, drain time.Duration) error {
 	both := newSplit(l)
 	var serving sync.WaitGroup
 	var plain, secure error
-	serving.Go(func() { plain = s.serve(ctx, s.echo, both.plain, nil, drain) })
-	serving.Go(func() { secure = s.ServeProxies(ctx, both.secure, drain) })
+	open := http.Handler(s.echo)
+	if !isLoopback(l.Addr()) {
+		open = http.HandlerFunc(toSecure)
+	}
+	serving.Go(func() { plain = s.serve(ctx, open, both.plain, nil, drain) })
+	serving.Go(func() { secure = s.serve(ctx, http.HandlerFunc(s.secure), both.secure, s.bothTLS(), drain) })
 	err := both.run()
 	serving.Wait()
 	return errors.Join(err, plain, secure)
+}
+
+// ServeLocal answers on the socket of this machine, which Local made, as Serve does.
+func (s *Server) ServeLocal(ctx context.Context, l net.Listener, drain time.Duration) error {
+	return s.serve(ctx, s.echo, l, nil, drain)
 }
 
 // serve is Serve for one handler; secure is its TLS, nil: none.
@@ -168,6 +185,7 @@ func (s *Server) serve(
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		BaseContext:       func(net.Listener) context.Context { return base },
+		ConnContext:       withLocal,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	failed := make(chan error, 1)
@@ -213,7 +231,8 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if name, _, err := net.SplitHostPort(host); err == nil {
 			host = name
 		}
-		if ip := net.ParseIP(strings.Trim(host, "[]")); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		ip := net.ParseIP(strings.Trim(host, "[]"))
+		if host != "localhost" && (ip == nil || !ip.IsLoopback()) && r.TLS == nil && localName(r) == "" {
 			return failed(
 				http.StatusMisdirectedRequest,
 				"wrong-host",
@@ -287,6 +306,9 @@ func asProblem(err error) *failure {
 		status   echo.HTTPStatusCoder
 	)
 	answer := func(status int, code string) *failure { return failed(status, code, "%s", err.Error()) }
+	if f := peopleProblem(err); f != nil {
+		return f
+	}
 	switch {
 	case errors.As(err, &f):
 		return f
@@ -352,6 +374,10 @@ func (s *Server) fail(c *echo.Context, err error) {
 	case f.Code == tooManyStreams:
 		// Its connection is wanted by others. Nobody reads a log line for each of a flood.
 		c.Response().Header().Set("Connection", "close")
+	case f.Status == http.StatusUnauthorized:
+		c.Response().Header().Set("WWW-Authenticate", "Bearer realm=\"nightjar\"") // RFC 6750, section 3
+	case f.Status == http.StatusTooManyRequests:
+		c.Response().Header().Set("Retry-After", "60")
 	case f.Status >= 500:
 		s.log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}

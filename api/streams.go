@@ -109,6 +109,8 @@ func bound(c *echo.Context, mostBody int64) {
 	r, out := c.Request(), http.NewResponseController(c.Response())
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, mostBody)
 	if r.ContentLength != 0 {
+		// At once: the body of a call that is refused unread is read, too, before the answer.
+		out.SetReadDeadline(time.Now().Add(bodyTime))
 		r.Body = &timedBody{ReadCloser: r.Body, out: out}
 	}
 	out.SetWriteDeadline(time.Now().Add(answerTime))
@@ -117,15 +119,10 @@ func bound(c *echo.Context, mostBody int64) {
 // timedBody is the body of a request, which must arrive within bodyTime.
 type timedBody struct {
 	io.ReadCloser
-	out     *http.ResponseController
-	isBegun bool
+	out *http.ResponseController
 }
 
 func (b *timedBody) Read(p []byte) (int, error) {
-	if !b.isBegun {
-		b.isBegun = true
-		b.out.SetReadDeadline(time.Now().Add(bodyTime))
-	}
 	n, err := b.ReadCloser.Read(p)
 	if err == io.EOF { // a response may take longer. After an error, what is left of it may not.
 		b.out.SetReadDeadline(time.Time{})

@@ -31,7 +31,6 @@ func (s *Server) trialOperations() []Operation {
 			"stopTrial",
 			"Stop a trial before its time; what it measured is kept",
 			s.stopTrial,
-			byParam,
 		),
 		page(
 			http.MethodGet,
@@ -67,7 +66,7 @@ func (s *Server) stopTrial(c *echo.Context) (model.Trial, error) {
 	if err != nil {
 		return model.Trial{}, err
 	}
-	return s.control.Trials.Stop(c.Request().Context(), n, c.QueryParam("by"))
+	return s.control.Trials.Stop(c.Request().Context(), n)
 }
 
 func (s *Server) compareTrials(c *echo.Context) (model.TrialComparison, error) {

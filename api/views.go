@@ -12,6 +12,7 @@ import (
 
 	"nightjar/api/change"
 	"nightjar/api/model"
+	"nightjar/control/people"
 	"nightjar/control/views"
 	"nightjar/metrics"
 	"nightjar/store"
@@ -44,6 +45,7 @@ func (s *Server) meshOperations() []Operation {
 			Out:    model.Mesh{},
 			Media:  "text/event-stream",
 			Status: http.StatusOK,
+			Needs:  people.Viewer,
 			handle: s.live,
 		},
 		get(

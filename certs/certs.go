@@ -169,6 +169,9 @@ func (s *Set) Empty() bool {
 	return all == nil || len(*all) == 0
 }
 
+// First is the first certificate, whatever name is asked for.
+func (s *Set) First() (*tls.Certificate, error) { return s.get(nil) }
+
 // Config is a configuration that chooses by the name that the caller asks for
 // (RFC 6066, section 3), and shows the first certificate when none fits.
 func (s *Set) Config() *tls.Config {
@@ -181,7 +184,7 @@ func (s *Set) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 		return nil, errors.New("no certificate")
 	}
 	for _, pair := range *all {
-		if hello.SupportsCertificate(pair) == nil {
+		if hello != nil && hello.SupportsCertificate(pair) == nil {
 			return pair, nil
 		}
 	}

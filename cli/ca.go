@@ -136,7 +136,7 @@ A proxy that is switched off meanwhile has to join again when it comes back.`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.showAuthority(cmd, func(c *client.Client, ctx context.Context) (model.Authority, error) {
-				return c.RotateAuthority(ctx, author())
+				return c.RotateAuthority(ctx)
 			})
 		},
 	}
@@ -154,7 +154,7 @@ path length 0). The key stays with the service. Have your authority sign it, the
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.SigningRequest, error) {
-				return c.RequestAuthority(ctx, author())
+				return c.RequestAuthority(ctx)
 			}, func(s *out.Sheet, r model.SigningRequest) { s.Line("%s", strings.TrimSpace(r.Request)) })
 		},
 	}
@@ -176,7 +176,7 @@ Under another root than before, a rotation begins.`,
 				return usagef("%w", err)
 			}
 			return a.showAuthority(cmd, func(c *client.Client, ctx context.Context) (model.Authority, error) {
-				return c.InstallAuthority(ctx, model.InstallRequest{Chain: string(text), By: author()})
+				return c.InstallAuthority(ctx, model.InstallRequest{Chain: string(text)})
 			})
 		},
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"strings"
 	"time"
@@ -25,7 +26,7 @@ each, and a gateway) and steady traffic of 40 requests per second, all in one pr
 The gateway listens 80 ports above the service, the harbour office outside the mesh 90
 ports. Records are kept in a temporary directory unless --data names another one.`,
 		Example: `  nightjar demo
-  nightjar demo --addr 127.0.0.1:7700 --no-traffic`,
+  nightjar demo --listen 127.0.0.1:7700 --no-traffic`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			gateway, outside, err := standin.Ports(addr)
@@ -69,7 +70,7 @@ ports. Records are kept in a temporary directory unless --data names another one
 			return s.Run(cmd.Context(), func(ctx context.Context) error {
 				return mesh.Run(ctx, s, func(ctx context.Context) {
 					if !quiet {
-						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.URL(), gateway, a.serverFlag(addr), program())
+						fmt.Fprintf(cmd.OutOrStdout(), welcome, s.ConsoleLink(consoleLife), gateway, a.serverFlag(addr), program())
 					} else {
 						fmt.Fprintln(cmd.OutOrStdout(), s.URL())
 					}
@@ -81,7 +82,7 @@ ports. Records are kept in a temporary directory unless --data names another one
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&addr, "addr", "127.0.0.1:7600", "address of the service")
+	listenFlag(f, &addr, "HOST:PORT of API and console")
 	f.StringVar(&data, "data", "", "directory of the records (default: a temporary one)")
 	f.StringVar(&traced, "trace-share", "5%", "share of the requests without a trace context that are traced")
 	f.StringVar(&otlp, "otlp", "", "URL to export traces to, by OTLP over HTTP")
@@ -90,9 +91,13 @@ ports. Records are kept in a temporary directory unless --data names another one
 	return cmd
 }
 
+// consoleLife is how long the link is good that the demo prints.
+const consoleLife = 24 * time.Hour
+
 const welcome = `The night ferry line is running.
 
   Console   %[1]s
+            (signs you in once, within a day; another link: %[4]s console%[3]s)
   Gateway   http://%[2]s/
 
 Five things to try, in another terminal:
@@ -108,6 +113,10 @@ Press Ctrl-C to stop.
 
 // serverFlag is the flag that the other commands need to find this service.
 func (a *app) serverFlag(addr string) string {
+	host, port, err := net.SplitHostPort(addr)
+	if ip := net.ParseIP(host); err == nil && (host == "" || ip != nil && ip.IsUnspecified()) {
+		addr = net.JoinHostPort("127.0.0.1", port)
+	}
 	if addr == "127.0.0.1:7600" {
 		return ""
 	}

@@ -39,7 +39,9 @@ there is a problem.`,
 			f := doctor.Facts{Server: a.server, IsNamed: cmd.Flags().Changed("data")}
 			records := store.Inspect(ctx, data)
 			f.Records = &records
-			collect(ctx, c, &f)
+			if err := collect(ctx, c, &f); err != nil {
+				return err
+			}
 			rep := doctor.Examine(f)
 			if err := a.printer(cmd).Show(rep, func(s *out.Sheet) { doctorSheet(s, rep) }); err != nil {
 				return err
@@ -54,8 +56,9 @@ there is a problem.`,
 	return cmd
 }
 
-// collect asks the service for facts. What it does not respond stays unknown.
-func collect(ctx context.Context, c *client.Client, f *doctor.Facts) {
+// collect asks the service for facts. What it does not respond stays unknown; an error
+// means that who asks may not know.
+func collect(ctx context.Context, c *client.Client, f *doctor.Facts) error {
 	why, at, err := c.Ready(ctx)
 	f.Now = time.Now()
 	if err != nil {
@@ -64,9 +67,12 @@ func collect(ctx context.Context, c *client.Client, f *doctor.Facts) {
 		if errors.As(err, &gone) {
 			f.Unreachable = gone.Err.Error()
 		}
-		return
+		return nil
 	}
 	f.NotReady, f.ServiceTime = why, at
+	if _, err := c.Who(ctx); errors.As(err, new(*client.Refused)) {
+		return err
+	}
 	if m, err := c.Mesh(ctx, 0); err == nil {
 		f.Mesh = &m
 	}
@@ -79,6 +85,7 @@ func collect(ctx context.Context, c *client.Client, f *doctor.Facts) {
 	if r, err := c.Revisions(ctx, 0, 1); err == nil && len(r.Revisions) > 0 {
 		f.Newest = &r.Revisions[0]
 	}
+	return nil
 }
 
 func doctorSheet(s *out.Sheet, rep model.Examination) {

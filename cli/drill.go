@@ -41,7 +41,6 @@ slow instance. With --down, whole instances get no requests.`,
 			if err != nil {
 				return err
 			}
-			q.By = author()
 			d, err := c.StartDrill(cmd.Context(), q)
 			if err != nil {
 				return err
@@ -124,7 +123,7 @@ func (a *app) drillStop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := c.StopDrill(cmd.Context(), args[0], author())
+			d, err := c.StopDrill(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -3,12 +3,12 @@ package cli
 import (
 	"net/url"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"nightjar/client"
 	"nightjar/identity"
+	"nightjar/local"
 	"nightjar/proxy"
 	"nightjar/service"
 )
@@ -64,7 +64,7 @@ func meshAddress(server string) (string, error) {
 // joinFiles are where the join file of the service at an address may be.
 func joinFiles(address string) []string {
 	var out []string
-	if link, err := service.JoinLink(strings.Replace(address, "localhost", "127.0.0.1", 1)); err == nil {
+	if link, err := local.Link(local.Join, address); err == nil {
 		out = append(out, link)
 	}
 	return append(out, service.JoinFile(defaultData()))

@@ -39,7 +39,7 @@ it secret until it is used: whoever has it can be what it is for.`,
 			if (in.Service == "") == (in.Gateway == "") {
 				return usagef("name what the proxy may be, with either --service or --gateway")
 			}
-			in.ForSeconds, in.By = int64(good.Seconds()), author()
+			in.ForSeconds = int64(good.Seconds())
 			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.JoinToken, error) {
 				return c.CreateJoinToken(ctx, in)
 			}, func(s *out.Sheet, t model.JoinToken) { s.Line("%s", t.Token) })
@@ -116,7 +116,7 @@ func (a *app) joinTokenRevoke() *cobra.Command {
 		Args: exactly(1, "TOKEN (see nightjar join-token list)"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.JoinTokenList, error) {
-				return c.RevokeJoinToken(ctx, args[0], author())
+				return c.RevokeJoinToken(ctx, args[0])
 			}, joinTokenSheet)
 		},
 	}

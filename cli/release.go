@@ -148,7 +148,7 @@ only one. It continues by itself. With --follow, exit code 1 when it is withdraw
 			if err != nil {
 				return err
 			}
-			q := model.StartReleaseRequest{By: author()}
+			q := model.StartReleaseRequest{}
 			if len(args) == 1 {
 				q.Name = args[0]
 			}
@@ -223,7 +223,7 @@ func (a *app) releaseAct(act, short, long string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := c.ActOnRelease(cmd.Context(), args[0], act, model.ReleaseAction{By: author(), Why: why})
+			r, err := c.ActOnRelease(cmd.Context(), args[0], act, model.ReleaseAction{Why: why})
 			if err != nil {
 				return err
 			}

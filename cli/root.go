@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/user"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -163,6 +162,12 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.access(),
 		a.ca(),
 		a.joinToken(),
+		a.token(),
+		a.session(),
+		a.signIn(),
+		a.signOut(),
+		a.who(),
+		a.console(),
 		a.activity(),
 		a.backup(),
 		a.restore(),
@@ -216,7 +221,11 @@ func (a *app) settings(cmd *cobra.Command) error {
 }
 
 func (a *app) client() (*client.Client, error) {
-	c, err := client.New(a.server)
+	s, _, err := a.credential()
+	if err != nil {
+		return nil, err
+	}
+	c, err := client.New(a.server, s.options()...)
 	if err != nil {
 		return nil, usagef("--server: %w", err)
 	}
@@ -225,14 +234,6 @@ func (a *app) client() (*client.Client, error) {
 
 func (a *app) printer(cmd *cobra.Command) *out.Printer {
 	return &out.Printer{W: cmd.OutOrStdout(), Format: a.format}
-}
-
-// author is who acts: the user's name on this machine.
-func author() string {
-	if u, err := user.Current(); err == nil && u.Username != "" {
-		return u.Username
-	}
-	return "unknown"
 }
 
 // ask calls the service, and shows what it responds.

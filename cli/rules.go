@@ -149,7 +149,7 @@ func (a *app) check(
 	}
 	rep, err = c.Check(
 		cmd.Context(),
-		model.CheckRequest{Bundle: bundle, Files: files, By: author(), Remember: remember},
+		model.CheckRequest{Bundle: bundle, Files: files, Remember: remember},
 	)
 	var gone *client.Unreachable
 	if errors.As(err, &gone) && !remember {
@@ -371,7 +371,6 @@ proxies that do not have the revision in force yet.`,
 				model.PublishRequest{
 					Bundle:  bundle,
 					Files:   files,
-					Author:  author(),
 					Message: message,
 					WaitMS:  waitMS(wait),
 

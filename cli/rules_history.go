@@ -166,7 +166,7 @@ func (a *app) rulesRestore() *cobra.Command {
 			p, err := c.Restore(
 				cmd.Context(),
 				n,
-				model.RestoreRequest{Author: author(), Message: message, WaitMS: waitMS(wait), RefuseUsedLinks: refuse},
+				model.RestoreRequest{Message: message, WaitMS: waitMS(wait), RefuseUsedLinks: refuse},
 				nil,
 			)
 			if err != nil {

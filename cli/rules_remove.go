@@ -38,7 +38,7 @@ force yet.`,
 				return err
 			}
 			p, err := c.RemoveBundle(cmd.Context(), client.Removal{
-				Bundle: args[0], By: author(), Message: message,
+				Bundle: args[0], Message: message,
 				WaitMS: int(wait.Milliseconds()), RefuseUsedLinks: refuse,
 			}, &on)
 			if err != nil {

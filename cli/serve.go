@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"nightjar/control/retention"
 	"nightjar/core/rules"
@@ -23,8 +24,14 @@ func (a *app) serve() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: API, console, records",
+		Long: `Run the service. On a loopback address, the user of this machine needs no token: commands
+find the service's socket, and nightjar console prints a link for the browser. Everybody
+else signs in with an access token (nightjar token create).
+
+On any other address people and proxies of other machines connect by TLS. The mesh's own
+authority signs the certificate, unless --tls-cert and --tls-key bring one.`,
 		Example: `  nightjar serve
-  nightjar serve --addr 127.0.0.1:7700 --data /var/lib/nightjar`,
+  nightjar serve --listen 0.0.0.0:7600 --data /var/lib/nightjar`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if proxies != "" || tokenFile != "" {
@@ -44,12 +51,17 @@ func (a *app) serve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Console and API at %s, records in %s\n", s.URL(), cfg.Data)
+			a.sayServing(cmd, s, &cfg)
 			return s.Run(cmd.Context(), nil)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&cfg.Addr, "addr", "127.0.0.1:7600", "address to listen on")
+	listenFlag(f, &cfg.Addr, "HOST:PORT of API and console; other machines reach it by TLS")
+	f.StringVar(&cfg.TLSCert, "tls-cert", "",
+		"file with the certificate that people are shown, and those above it (default: the authority signs one)")
+	f.StringVar(&cfg.TLSKey, "tls-key", "", "file with the key of --tls-cert")
+	f.StringSliceVar(&cfg.Names, "name", nil,
+		"name or IP address by which people reach the service, besides those of this machine; can be repeated")
 	f.StringVar(&cfg.Mesh, "mesh-addr", "",
 		"HOST:PORT where proxies of other machines connect, by mutual TLS; empty: there are none")
 	f.StringVar(&cfg.Domain, "trust-domain", "",
@@ -78,6 +90,28 @@ func (a *app) serve() *cobra.Command {
 		f.MarkHidden(name)
 	}
 	return cmd
+}
+
+// listenFlag adds the flag for where a service listens. It was called --addr, which still
+// works.
+func listenFlag(f *pflag.FlagSet, addr *string, about string) {
+	f.SetNormalizeFunc(func(_ *pflag.FlagSet, name string) pflag.NormalizedName {
+		if name == "addr" {
+			name = "listen"
+		}
+		return pflag.NormalizedName(name)
+	})
+	f.StringVar(addr, "listen", "127.0.0.1:7600", about)
+}
+
+// sayServing says where the service is, and how to get in.
+func (a *app) sayServing(cmd *cobra.Command, s *service.Service, cfg *service.Config) {
+	w := cmd.OutOrStdout()
+	fmt.Fprintf(w, "Console and API at %s, records in %s\n", s.URL(), cfg.Data)
+	fmt.Fprintf(w, "A link that signs you in to the console: nightjar console%s\n", a.serverFlag(cfg.Addr))
+	if f := s.Fingerprint(); s.IsSecure() && f != "" {
+		fmt.Fprintf(w, "Other machines: nightjar sign-in --server %s --authority %s\n", s.URL(), f)
+	}
 }
 
 // shareFlag reads a share of the requests, 0% to 100%.

@@ -23,7 +23,7 @@ instances are sidelined: nightjar services SERVICE -o wide.`,
 		ValidArgsFunction: a.serviceNames,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			call := func(c *client.Client, ctx context.Context) (model.LetBackResult, error) {
-				return c.LetBack(ctx, args[0], args[1], author())
+				return c.LetBack(ctx, args[0], args[1])
 			}
 			return ask(a, cmd, call, func(s *out.Sheet, r model.LetBackResult) {
 				n := "1 proxy sends"

@@ -29,7 +29,7 @@ shows the difference.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in := model.SplitRequest{Route: route, Author: author(), Message: message, WaitMS: waitMS(wait)}
+			in := model.SplitRequest{Route: route, Message: message, WaitMS: waitMS(wait)}
 			for _, arg := range args[1:] {
 				v, w, ok := strings.Cut(arg, "=")
 				if !ok {

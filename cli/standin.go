@@ -100,7 +100,6 @@ func (a *app) standinSet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			change.By = author()
 			list, err := c.ChangeStandIn(cmd.Context(), args[0], change)
 			if err != nil {
 				return err

@@ -64,7 +64,7 @@ stopped.`,
 			if q.Rules, err = readFiles(cmd, draft); err != nil {
 				return err
 			}
-			q.By, q.For = author(), length
+			q.For = length
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -119,7 +119,7 @@ func (a *app) followTrial(cmd *cobra.Command, t model.Trial) (model.Trial, error
 		select {
 		case <-cmd.Context().Done():
 			stop, end := context.WithTimeout(context.Background(), 10*time.Second)
-			t, err = c.StopTrial(stop, t.Number, author())
+			t, err = c.StopTrial(stop, t.Number)
 			end()
 		case <-time.After(250 * time.Millisecond):
 			var next model.Trial
@@ -474,7 +474,7 @@ func (a *app) trialStop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := c.StopTrial(cmd.Context(), n, author())
+			t, err := c.StopTrial(cmd.Context(), n)
 			if err != nil {
 				return err
 			}

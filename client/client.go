@@ -5,22 +5,28 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/local"
 )
 
 // Client calls one service. The zero value is not usable; see New.
 type Client struct {
-	base string
-	http *http.Client
+	name      string // address of the service, as people know it
+	base      string // URL that paths are put after
+	token     string // empty: none
+	authority string // see Authority
+	http      *http.Client
 }
 
 // Unreachable means that no service answered.
@@ -30,6 +36,10 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
+	if isUntrusted(e.Err) {
+		return fmt.Sprintf("this machine does not trust the certificate of %s: %v. Sign in with --authority and the "+
+			"fingerprint that nightjar ca show says on the service's machine", e.Server, e.Err)
+	}
 	return fmt.Sprintf(
 		"no service answers at %s (%v): start one with \"nightjar serve\" or \"nightjar demo\", or name "+
 			"another one with --server",
@@ -45,27 +55,73 @@ type Refused struct{ model.Problem }
 func (e *Refused) Error() string { return e.Detail }
 
 // ServerURL is the address of a service in full: 127.0.0.1:7600 means
-// http://127.0.0.1:7600.
+// http://127.0.0.1:7600. unix:PATH is its socket.
 func ServerURL(server string) (string, error) {
+	if strings.HasPrefix(server, unixScheme) {
+		return server, nil
+	}
 	if !strings.Contains(server, "://") {
 		server = "http://" + server
 	}
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		return "", fmt.Errorf("%q is not the address of a service: write http://HOST:PORT", server)
+		return "", fmt.Errorf("%q is not the address of a service: write http://HOST:PORT, or unix:PATH of its socket", server)
 	}
 	return strings.TrimSuffix(u.String(), "/"), nil
 }
 
-// New makes a client for the service at server, such as http://127.0.0.1:7600.
-func New(server string) (*Client, error) {
+const unixScheme = "unix:"
+
+// Option is how a client reaches a service, or proves who calls.
+type Option func(*Client)
+
+// Token has the client call with an access token.
+func Token(text string) Option { return func(c *Client) { c.token = strings.TrimSpace(text) } }
+
+// Authority has the client trust the service whose authority has a fingerprint (SHA-256
+// in hexadecimal), besides those that the system trusts.
+func Authority(fingerprint string) Option { return func(c *Client) { c.authority = fingerprint } }
+
+// New makes a client for the service at server, such as http://127.0.0.1:7600. Without a
+// token it calls by the socket of this machine, if this user has one for that address.
+func New(server string, options ...Option) (*Client, error) {
 	base, err := ServerURL(server)
 	if err != nil {
 		return nil, err
 	}
-	return &Client{base: base, http: &http.Client{Transport: &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4,
-		ResponseHeaderTimeout: 90 * time.Second}}}, nil
+	c := &Client{name: base, base: base}
+	for _, o := range options {
+		o(c)
+	}
+	tr := &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, ResponseHeaderTimeout: 90 * time.Second}
+	tr.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}
+	if c.authority != "" {
+		u, _ := url.Parse(base) // ServerURL made it
+		trustFingerprint(tr.TLSClientConfig, c.authority, u.Hostname())
+	}
+	path, isUnix := strings.CutPrefix(base, unixScheme)
+	if isUnix {
+		c.base = "http://localhost"
+		tr.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return local.Dial(ctx, path) }
+	} else if c.token == "" {
+		tr.DialContext = dialLocal
+	}
+	c.http = &http.Client{Transport: tr}
+	return c, nil
 }
+
+// dialLocal connects by the socket of this machine, if this user has one for an address.
+func dialLocal(ctx context.Context, network, address string) (net.Conn, error) {
+	if path := local.SocketOf(address); path != "" {
+		if conn, err := local.Dial(ctx, path); err == nil {
+			return conn, nil
+		}
+	}
+	return (&net.Dialer{Timeout: dialTime}).DialContext(ctx, network, address)
+}
+
+// dialTime is how long connecting may take.
+const dialTime = 15 * time.Second
 
 // do makes one call. header holds pairs of name and value.
 func (c *Client) do(ctx context.Context, method, path string, in, out any, header ...string) error {
@@ -75,7 +131,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any, heade
 	}
 	defer resp.Body.Close()
 	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
-		return fmt.Errorf("the response of %s could not be read (is it a Nightjar service?): %w", c.base, err)
+		return fmt.Errorf("the response of %s could not be read (is it a Nightjar service?): %w", c.name, err)
 	}
 	return nil
 }
@@ -94,6 +150,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		return nil, err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	for i := 0; i+1 < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])
 	}
@@ -106,7 +165,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return nil, &Unreachable{c.base, err}
+		return nil, &Unreachable{c.name, err}
 	}
 	if resp.StatusCode < 300 {
 		return resp, nil
@@ -117,7 +176,7 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 	if json.Unmarshal(b, &r.Problem) != nil || r.Detail == "" {
 		r.Status, r.Detail = resp.StatusCode, fmt.Sprintf(
 			"%s answered %s: is it a Nightjar service?",
-			c.base,
+			c.name,
 			resp.Status,
 		)
 	}
@@ -148,7 +207,7 @@ func (c *Client) Effective(ctx context.Context, service string) (e model.Effecti
 	return e, c.do(ctx, http.MethodGet, "/services/"+url.PathEscape(service)+"/effective", nil, &e)
 }
 
-// Draft reads what somebody is editing.
+// Draft reads what somebody is editing; without a name what who calls is editing.
 func (c *Client) Draft(ctx context.Context, bundle, by string) (d model.Draft, err error) {
 	return d, c.do(ctx, http.MethodGet, "/drafts/"+url.PathEscape(bundle)+"?by="+url.QueryEscape(by), nil, &d)
 }
@@ -172,14 +231,14 @@ func (c *Client) Publish(ctx context.Context, in model.PublishRequest, expect *u
 
 // Removal asks for a revision without a bundle.
 type Removal struct {
-	Bundle, By, Message string
-	WaitMS              int // how long to wait for the proxies
-	RefuseUsedLinks     bool
+	Bundle, Message string
+	WaitMS          int // how long to wait for the proxies
+	RefuseUsedLinks bool
 }
 
 // RemoveBundle publishes a revision without a bundle; expect: see Publish.
 func (c *Client) RemoveBundle(ctx context.Context, in Removal, expect *uint) (p model.Published, err error) {
-	q := url.Values{"by": {in.By}, "message": {in.Message}, "waitMS": {fmt.Sprint(in.WaitMS)}}
+	q := url.Values{"message": {in.Message}, "waitMS": {fmt.Sprint(in.WaitMS)}}
 	if in.RefuseUsedLinks {
 		q.Set("refuseUsedLinks", "true")
 	}
@@ -270,18 +329,6 @@ func (c *Client) Call(
 	return t, nil
 }
 
-// Activity returns the entries of the activity log that a filter chooses, newest first.
-func (c *Client) Activity(ctx context.Context, f model.ActivityFilter) (a model.ActivityPage, err error) {
-	q := url.Values{
-		"service": {f.Service},
-		"who":     {f.Who},
-		"about":   {f.About},
-		"before":  {fmt.Sprint(f.Before)},
-		"limit":   {fmt.Sprint(f.Limit)},
-	}
-	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
-}
-
 // Drills returns drills, newest first.
 func (c *Client) Drills(ctx context.Context) (d model.DrillList, err error) {
 	return d, c.do(ctx, http.MethodGet, "/drills", nil, &d)
@@ -302,14 +349,14 @@ func (c *Client) Adopt(ctx context.Context, ids []string) (told []string, err er
 }
 
 // LetBack lets a sidelined instance take requests again before its time.
-func (c *Client) LetBack(ctx context.Context, service, instance, by string) (r model.LetBackResult, err error) {
+func (c *Client) LetBack(ctx context.Context, service, instance string) (r model.LetBackResult, err error) {
 	path := "/services/" + url.PathEscape(service) + "/instances/" + url.PathEscape(instance) + "/let-back"
-	return r, c.do(ctx, http.MethodPost, path, model.LetBackRequest{By: by}, &r)
+	return r, c.do(ctx, http.MethodPost, path, nil, &r)
 }
 
 // StopDrill stops a drill before its time.
-func (c *Client) StopDrill(ctx context.Context, id, by string) (d model.Drill, err error) {
-	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &d)
+func (c *Client) StopDrill(ctx context.Context, id string) (d model.Drill, err error) {
+	return d, c.do(ctx, http.MethodDelete, "/drills/"+url.PathEscape(id), nil, &d)
 }
 
 // MeshAt returns the mesh with the figures of a window: its length in seconds (0: 10)
@@ -367,6 +414,9 @@ func (c *Client) Requests(ctx context.Context, f model.RequestFilter, each func(
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	if _, err := c.Who(ctx); err != nil { // as when the credential was revoked
+		return err
 	}
 	return errors.Join(errors.New("the service ended the stream: is it still running?"), lines.Err())
 }

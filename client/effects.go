@@ -66,8 +66,8 @@ func (c *Client) TrialReport(ctx context.Context, number uint, to io.Writer) err
 }
 
 // StopTrial stops a trial before its time.
-func (c *Client) StopTrial(ctx context.Context, number uint, by string) (t model.Trial, err error) {
-	return t, c.do(ctx, http.MethodDelete, fmt.Sprintf("/trials/%d?by=%s", number, url.QueryEscape(by)), nil, &t)
+func (c *Client) StopTrial(ctx context.Context, number uint) (t model.Trial, err error) {
+	return t, c.do(ctx, http.MethodDelete, fmt.Sprintf("/trials/%d", number), nil, &t)
 }
 
 // Trials lists trials below the number before (0: from the newest), newest first.

@@ -19,13 +19,13 @@ func (c *Client) Roots(ctx context.Context) (r model.Roots, err error) {
 }
 
 // RotateAuthority begins to replace the root by a new one.
-func (c *Client) RotateAuthority(ctx context.Context, by string) (a model.Authority, err error) {
-	return a, c.do(ctx, http.MethodPost, "/authority/rotate", model.By{By: by}, &a)
+func (c *Client) RotateAuthority(ctx context.Context) (a model.Authority, err error) {
+	return a, c.do(ctx, http.MethodPost, "/authority/rotate", nil, &a)
 }
 
 // RequestAuthority makes a signing request, in PEM, for an authority elsewhere.
-func (c *Client) RequestAuthority(ctx context.Context, by string) (r model.SigningRequest, err error) {
-	return r, c.do(ctx, http.MethodPost, "/authority/request", model.By{By: by}, &r)
+func (c *Client) RequestAuthority(ctx context.Context) (r model.SigningRequest, err error) {
+	return r, c.do(ctx, http.MethodPost, "/authority/request", nil, &r)
 }
 
 // InstallAuthority takes the certificate for the signing request into use.
@@ -44,8 +44,8 @@ func (c *Client) CreateJoinToken(ctx context.Context, in model.JoinTokenRequest)
 }
 
 // RevokeJoinToken revokes a join token and lists the others.
-func (c *Client) RevokeJoinToken(ctx context.Context, id, by string) (l model.JoinTokenList, err error) {
-	return l, c.do(ctx, http.MethodDelete, "/join-tokens/"+url.PathEscape(id)+"?by="+url.QueryEscape(by), nil, &l)
+func (c *Client) RevokeJoinToken(ctx context.Context, id string) (l model.JoinTokenList, err error) {
+	return l, c.do(ctx, http.MethodDelete, "/join-tokens/"+url.PathEscape(id), nil, &l)
 }
 
 // Access tells who may call whom, who did, and who was refused; empty names are any.

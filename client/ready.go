@@ -26,7 +26,7 @@ func (c *Client) Ready(ctx context.Context) (why string, at time.Time, err error
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return "", at, &Unreachable{c.base, err}
+		return "", at, &Unreachable{c.name, err}
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, maxReadyBytes))

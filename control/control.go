@@ -1,8 +1,10 @@
 // Package control is the work of the service, put together of its parts: one package
 // for each idea, each with its own lock and its own small view of the store.
 //
+//	actor      who acts, in a context
 //	journal    the activity log
 //	retention  how long records are kept
+//	people     who may use the service: credentials, roles, sessions
 //	fleet      proxies: leases, snapshots, acknowledgements
 //	members    who belongs to the mesh: joining, certificates, their authority
 //	figures    what proxies counted, in memory and on disk
@@ -41,6 +43,7 @@ import (
 	"nightjar/control/journal"
 	"nightjar/control/members"
 	"nightjar/control/outbox"
+	"nightjar/control/people"
 	"nightjar/control/releases"
 	"nightjar/control/retention"
 	"nightjar/control/revisions"
@@ -89,6 +92,7 @@ type Control struct {
 
 	Journal   *journal.Journal
 	Retention *retention.Retention
+	People    *people.People
 	Fleet     *fleet.Fleet
 	Members   *members.Members
 	Figures   *figures.Figures
@@ -133,6 +137,10 @@ func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
 	st := cfg.Store
 	c.Journal = journal.New(st)
 	c.Retention = &retention.Retention{Records: st, Times: cfg.Keep, Archive: cfg.Archive, Now: cfg.Now}
+	c.People, err = people.Open(ctx, people.Config{Records: st, Journal: c.Journal, Now: cfg.Now})
+	if err != nil {
+		return fmt.Errorf("reading the access tokens: %w", err)
+	}
 	c.Fleet = fleet.New(fleet.Config{
 		Mesh:    st.Mesh(),
 		IsNew:   st.IsNew(),
@@ -273,7 +281,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 		c.Access.Count(&d)
 		c.Releases.Count(&d, telemetry.At(&d, now))
 		c.Fleet.Report(id, &d)
-		c.Journal.Add(activity(id, &d, now)...)
+		c.Journal.Add(context.Background(), activity(id, &d, now)...)
 	}
 	return kept
 }
@@ -326,6 +334,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.Journal.Write)
 	do(readyEvery, "the records cannot be kept", c.Ready)
 	do(members.StepEvery, "the certificates of the mesh cannot be looked after", c.Members.Step)
+	do(people.WriteEvery, "the use of credentials cannot be noted", c.People.Tidy)
 	do(retention.Every, "old records cannot go", c.Retention.Step)
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
@@ -339,10 +348,10 @@ func (c *Control) Run(ctx context.Context) {
 }
 
 // tidy lets time pass where that is all that is needed. It never waits for the disk.
-func (c *Control) tidy(context.Context) error {
+func (c *Control) tidy(ctx context.Context) error {
 	now := c.now()
 	c.Fleet.Expire(now)
-	c.Drills.Expire(now)
+	c.Drills.Expire(ctx, now)
 	c.Figures.Tidy(now)
 	return nil
 }

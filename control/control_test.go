@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"crypto/ed25519"
 	"encoding/json"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/fleet"
 	"nightjar/control/problem"
 	"nightjar/control/revisions"
@@ -180,7 +182,7 @@ func TestUnpublishedFiles(t *testing.T) {
 	k.mustPublish(two)
 	check := func(text string) []model.Unpublished {
 		t.Helper()
-		if _, err := k.Revisions.Remember(t.Context(), model.MainBundle, []rules.File{{Name: "a.yaml", Text: text}}, "mate"); err != nil {
+		if _, err := k.Revisions.Remember(as(t, "mate"), model.MainBundle, []rules.File{{Name: "a.yaml", Text: text}}); err != nil {
 			t.Fatal(err)
 		}
 		u, err := k.Revisions.Unpublished(t.Context())
@@ -378,4 +380,9 @@ func view(t *testing.T, k *clock) model.Service {
 		t.Fatal(err)
 	}
 	return m.Services[0]
+}
+
+// as is a context in which somebody acts.
+func as(t *testing.T, name string) context.Context {
+	return actor.With(t.Context(), actor.Actor{Name: name})
 }

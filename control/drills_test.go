@@ -60,11 +60,11 @@ func TestDrills(t *testing.T) {
 		}
 	}
 
-	first, err := k.Drills.Start(t.Context(), model.DrillRequest{Service: "s", Version: "v1", Fail: "30%", Delay: "2s", When: "{path: /a}", For: "30s", By: "mate"})
+	first, err := k.Drills.Start(as(t, "mate"), model.DrillRequest{Service: "s", Version: "v1", Fail: "30%", Delay: "2s", When: "{path: /a}", For: "30s"})
 	if err != nil || first.ID != "drill-1" || !first.IsRunning || first.What != "every attempt is delayed by 2s, and 30% of the attempts fail with 503" {
 		t.Fatalf("%+v, %v", first, err)
 	}
-	if _, err := k.Drills.Start(t.Context(), model.DrillRequest{Site: "north", Down: true, For: "1h", By: "mate"}); err != nil {
+	if _, err := k.Drills.Start(as(t, "mate"), model.DrillRequest{Site: "north", Down: true, For: "1h"}); err != nil {
 		t.Fatal(err)
 	}
 	news, _ := k.Fleet.Next("s-1", k.Fleet.Sequence()-1)
@@ -84,14 +84,14 @@ func TestDrills(t *testing.T) {
 		t.Error("after a restart proxies are not told of the drills")
 	}
 	again.now = k.now.Add(31 * time.Second)
-	again.Drills.Expire(again.now)
+	again.Drills.Expire(t.Context(), again.now)
 	if got := again.Drills.Running(); len(got) != 1 || got[0].ID != "drill-2" {
 		t.Errorf("after the end of the first %+v", got)
 	}
-	if _, err := again.Drills.Stop(t.Context(), "drill-1", "mate"); err == nil {
+	if _, err := again.Drills.Stop(as(t, "mate"), "drill-1"); err == nil {
 		t.Error("what is over was stopped")
 	}
-	if d, err := again.Drills.Stop(t.Context(), "drill-2", "bosun"); err != nil || d.IsRunning || d.Stopped == nil {
+	if d, err := again.Drills.Stop(as(t, "bosun"), "drill-2"); err != nil || d.IsRunning || d.Stopped == nil {
 		t.Errorf("%+v, %v", d, err)
 	}
 	if news, _ := again.Fleet.Next("s-1", again.Fleet.Sequence()-1); snapshot(t, news).Drills == nil || len(snapshot(t, news).Drills) != 0 {
@@ -221,7 +221,7 @@ services:
 	if _, err := k.Fleet.Register(kiosk); err != nil {
 		t.Fatal(err)
 	}
-	k.Drills.Expire(k.now)
+	k.Drills.Expire(t.Context(), k.now)
 	if e := explain("http://s/", "kiosk"); len(e.Odds) != 1 || e.Odds[0].Version != "v1" {
 		t.Errorf("after the drill: %+v", e.Odds)
 	}
@@ -237,14 +237,14 @@ func TestLetBack(t *testing.T) {
 	if _, _, err := k.Fleet.Attach("kiosk-1", "n-kiosk-1"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := k.Fleet.LetBack("s", "s-1", "mate"); !errors.As(err, new(problem.NotFound)) {
+	if _, err := k.Fleet.LetBack(as(t, "mate"), "s", "s-1"); !errors.As(err, new(problem.NotFound)) {
 		t.Errorf("nobody has sidelined it: %v", err)
 	}
 	d := delta(1)
 	d.Nonce, d.Status = "n-kiosk-1", []engine.Status{{Service: "s", Versions: []engine.VersionStatus{{Version: "v1", Sidelined: []engine.OutStatus{{Instance: "s-1"}}}}}}
 	k.Count("kiosk-1", d)
 	before := k.Fleet.Sequence()
-	if n, err := k.Fleet.LetBack("s", "s-1", "mate"); err != nil || n != 1 {
+	if n, err := k.Fleet.LetBack(as(t, "mate"), "s", "s-1"); err != nil || n != 1 {
 		t.Fatalf("%d, %v", n, err)
 	}
 	update, _ := k.Fleet.Next("kiosk-1", before)

@@ -31,7 +31,7 @@ func TestManyReleasesEndAtOnce(t *testing.T) {
 	k := reopen(t, dir)
 	k.mustPublish(text.String())
 	for i := range many {
-		if _, err := k.Releases.Start(t.Context(), model.StartReleaseRequest{Name: fmt.Sprint("r", i), By: "mate"}); err != nil {
+		if _, err := k.Releases.Start(as(t, "mate"), model.StartReleaseRequest{Name: fmt.Sprint("r", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}

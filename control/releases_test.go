@@ -78,7 +78,7 @@ func (k *clock) started(text string) *clock {
 	k.mustPublish(fmt.Sprintf(releasing, text))
 	k.register("s1", "s", "v1")
 	k.register("s2", "s", "v2")
-	if _, err := k.Releases.Start(k.t.Context(), model.StartReleaseRequest{Name: "r", By: "mate"}); err != nil {
+	if _, err := k.Releases.Start(as(k.t, "mate"), model.StartReleaseRequest{Name: "r"}); err != nil {
 		k.t.Fatal(err)
 	}
 	return k
@@ -145,7 +145,7 @@ func TestReleaseOutlivesTheService(t *testing.T) {
 	if err != nil || len(rep.Changes) != 1 || len(rep.Releases) != 1 || !rep.Releases[0].Written || rep.Releases[0].Changes[0].After != "v2" {
 		t.Errorf("compared: %+v, %v", rep, err)
 	}
-	if _, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "cook"}); err != nil || k.sent("all") != "v1" {
+	if _, err := k.Releases.Act(as(t, "cook"), "r", model.ActWithdraw, model.ReleaseAction{}); err != nil || k.sent("all") != "v1" {
 		t.Errorf("taken back: %v, sends %s", err, k.sent("all"))
 	}
 }
@@ -277,15 +277,15 @@ func TestTextThatCannotBeWritten(t *testing.T) {
 	if r := k.release("r"); r.State != model.ReleaseHeld || !strings.Contains(r.Why, "cannot be") || k.sent("all") != "v1 0, v2 100" {
 		t.Errorf("%s: %s; sends %s", r.State, r.Why, k.sent("all"))
 	}
-	if r, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "mate", Why: "a hunch"}); err != nil || r.State != model.ReleaseHeld || !strings.Contains(r.Why, "a hunch; everything is with v1") || k.sent("all") != "v1 100, v2 0" {
+	if r, err := k.Releases.Act(as(t, "mate"), "r", model.ActWithdraw, model.ReleaseAction{Why: "a hunch"}); err != nil || r.State != model.ReleaseHeld || !strings.Contains(r.Why, "a hunch; everything is with v1") || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("withdrawn: %v, %s: %s; sends %s", err, r.State, r.Why, k.sent("all"))
 	}
 	k.stage(&seq, 10, 50, 0, 0)
-	if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); !errors.As(err, &release.Refused{}) || k.sent("all") != "v1 100, v2 0" {
+	if _, err := k.Releases.Act(as(t, "mate"), "r", model.ActResume, model.ReleaseAction{}); !errors.As(err, &release.Refused{}) || k.sent("all") != "v1 100, v2 0" {
 		t.Errorf("resumed: %v, sends %s", err, k.sent("all"))
 	}
 	k.mustPublish(fmt.Sprintf(releasing, "")) // the same by its meaning, and it can be written into
-	if r, err := k.Releases.Act(t.Context(), "r", model.ActWithdraw, model.ReleaseAction{By: "mate"}); err != nil || r.State != model.ReleaseWithdrawn || k.sent("all") != "v1" {
+	if r, err := k.Releases.Act(as(t, "mate"), "r", model.ActWithdraw, model.ReleaseAction{}); err != nil || r.State != model.ReleaseWithdrawn || k.sent("all") != "v1" {
 		t.Errorf("withdrawn once more: %v, %s; sends %s", err, r.State, k.sent("all"))
 	}
 }
@@ -346,7 +346,7 @@ func TestReceiversAreTold(t *testing.T) {
 		t.Errorf("asked: %+v, %v", asked, err)
 	}
 	gate.answer(204)
-	if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); err != nil {
+	if _, err := k.Releases.Act(as(t, "mate"), "r", model.ActResume, model.ReleaseAction{}); err != nil {
 		t.Fatal(err)
 	}
 	deliver := func() {
@@ -386,7 +386,7 @@ func TestReceiversAreTold(t *testing.T) {
 	}
 	// Nobody is told for ever.
 	flaky.answer(500)
-	if _, err := k.Releases.Act(t.Context(), "r", model.ActHold, model.ReleaseAction{By: "mate"}); err == nil {
+	if _, err := k.Releases.Act(as(t, "mate"), "r", model.ActHold, model.ReleaseAction{}); err == nil {
 		for range outbox.MaxAttempts + 1 {
 			k.now = k.now.Add(10 * time.Minute)
 			deliver()
@@ -399,7 +399,7 @@ func TestReceiversAreTold(t *testing.T) {
 		flaky.stuck = stuck
 		gate.answer(204)
 		had := len(gate.got)
-		if _, err := k.Releases.Act(t.Context(), "r", model.ActResume, model.ReleaseAction{By: "mate"}); err != nil {
+		if _, err := k.Releases.Act(as(t, "mate"), "r", model.ActResume, model.ReleaseAction{}); err != nil {
 			t.Fatal(err)
 		}
 		for range 100 {

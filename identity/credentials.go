@@ -140,11 +140,18 @@ func (c *Credentials) shown() (*tls.Certificate, error) {
 	return nil, errors.New("there is no certificate to show yet")
 }
 
+// ControlProtocol is what proxies offer when they connect to the service (RFC 7301), so
+// that it tells them from people at the same port. What is spoken is HTTP/1.1.
+const ControlProtocol = "nightjar-mesh"
+
 // ClientConfig is for connections to a member. Its name must be want, or one of its
 // kind when want has no name.
 func (c *Credentials) ClientConfig(want Name) *tls.Config {
 	cfg := c.config()
 	cfg.NextProtos = nil
+	if want.Kind == Node {
+		cfg.NextProtos = []string{ControlProtocol, "http/1.1"}
+	}
 	cfg.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return c.shown() }
 	cfg.InsecureSkipVerify = true // names are SPIFFE IDs: VerifyConnection verifies them
 	cfg.VerifyConnection = func(s tls.ConnectionState) error {

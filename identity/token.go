@@ -55,6 +55,7 @@ func ParseToken(text string) (Token, error) {
 func (t Token) Config() *tls.Config {
 	return &tls.Config{
 		MinVersion:         tls.VersionTLS13,
+		NextProtos:         []string{ControlProtocol, "http/1.1"},
 		InsecureSkipVerify: true, // VerifyConnection verifies by the fingerprint of the token
 		VerifyConnection: func(s tls.ConnectionState) error {
 			for _, c := range s.PeerCertificates {

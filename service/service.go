@@ -13,8 +13,9 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
-	"strings"
+	"strconv"
 	"sync"
 	"syscall"
 	"time"
@@ -23,10 +24,12 @@ import (
 	"nightjar/console"
 	"nightjar/control"
 	"nightjar/control/fleet"
+	"nightjar/control/people"
 	"nightjar/control/retention"
 	"nightjar/control/trials"
 	"nightjar/identity"
 	"nightjar/identity/authority"
+	"nightjar/local"
 	"nightjar/proxy"
 	"nightjar/store"
 	"nightjar/traces"
@@ -40,12 +43,16 @@ const startTime = 5 * time.Second // for a local proxy
 
 // Config of the service.
 type Config struct {
-	Addr   string // host:port of API and console; the host is a loopback address
-	Data   string // directory of the records
-	Mesh   string // host:port for proxies of other machines, besides Addr; empty: there are none
-	Domain string // trust domain; identity.DefaultDomain when empty
-	CACert string // file with a certificate that signs others; empty: the mesh has an authority of its own
-	CAKey  string // file with its key
+	Addr string // host:port of API and console; other machines reach it by TLS alone
+	// TLSCert and TLSKey are files with the certificate that people are shown; empty: the
+	// authority signs one, for the machine's addresses and for Names.
+	TLSCert, TLSKey string
+	Names           []string
+	Data            string // directory of the records
+	Mesh            string // host:port for proxies of other machines, besides Addr; empty: there are none
+	Domain          string // trust domain; identity.DefaultDomain when empty
+	CACert          string // file with a certificate that signs others; empty: the mesh has an authority of its own
+	CAKey           string // file with its key
 	// Life of the certificates of proxies; authority.DefaultLife when 0
 	Life    time.Duration
 	Program string  // version of this program
@@ -62,6 +69,7 @@ type Service struct {
 	cfg      Config
 	listener net.Listener
 	proxies  net.Listener // nil: proxies of this machine alone
+	local    net.Listener // the socket of this machine; nil: there is none
 	store    *store.Store
 	node     *identity.Credentials // of the service itself
 	control  *control.Control
@@ -70,21 +78,13 @@ type Service struct {
 
 // Open listens and opens the records.
 func Open(ctx context.Context, cfg Config) (*Service, error) {
-	host, _, err := net.SplitHostPort(cfg.Addr)
-	if err != nil {
-		return nil, fmt.Errorf("--addr %q: write HOST:PORT, such as 127.0.0.1:7600", cfg.Addr)
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf(
-			"--addr %s would let other machines in, and there is no sign-in yet: use 127.0.0.1, and a tunnel "+
-				"from other machines",
-			cfg.Addr,
-		)
+	if _, _, err := net.SplitHostPort(cfg.Addr); err != nil {
+		return nil, fmt.Errorf("--listen %q: write HOST:PORT, such as 127.0.0.1:7600", cfg.Addr)
 	}
 	l, err := net.Listen("tcp", cfg.Addr)
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return nil, fmt.Errorf(
-			"%s is in use, perhaps by another Nightjar: stop that one, or choose another address with --addr",
+			"%s is in use, perhaps by another Nightjar: stop that one, or choose another address with --listen",
 			cfg.Addr,
 		)
 	}
@@ -149,16 +149,43 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.control, err = control.New(ctx, c); err != nil {
 		return err
 	}
-	s.server = api.New(s.control, console.Files(), s.cfg.Log)
+	s.server = api.New(s.control, console.Files(), s.listener.Addr(), s.cfg.Log)
+	shown, err := newCertificate(s.cfg, ca, s.listener.Addr())
+	if err != nil {
+		return err
+	}
+	s.server.SetCertificate(shown.get)
 	s.server.SetTokens(s.reachable, s.JoinToken)
-	return s.writeJoinFile()
+	if err := s.writeJoinFile(); err != nil {
+		return err
+	}
+	return s.openSocket()
 }
+
+// openSocket makes the socket by which the user of this machine needs no token.
+func (s *Service) openSocket() error {
+	l, err := local.Listen(s.cfg.Data)
+	if err != nil {
+		return fmt.Errorf("the socket of the data directory: %w", err)
+	}
+	s.local = api.Local(l, local.UserOf)
+	if err := local.Publish(local.Socket, s.listener.Addr(), SocketFile(s.cfg.Data)); err != nil {
+		s.cfg.Log.Warn("commands of this machine need --server unix:"+SocketFile(s.cfg.Data), "error", err)
+	}
+	return nil
+}
+
+// SocketFile is the socket of a data directory.
+func SocketFile(data string) string { return filepath.Join(data, "socket") }
 
 // close closes what Open opened.
 func (s *Service) close() {
 	s.listener.Close()
 	if s.proxies != nil {
 		s.proxies.Close()
+	}
+	if s.local != nil {
+		s.local.Close()
 	}
 	if s.store != nil {
 		s.store.Close()
@@ -192,10 +219,11 @@ func (s *Service) reachable(said string) (string, error) {
 		}
 		return said, nil
 	}
-	if s.proxies == nil {
-		return s.listener.Addr().String(), nil
+	l := s.proxies
+	if l == nil {
+		l = s.listener
 	}
-	at := s.proxies.Addr().(*net.TCPAddr)
+	at := l.Addr().(*net.TCPAddr)
 	if at.IP.IsUnspecified() {
 		return "", fmt.Errorf("the service listens on all addresses of its machine: say at which one the proxy "+
 			"reaches it, such as --reach 10.0.0.1:%d", at.Port)
@@ -214,38 +242,16 @@ func (s *Service) writeJoinFile() error {
 	if err := identity.WriteFile(JoinFile(s.cfg.Data), []byte(t.Text()+"\n")); err != nil {
 		return fmt.Errorf("the join file: %w", err)
 	}
-	link, err := JoinLink(s.listener.Addr().String())
-	if err != nil {
-		return nil // proxies name the file then
-	}
-	file, err := filepath.Abs(JoinFile(s.cfg.Data))
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(link), 0o700)
-	}
-	if err == nil {
-		os.Remove(link)
-		err = os.Symlink(file, link)
-	}
-	if err != nil {
+	if err := local.Publish(local.Join, s.listener.Addr(), JoinFile(s.cfg.Data)); err != nil {
 		s.cfg.Log.Warn("proxies of this machine need --join "+JoinFile(s.cfg.Data), "error", err)
 	}
 	return nil
 }
 
-// JoinLink is a link to the join file of the service at host:port, by which proxies of
-// the same user find it.
-func JoinLink(address string) (string, error) {
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		return "", err
-	}
-	return filepath.Join(dir, "nightjar", "join", strings.ReplaceAll(address, ":", "_")), nil
-}
-
 // ReadJoinFile reads the join file of the service at host:port, anew at each call.
 func ReadJoinFile(address string) func() (identity.Token, error) {
 	return func() (identity.Token, error) {
-		link, err := JoinLink(address)
+		link, err := local.Link(local.Join, address)
 		if err != nil {
 			return identity.Token{}, err
 		}
@@ -298,7 +304,49 @@ func (s *Service) startProxy(ctx context.Context, l trials.LocalProxy) (address 
 }
 
 // URL is the address of API and console.
-func (s *Service) URL() string { return "http://" + s.listener.Addr().String() }
+func (s *Service) URL() string {
+	at := s.listener.Addr().(*net.TCPAddr)
+	switch {
+	case at.IP.IsLoopback():
+		return "http://" + at.String()
+	case !at.IP.IsUnspecified():
+		return "https://" + at.String()
+	}
+	host, err := os.Hostname()
+	if len(s.cfg.Names) > 0 {
+		host = s.cfg.Names[0]
+	} else if err != nil {
+		host = "127.0.0.1"
+	}
+	return "https://" + net.JoinHostPort(host, strconv.Itoa(at.Port))
+}
+
+// IsSecure tells whether people reach the service by TLS alone.
+func (s *Service) IsSecure() bool { return !s.listener.Addr().(*net.TCPAddr).IP.IsLoopback() }
+
+// Fingerprint is that of the authority, by which people of other machines know the
+// service; empty: they know it by the certificate that somebody brought.
+func (s *Service) Fingerprint() string {
+	if s.cfg.TLSCert != "" {
+		return ""
+	}
+	return s.JoinToken("", "").Authority
+}
+
+// ConsoleLink is the address of the console, which signs the user of this machine in
+// once. life is how long it does.
+func (s *Service) ConsoleLink(life time.Duration) string {
+	name := strconv.Itoa(os.Geteuid())
+	if u, err := user.LookupId(name); err == nil {
+		name = u.Username
+	}
+	who := people.Who{Name: name, Role: people.Admin, Credential: people.Local}
+	l, err := s.server.SignInLink(who, life)
+	if err != nil { // there are too many already
+		return s.URL()
+	}
+	return s.URL() + l.Path
+}
 
 // Control is the service without its API.
 func (s *Service) Control() *control.Control { return s.control }
@@ -320,6 +368,11 @@ func (s *Service) Run(ctx context.Context, within func(context.Context) error) e
 	outer.Go(func() {
 		serveErr = s.server.Serve(serving, s.listener, s.cfg.Drain)
 		endInner()
+	})
+	outer.Go(func() {
+		if err := s.server.ServeLocal(serving, s.local, s.cfg.Drain); err != nil {
+			s.cfg.Log.Error("the socket of this machine does not answer any more", "error", err)
+		}
 	})
 	if s.proxies != nil {
 		outer.Go(func() {

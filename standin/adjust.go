@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -62,7 +63,7 @@ func (s *StandIn) view() model.StandIn {
 
 // Change changes an instance, or all of SERVICE~VERSION (or SERVICE/VERSION), and
 // returns all stand-ins.
-func (g *Group) Change(which string, c model.StandInChange) ([]model.StandIn, error) {
+func (g *Group) Change(ctx context.Context, which string, c model.StandInChange) ([]model.StandIn, error) {
 	if err := g.check(&c); err != nil {
 		return nil, err
 	}
@@ -91,9 +92,9 @@ func (g *Group) Change(which string, c model.StandInChange) ([]model.StandIn, er
 	for _, s := range chosen {
 		s.change(&c)
 		g.journal.Add(
+			ctx,
 			store.Activity{
 				At:       time.Now().UTC(),
-				Who:      c.By,
 				Kind:     "standin-set",
 				Service:  s.Service,
 				Version:  s.Version,

@@ -43,7 +43,7 @@ func Ports(addr string) (gateway, outside string, err error) {
 	n, perr := strconv.Atoi(port)
 	if err != nil || perr != nil || n < 1 || n+90 > 65535 {
 		return "", "", fmt.Errorf(
-			"--addr %q: write HOST:PORT with a port from 1 to 65445; the sample's gateway listens 80 ports further",
+			"--listen %q: write HOST:PORT with a port from 1 to 65445; the sample's gateway listens 80 ports further",
 			addr,
 		)
 	}

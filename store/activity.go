@@ -19,18 +19,40 @@ type Activity struct {
 	Instance string
 	Detail   string
 	Revision uint // that was published by it; 0: none
+
+	Address    string // IP address that a person acted from; empty: this machine, or a proxy
+	Credential string // what proved who it was; empty: a proxy, or the service itself
+	Result     string // one of the results below; empty: somebody reports it
+	Before     string // what there was, in a few words
+	After      string // what there is now
+	Prior      string // Hash of the entry before
+	Hash       string // see Link; empty: from before entries were chained
 }
 
+// Results of what people do.
+const (
+	ResultDone    = "done"
+	ResultRefused = "refused" // who acts may not
+	ResultFailed  = "failed"  // it was not proved who acts
+)
+
 type activityRow struct {
-	Number   uint `gorm:"primaryKey;autoIncrement"`
-	At       time.Time
-	Who      string
-	Kind     string
-	Service  string
-	Version  string
-	Instance string
-	Detail   string
-	Revision uint
+	Number     uint `gorm:"primaryKey;autoIncrement"`
+	At         time.Time
+	Who        string
+	Kind       string
+	Service    string
+	Version    string
+	Instance   string
+	Detail     string
+	Revision   uint
+	Address    string
+	Credential string
+	Result     string
+	Before     string
+	After      string
+	Prior      string
+	Hash       string
 }
 
 func (activityRow) TableName() string { return "activity" }
@@ -41,9 +63,12 @@ type ActivityFilter struct {
 	// something else holds for it, and drills that affect all services.
 	Service string
 	Who     string // part of who it was, in any case
+	Kind    string // beginning of what it was
 	About   Subject
-	Before  uint // only entries below this number; 0: from the newest
-	Limit   int  // entries at most
+	Since   time.Time // only entries from then on; zero: all
+	Before  uint      // only entries below this number; 0: from the newest
+	After   uint      // only entries above this number
+	Limit   int       // entries at most
 }
 
 // Subject is what entries are about.
@@ -54,20 +79,32 @@ const (
 	AboutRules   Subject = "rules"   // and releases
 	AboutDrills  Subject = "drills"  // and trials
 	AboutProxies Subject = "proxies" // and the authority
+	AboutPeople  Subject = "people"  // who signed in, what was refused, and credentials
 	AboutGuards  Subject = "guards"  // and health: everything else
 )
 
 // kindsOf are the beginnings of the kinds of each group.
 var kindsOf = map[Subject][]string{
-	AboutRules:   {"publish", "split", "restore", "release"},
-	AboutDrills:  {"drill", "trial", "standin"},
-	AboutProxies: {"join", "restarted", "left", "rejecting", "problem", "solved", "authority", "caller", "records"},
+	AboutRules:  {"publish", "split", "restore", "release"},
+	AboutDrills: {"drill", "trial", "standin"},
+	AboutProxies: {
+		"join", "token", "restarted", "left", "rejecting", "problem", "solved", "authority", "caller", "records", "adopt",
+	},
+	AboutPeople: {"sign-", "session-", "access-token-", "refused"},
 }
 
 // Activity lists the log, newest first.
 func (s *Store) Activity(ctx context.Context, f ActivityFilter) ([]Activity, error) {
+	return s.activity(ctx, f, false)
+}
+
+func (s *Store) activity(ctx context.Context, f ActivityFilter, isOldestFirst bool) ([]Activity, error) {
 	var rows []activityRow
-	q := s.read.WithContext(ctx).Order("number DESC").Limit(f.Limit)
+	order := "number DESC"
+	if isOldestFirst {
+		order = "number"
+	}
+	q := s.read.WithContext(ctx).Order(order).Limit(f.Limit).Where("number > ?", f.After)
 	if f.Service != "" {
 		q = q.Where(`service = @service OR service = '' AND kind IN ('drill-started', 'drill-ended')
 			OR activity.revision > 0 AND EXISTS (SELECT 1 FROM revisions AS r,
@@ -76,6 +113,12 @@ func (s *Store) Activity(ctx context.Context, f ActivityFilter) ([]Activity, err
 	}
 	if f.Who != "" {
 		q = q.Where("instr(lower(who), lower(?)) > 0", f.Who)
+	}
+	if f.Kind != "" {
+		q = q.Where("substr(kind, 1, ?) = ?", len(f.Kind), f.Kind)
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("at >= ?", f.Since.UTC())
 	}
 	if f.About != "" {
 		q = q.Where(aboutSQL(f.About))
@@ -95,7 +138,7 @@ func (s *Store) Activity(ctx context.Context, f ActivityFilter) ([]Activity, err
 // aboutSQL is the condition of a group.
 func aboutSQL(a Subject) string {
 	var groups []string
-	for _, group := range []Subject{AboutRules, AboutDrills, AboutProxies} {
+	for _, group := range []Subject{AboutRules, AboutDrills, AboutProxies, AboutPeople} {
 		if a != AboutGuards && a != group {
 			continue
 		}

@@ -20,6 +20,7 @@ var allChanges = []Change{
 	SaveEffect{},
 	AddTrial{}, EndTrial{}, InterruptTrials{},
 	SaveRelease{}, AddOverlay{}, AddJudgements{}, AddReleaseEvents{}, AddNotices{}, UpdateNotices{},
+	AddAccessToken{}, DeleteAccessToken{}, AddSession{}, DeleteSessions{}, UsedCredentials{},
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
 	AddAccessSeen{}, PruneAccessSeen{},
 	DeleteOld{}, probe{},
@@ -147,14 +148,29 @@ func (c DeleteDraft) write(tx *gorm.DB) error {
 	return err
 }
 
-// AddActivity adds to the activity log, in the order given.
+// AddActivity adds to the activity log, in the order given, and chains the entries to
+// those before them.
 type AddActivity []Activity
 
 func (c AddActivity) write(tx *gorm.DB) error {
+	if len(c) == 0 {
+		return nil
+	}
+	var newest struct {
+		Number uint
+		Hash   string
+	}
+	err := tx.Raw("SELECT COALESCE(MAX(seq), 0) AS number, COALESCE((SELECT hash FROM activity ORDER BY number DESC " +
+		"LIMIT 1), '') AS hash FROM sqlite_sequence WHERE name = 'activity'").Scan(&newest).Error
+	if err != nil {
+		return err
+	}
 	rows := make([]activityRow, len(c))
 	for i, a := range c {
-		a.Number, a.At = 0, a.At.UTC()
+		a.Number, a.At, a.Prior = newest.Number+1, a.At.UTC(), newest.Hash
+		a.Hash = a.Link()
 		rows[i] = activityRow(a)
+		newest.Number, newest.Hash = a.Number, a.Hash
 	}
 	return insert(tx, rows)
 }

@@ -61,8 +61,9 @@ var expiring = map[Kept]old{
 	KeptJudgements: {table: "judgements", where: overReleases},
 	KeptNotices:    {table: "notices", where: "state <> '" + NoticeWaiting + "' AND due < @before", isUnarchived: true},
 	KeptDrills:     {table: "drills", where: "ends < @before"},
-	KeptActivity: {table: "activity", where: fmt.Sprintf(
-		"at < @before OR number <= (SELECT MAX(number) FROM activity) - %d", mostActivity)},
+	KeptActivity: {table: "activity", where: fmt.Sprintf( // the oldest alone, so that the chain has no gap
+		"number < (SELECT COALESCE(MIN(a.number), 1 << 62) FROM activity AS a WHERE a.at >= @before) "+
+			"OR number <= (SELECT MAX(number) FROM activity) - %d", mostActivity)},
 	KeptDrafts: {table: "drafts", where: "at < @before"},
 }
 

@@ -16,7 +16,12 @@ import (
 // fill replaces what a field of a form holds.
 func (b tab) fill(field, text string) {
 	b.t.Helper()
-	css := fmt.Sprintf("[data-test=form] [data-test='field-%s']", field)
+	b.enter(fmt.Sprintf("[data-test=form] [data-test='field-%s']", field), text)
+}
+
+// enter replaces what a field holds.
+func (b tab) enter(css, text string) {
+	b.t.Helper()
 	b.until(fmt.Sprintf("((e) => e && (e.focus(), e.select(), document.activeElement === e))(document.querySelector(%q))", css))
 	b.do(chromedp.KeyEvent(text))
 }
@@ -122,7 +127,7 @@ func TestForms(t *testing.T) {
 			t.Fatal(err)
 		}
 		d.Files[0].Text = strings.Replace(d.Files[0].Text, "each: 900ms", "each: 800ms", 1)
-		if _, err := m.api.SaveDraft(t.Context(), "main", model.DraftRequest{By: "console", Base: d.Base, Files: d.Files}, d.Version); err != nil {
+		if _, err := m.api.SaveDraft(t.Context(), "main", model.DraftRequest{Base: d.Base, Files: d.Files}, d.Version); err != nil {
 			t.Fatal(err)
 		}
 		b.click("forecast")

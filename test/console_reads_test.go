@@ -35,6 +35,7 @@ var consolePages = []struct{ path, ready string }{
 	{"/access?from=kiosk&to=fares", "document.querySelector('[data-test=access-link]') && document.querySelector('[data-test=table-certificates] [data-id]')"},
 	{"/fleet", "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{"/activity", "document.querySelector('[data-test=activity] [role=grid]')"},
+	{"/people", "document.querySelectorAll('[role=grid]').length === 2"},
 	{"/nowhere", "document.querySelector('h1')"},
 }
 

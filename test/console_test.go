@@ -9,6 +9,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"nightjar/client"
 	"nightjar/test/browser"
 )
 
@@ -26,12 +27,26 @@ func openTab(t *testing.T, m *mesh) tab {
 		t.Fatal(err)
 	}
 	t.Cleanup(end)
-	return tab{t, ctx, m}
+	b := tab{t, ctx, m}
+	b.signIn(m.api)
+	return b
 }
 
 func (b tab) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	if err := chromedp.Do(b.ctx, steps...); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// signIn signs the browser in as whoever a client calls as.
+func (b tab) signIn(as *client.Client) {
+	b.t.Helper()
+	link, _, err := as.Console(b.t.Context(), 0)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if err := browser.SignIn(b.ctx, link); err != nil {
 		b.t.Fatal(err)
 	}
 }

@@ -4,9 +4,7 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
-	"io"
 	"math"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -232,7 +230,7 @@ func TestTrials(t *testing.T) {
 	if s := asJSON[model.Trial](m, 0, "trial", "stop", fmt.Sprint(n)); s.State != model.TrialStopped || s.Figures.Requests == 0 {
 		t.Errorf("stopped: %+v", s)
 	}
-	run := exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.web)
+	run := m.signedIn(exec.Command(binary, "trial", "run", "long", "--file", file, "--server", m.web))
 	if err := run.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -313,13 +311,9 @@ func TestForecast(t *testing.T) {
 			t.Errorf("%v: %s", bad, out)
 		}
 	}
-	resp, err := http.Post("http://"+m.web+"/api/v1/forecasts/report", "application/json", strings.NewReader(`{"window": 30, "requests": 2000, "sweep": true}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer resp.Body.Close()
-	if page, _ := io.ReadAll(resp.Body); resp.StatusCode != 200 || strings.Count(string(page), "<svg") != 3 || !strings.Contains(string(page), "Assumptions") {
-		t.Errorf("the report: %s, %.200s", resp.Status, page)
+	status, page := m.answer("POST", "/forecasts/report", map[string]any{"window": 30, "requests": 2000, "sweep": true})
+	if status != 200 || strings.Count(page, "<svg") != 3 || !strings.Contains(page, "Assumptions") {
+		t.Errorf("the report: %d, %.200s", status, page)
 	}
 
 	b := openTab(t, m)

@@ -63,6 +63,7 @@ func TestMain(m *testing.M) {
 				return 1
 			}
 		}
+		os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 		os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")) // not earlier: it is where go build looks too
 		text, err := os.ReadFile("../api/openapi.json")
 		if err == nil {
@@ -202,11 +203,51 @@ func (p *process) ended() bool {
 // mesh is a running sample mesh or service, with its client.
 type mesh struct {
 	*process
-	t    *testing.T
-	addr string
-	web  string // address by which people reach it: every call is held against the document
-	api  *client.Client
-	door *contract.Forwarder // at web
+	t     *testing.T
+	addr  string
+	web   string // address by which people reach it: every call is held against the document
+	api   *client.Client
+	door  *contract.Forwarder // at web
+	token string              // of an admin named console, by whom tests act
+}
+
+// tokens are the access tokens of tests, by the address of the service.
+var tokens sync.Map
+
+// tokenFor is an admin's token for a service, which is made by the socket of this machine.
+// A service that was started anew on the same records has it already.
+func tokenFor(t *testing.T, addr string) string {
+	t.Helper()
+	ctx, local := context.WithoutCancel(t.Context()), clientOf(t, addr)
+	if token, isKnown := tokens.Load(addr); isKnown {
+		if c := clientOf(t, addr, client.Token(token.(string))); c != nil {
+			if _, err := c.Who(ctx); err == nil {
+				return token.(string)
+			}
+		}
+	}
+	local.RevokeAccessToken(ctx, "console")
+	made, err := local.CreateAccessToken(ctx, model.AccessTokenRequest{Name: "console", Role: "admin"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tokens.Store(addr, made.Token)
+	return made.Token
+}
+
+func clientOf(t *testing.T, addr string, options ...client.Option) *client.Client {
+	t.Helper()
+	c, err := client.New(addr, options...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// signedIn has a command call with the token of the test.
+func (m *mesh) signedIn(cmd *exec.Cmd) *exec.Cmd {
+	cmd.Env = append(os.Environ(), "NIGHTJAR_TOKEN="+m.token)
+	return cmd
 }
 
 func newMesh(t *testing.T, p *process, addr string) *mesh {
@@ -216,11 +257,8 @@ func newMesh(t *testing.T, p *process, addr string) *mesh {
 		t.Fatal(err)
 	}
 	t.Cleanup(f.Close)
-	c, err := client.New(f.Address)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return &mesh{p, t, addr, f.Address, c, f}
+	token := tokenFor(t, addr)
+	return &mesh{p, t, addr, f.Address, clientOf(t, f.Address, client.Token(token)), f, token}
 }
 
 // startDemo runs the sample mesh. Its rules lie in the records already, with
@@ -260,14 +298,29 @@ func demo(t *testing.T, program string, args ...string) *mesh {
 // run runs a command of the client.
 func (m *mesh) run(args ...string) (stdout, stderr string, code int) {
 	m.t.Helper()
-	return runIn(m.t, "", append(args, "--server", m.web)...)
+	return m.answering("", args...)
+}
+
+// answering is run with what somebody types.
+func (m *mesh) answering(stdin string, args ...string) (stdout, stderr string, code int) {
+	m.t.Helper()
+	return runAs(m.t, m.token, stdin, append(args, "--server", m.web)...)
 }
 
 func runIn(t *testing.T, stdin string, args ...string) (stdout, stderr string, code int) {
 	t.Helper()
+	return runAs(t, "", stdin, args...)
+}
+
+// runAs runs a command with an access token; empty: without one.
+func runAs(t *testing.T, token, stdin string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	cmd := exec.CommandContext(ctx, binary, args...)
+	if token != "" {
+		cmd.Env = append(os.Environ(), "NIGHTJAR_TOKEN="+token)
+	}
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.Dir = strings.NewReader(stdin), &out, &errs, ".."
 	var exit *exec.ExitError

@@ -33,6 +33,18 @@ func startService(t *testing.T, addr, data string) *mesh {
 // raw makes a call of the API; lines are header lines.
 func (m *mesh) raw(method, path string, in, out any, lines ...string) int {
 	m.t.Helper()
+	status, text := m.answer(method, path, in, lines...)
+	if out != nil && status < 300 {
+		if err := json.Unmarshal([]byte(text), out); err != nil {
+			m.t.Fatalf("%s: %v", text, err)
+		}
+	}
+	return status
+}
+
+// answer is raw with the text of the answer.
+func (m *mesh) answer(method, path string, in any, lines ...string) (status int, text string) {
+	m.t.Helper()
 	var body bytes.Buffer
 	if in != nil {
 		if err := json.NewEncoder(&body).Encode(in); err != nil {
@@ -43,6 +55,7 @@ func (m *mesh) raw(method, path string, in, out any, lines ...string) int {
 	if err != nil {
 		m.t.Fatal(err)
 	}
+	req.Header.Set("Authorization", "Bearer "+m.token)
 	for _, l := range lines {
 		k, v, _ := strings.Cut(l, ": ")
 		req.Header.Set(k, v)
@@ -52,16 +65,11 @@ func (m *mesh) raw(method, path string, in, out any, lines ...string) int {
 		m.t.Fatal(err)
 	}
 	defer resp.Body.Close()
-	text, err := io.ReadAll(resp.Body)
+	all, err := io.ReadAll(resp.Body)
 	if err != nil {
 		m.t.Fatal(err)
 	}
-	if out != nil && resp.StatusCode < 300 {
-		if err := json.Unmarshal(text, out); err != nil {
-			m.t.Fatalf("%s: %v", text, err)
-		}
-	}
-	return resp.StatusCode
+	return resp.StatusCode, string(all)
 }
 
 // signed is the chain for a signing request, by an authority of somebody else.
@@ -120,17 +128,17 @@ func TestTheRestOfTheDocument(t *testing.T) {
 		{"GET", "/drills", nil, nil, 200, nil},
 		{"GET", "/trials", nil, nil, 200, nil},
 		{"GET", "/authority/roots", nil, nil, 200, nil},
-		{"POST", "/join-tokens", map[string]any{"service": "sailings", "by": "mate"}, &token, 201, nil},
+		{"POST", "/join-tokens", map[string]any{"service": "sailings"}, &token, 201, nil},
 		{"GET", "/join-tokens", nil, nil, 200, nil},
 		{"POST", "/trials", map[string]any{"name": "morning-rush", "for": "1s"}, nil, 201, nil},
-		{"POST", "/authority/request", map[string]any{"by": "mate"}, &request, 200, nil},
+		{"POST", "/authority/request", nil, &request, 200, nil},
 	} {
 		if got := m.raw(c.method, c.path, c.in, c.out, c.lines...); got != c.status {
 			t.Errorf("%s %s: %d, want %d", c.method, c.path, got, c.status)
 		}
 	}
 	m.must(0, "release", "key")
-	if got := m.raw("DELETE", "/join-tokens/"+token.ID+"?by=mate", nil, nil); got != 200 {
+	if got := m.raw("DELETE", "/join-tokens/"+token.ID, nil, nil); got != 200 {
 		t.Errorf("revoked: %d", got)
 	}
 	eventually(t, "the trial ends", func() bool {
@@ -141,7 +149,7 @@ func TestTheRestOfTheDocument(t *testing.T) {
 	if got := m.raw("GET", "/trials/1/report", nil, nil); got != 200 {
 		t.Errorf("report: %d", got)
 	}
-	if got := m.raw("POST", "/authority/install", map[string]any{"by": "mate", "chain": signed(t, request.Request)}, nil); got != 200 {
+	if got := m.raw("POST", "/authority/install", map[string]any{"chain": signed(t, request.Request)}, nil); got != 200 {
 		t.Errorf("installed: %d", got)
 	}
 }

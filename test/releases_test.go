@@ -30,7 +30,7 @@ const keyEnd = "\u0305" // the key, in the protocol's private code
 // follow runs release start --follow into a pipe, and hands out its lines.
 func (m *mesh) follow(t *testing.T, name string) (lines func(words string), end func() (string, int)) {
 	t.Helper()
-	cmd := exec.CommandContext(t.Context(), binary, "release", "start", name, "--follow", "--server", m.web)
+	cmd := m.signedIn(exec.CommandContext(t.Context(), binary, "release", "start", name, "--follow", "--server", m.web))
 	out, err := cmd.StdoutPipe()
 	if err == nil {
 		err = cmd.Start()

@@ -120,5 +120,5 @@ func TestRulesPage(t *testing.T) {
 
 func draftOf(d model.Draft, owner string) model.DraftRequest {
 	d.Files[0].Text = strings.Replace(d.Files[0].Text, "bow-team", owner, 1)
-	return model.DraftRequest{By: d.By, Base: d.Base, Files: d.Files}
+	return model.DraftRequest{Base: d.Base, Files: d.Files}
 }

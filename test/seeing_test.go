@@ -258,6 +258,7 @@ func (m *mesh) metricsSay(t *testing.T, url string, want sent, both bool) {
 	read := func() map[string]float64 {
 		req, _ := http.NewRequest("GET", url, nil)
 		req.Header.Set("Accept", "text/plain")
+		req.Header.Set("Authorization", "Bearer "+m.token)
 		resp, err := http.DefaultClient.Do(req)
 		if err != nil {
 			t.Fatal(err)

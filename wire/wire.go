@@ -15,10 +15,13 @@ import (
 // Prefix of the paths: GET {id} (which only opens a connection), PUT and DELETE {id}, GET
 // {id}/snapshots (a stream of lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen,
 // POST {id}/certificate.
-const Prefix = "/mesh/v1/proxies/"
+const Prefix = Root + "proxies/"
+
+// Root is what all paths of proxies begin with.
+const Root = "/mesh/v1/"
 
 // JoinPath takes a Join, by POST.
-const JoinPath = "/mesh/v1/join"
+const JoinPath = Root + "join"
 
 // Headers that proxies add to requests and answers inside the mesh.
 const (

@@ -139,6 +139,21 @@ func Activity(in []store.Activity) []model.ActivityEntry {
 	return list(in, func(a store.Activity) model.ActivityEntry { return model.ActivityEntry(a) })
 }
 
+// ToActivity is the reverse of Activity, for one entry.
+func ToActivity(e model.ActivityEntry) store.Activity { return store.Activity(e) }
+
+// Chain is what was found in the activity log.
+func Chain(c *store.Chain) model.ActivityChain {
+	return model.ActivityChain{
+		First:     c.First,
+		Last:      c.Last,
+		Head:      c.Head,
+		Unchained: c.Unchained,
+		IsWhole:   c.Fault == "",
+		Fault:     c.Fault,
+	}
+}
+
 // EffectFigure is one measurement on both sides.
 func EffectFigure(f effect.Figure) model.EffectFigure {
 	return model.EffectFigure{

@@ -15,7 +15,6 @@ type DrillRequest struct {
 	// a condition of the rule language; only requests that match it are affected
 	When string `json:"when,omitempty"`
 	For  string `json:"for"` // how long, at most 1h
-	By   string `json:"by,omitempty"`
 }
 
 // Drill is a drill that is running or has run.

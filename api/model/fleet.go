@@ -68,11 +68,6 @@ type AdoptRequest struct {
 	Proxies []string `json:"proxies,omitempty"`
 }
 
-// LetBackRequest asks for a sidelined instance to take requests again before its time.
-type LetBackRequest struct {
-	By string `json:"by,omitempty"`
-}
-
 // LetBackResult is the proxies that were told.
 type LetBackResult struct {
 	Proxies int `json:"proxies"` // that had sidelined the instance

@@ -42,11 +42,6 @@ type AuthoritySigner struct {
 	Expires time.Time `json:"expires"`
 }
 
-// By names who does something.
-type By struct {
-	By string `json:"by,omitempty"`
-}
-
 // SigningRequest is a request for the certificate of a signer.
 type SigningRequest struct {
 	Request string `json:"request"` // PKCS #10, in PEM
@@ -55,7 +50,6 @@ type SigningRequest struct {
 // InstallRequest brings the certificate for a signing request.
 type InstallRequest struct {
 	Chain string `json:"chain"` // in PEM: the signer's certificate, those above it, the root last
-	By    string `json:"by,omitempty"`
 }
 
 // Roots is the roots that proxies trust.
@@ -76,7 +70,6 @@ type JoinTokenRequest struct {
 	ForSeconds int64    `json:"forSeconds,omitempty"` // 600 when absent
 	// HOST:PORT where the proxy reaches the service; absent: --mesh-addr of the service, or its own address
 	Server string `json:"server,omitempty"`
-	By     string `json:"by,omitempty"`
 }
 
 // JoinToken is a join token. Its text is known when it is created, and never again.

@@ -146,12 +146,10 @@ type ReleasePage struct {
 type StartReleaseRequest struct {
 	// of a release in the rules in force; may be empty when there is only one
 	Name string `json:"name"`
-	By   string `json:"by,omitempty"`
 }
 
 // ReleaseAction is who does something to a release, and why.
 type ReleaseAction struct {
-	By  string `json:"by,omitempty"`
 	Why string `json:"why,omitempty"`
 }
 

@@ -78,7 +78,6 @@ type Setting struct {
 type CheckRequest struct {
 	Bundle string `json:"bundle,omitempty"` // main when absent
 	Files  []File `json:"files"`            // all files of the bundle
-	By     string `json:"by,omitempty"`     // who checks
 	// keep these files to compare them with what is in force, until something is published:
 	// every view says when they differ
 	Remember bool `json:"remember,omitempty"`
@@ -142,7 +141,6 @@ type ValuesList struct {
 
 // DraftRequest is the rule files that somebody is editing.
 type DraftRequest struct {
-	By    string `json:"by"`   // whose draft it is
 	Base  uint   `json:"base"` // revision that the edit began from
 	Files []File `json:"files"`
 }
@@ -166,7 +164,6 @@ type DraftList struct {
 type PublishRequest struct {
 	Bundle  string `json:"bundle,omitempty"` // main when absent
 	Files   []File `json:"files"`            // all files of the bundle, at least one
-	Author  string `json:"author,omitempty"`
 	Message string `json:"message,omitempty"`
 	// how long to wait for the proxies; 5000 when absent, at most 60000
 	WaitMS *int `json:"waitMS,omitempty"`
@@ -176,7 +173,6 @@ type PublishRequest struct {
 
 // RestoreRequest asks for an earlier revision to be published again.
 type RestoreRequest struct {
-	Author  string `json:"author,omitempty"`
 	Message string `json:"message,omitempty"`
 	WaitMS  *int   `json:"waitMS,omitempty"` // see publish
 
@@ -187,7 +183,6 @@ type RestoreRequest struct {
 type SplitRequest struct {
 	Route   string   `json:"route,omitempty"` // may be left out when only one route can be meant
 	Weights []Weight `json:"weights"`
-	Author  string   `json:"author,omitempty"`
 	Message string   `json:"message,omitempty"`
 	WaitMS  *int     `json:"waitMS,omitempty"` // see publish
 }

@@ -26,7 +26,6 @@ type StandInChange struct {
 	// services without which it answers 502; it has to call them
 	Requires *[]string `json:"requires,omitempty"`
 	Reset    bool      `json:"reset,omitempty"` // first return to what the sample says
-	By       string    `json:"by,omitempty"`
 }
 
 // StandInList is the stand-ins beside the service.

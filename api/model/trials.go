@@ -11,7 +11,6 @@ type TrialRequest struct {
 	Bundle string `json:"bundle,omitempty"` // bundle that the draft replaces; main when absent
 	For    string `json:"for,omitempty"`    // how long, in place of what the trial says
 	ToEnd  bool   `json:"toEnd,omitempty"`  // continue when an expectation cannot be met any more
-	By     string `json:"by,omitempty"`
 }
 
 // The states of a trial.

@@ -21,7 +21,11 @@ import (
 
 	"nightjar/api"
 	"nightjar/api/model"
+	"nightjar/control/people"
 )
+
+// The ways to prove who calls.
+const byToken, bySession = "token", "session"
 
 // Document makes the OpenAPI 3.1 document from the operations and the types of their
 // bodies.
@@ -32,6 +36,10 @@ func Document() ([]byte, error) {
 	}
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Nightjar").WithVersion("1")
+	r.Spec.SetHTTPBearerTokenSecurity(byToken, "", "An access token. The roles of a call are those that may make it: "+
+		"viewer, editor, admin, each of which may do what those before it may")
+	r.Spec.SetAPIKeySecurity(bySession, "nightjar-PORT", openapi.InCookie, "A session of the console; by TLS the name "+
+		"begins with __Host-. The user of the service's machine needs neither, by its socket")
 	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions,
 		jsonschema.InterceptDefName(func(t reflect.Type, _ string) string { return t.Name() }),
 		jsonschema.InterceptNullability(onlyPointersAreNullable),
@@ -43,6 +51,10 @@ func Document() ([]byte, error) {
 		}
 		oc.SetID(op.ID)
 		oc.SetSummary(op.Summary)
+		if op.Needs != people.Anyone {
+			oc.AddSecurity(byToken, string(op.Needs))
+			oc.AddSecurity(bySession, string(op.Needs))
+		}
 		oc.AddReqStructure(parameters(&op))
 		if op.In != nil {
 			oc.AddReqStructure(op.In, openapi.WithContentType("application/json"))

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/fleet"
 	"nightjar/control/journal"
 	"nightjar/control/problem"
@@ -202,7 +203,7 @@ func (d *Drills) start(ctx context.Context, q model.DrillRequest) (model.Drill, 
 	now := d.now().UTC()
 	one := store.Drill{
 		Number: d.last + 1,
-		By:     cmp.Or(q.By, "unknown"),
+		By:     actor.Name(ctx),
 		When:   q.When,
 		Began:  now,
 		Ends:   now.Add(length),
@@ -215,12 +216,13 @@ func (d *Drills) start(ctx context.Context, q model.DrillRequest) (model.Drill, 
 	d.last = one.Number
 	d.set(append(slices.Clone(d.list()), one))
 	out := view(one, now)
-	d.log(one, now, "drill-started", one.By, fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target, out.What, length))
+	d.log(ctx, one, now, "drill-started", one.By, fmt.Sprintf("%s: %s: %s, for %s", out.ID, out.Target, out.What, length))
 	return out, nil
 }
 
-func (d *Drills) log(one store.Drill, at time.Time, kind, who, detail string) {
+func (d *Drills) log(ctx context.Context, one store.Drill, at time.Time, kind, who, detail string) {
 	d.journal.Add(
+		ctx,
 		store.Activity{
 			At:      at,
 			Who:     who,
@@ -314,15 +316,15 @@ func oneOf(name string, have map[string]bool) string {
 
 // Stop ends a drill before its time. It returns when the connected proxies know, as
 // Start does.
-func (d *Drills) Stop(ctx context.Context, id, by string) (model.Drill, error) {
-	out, err := d.stop(ctx, id, by)
+func (d *Drills) Stop(ctx context.Context, id string) (model.Drill, error) {
+	out, err := d.stop(ctx, id)
 	if err == nil {
 		d.fleet.Settle(ctx, maxSettle)
 	}
 	return out, err
 }
 
-func (d *Drills) stop(ctx context.Context, id, by string) (model.Drill, error) {
+func (d *Drills) stop(ctx context.Context, id string) (model.Drill, error) {
 	d.changing.Lock()
 	defer d.changing.Unlock()
 	running := d.list()
@@ -336,12 +338,12 @@ func (d *Drills) stop(ctx context.Context, id, by string) (model.Drill, error) {
 	}
 	one.Stopped = now
 	d.set(slices.Concat(running[:i], running[i+1:]))
-	d.log(one, now, "drill-ended", cmp.Or(by, "unknown"), id+" was stopped before its time")
+	d.log(ctx, one, now, "drill-ended", actor.Name(ctx), id+" was stopped before its time")
 	return view(one, now), nil
 }
 
 // Expire forgets the drills whose time is over. The proxies ended them already.
-func (d *Drills) Expire(now time.Time) {
+func (d *Drills) Expire(ctx context.Context, now time.Time) {
 	d.changing.Lock()
 	defer d.changing.Unlock()
 	var over, running []store.Drill
@@ -356,6 +358,6 @@ func (d *Drills) Expire(now time.Time) {
 		d.set(running)
 	}
 	for _, one := range over {
-		d.log(one, one.Ends, "drill-ended", one.By, one.Spec.ID+" ended by itself")
+		d.log(ctx, one, one.Ends, "drill-ended", one.By, one.Spec.ID+" ended by itself")
 	}
 }

@@ -340,7 +340,7 @@ func (f *Fleet) Entry(service, gateway string) Entry {
 
 // LetBack tells the proxies that have sidelined an instance to let it take requests again.
 // It returns how many those are.
-func (f *Fleet) LetBack(service, instance, by string) (int, error) {
+func (f *Fleet) LetBack(ctx context.Context, service, instance string) (int, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	n := 0
@@ -364,8 +364,8 @@ func (f *Fleet) LetBack(service, instance, by string) (int, error) {
 	}
 	f.ledger.noteLetBack(wire.LetBack{Service: service, Instance: instance})
 	f.snapshot(nil, false)
-	f.journal.Add(store.Activity{
-		At: f.now().UTC(), Who: cmp.Or(by, "unknown"), Kind: "let-back", Service: service, Instance: instance,
+	f.journal.Add(ctx, store.Activity{
+		At: f.now().UTC(), Kind: "let-back", Service: service, Instance: instance,
 		Detail: "before its time",
 	})
 	return n, nil

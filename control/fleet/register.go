@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"context"
 	"crypto/rand"
 	"fmt"
 	"maps"
@@ -167,7 +168,7 @@ func placeOf(r wire.Registration) [7]string {
 // logChanges logs what changed in a proxy's health and problems.
 func (f *Fleet) logChanges(before *proxy, r wire.Registration) {
 	add := func(kind, detail string) {
-		f.journal.Add(store.Activity{
+		f.journal.Add(context.Background(), store.Activity{
 			At:       f.now().UTC(),
 			Who:      r.ID,
 			Kind:     kind,
@@ -225,7 +226,7 @@ func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
 	if why != "" {
 		detail += "; " + why
 	}
-	f.journal.Add(store.Activity{
+	f.journal.Add(context.Background(), store.Activity{
 		At: f.now().
 			UTC(),
 		Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail,
@@ -235,7 +236,7 @@ func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
 // Adopt tells proxies to follow this mesh, whatever mesh they followed before:
 // those of the ids, or without ids all that follow another one or reject its rules.
 // It returns the proxies that it told.
-func (f *Fleet) Adopt(ids []string) (told []string, err error) {
+func (f *Fleet) Adopt(ctx context.Context, ids []string) (told []string, err error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, id := range ids {
@@ -250,6 +251,10 @@ func (f *Fleet) Adopt(ids []string) (told []string, err error) {
 			p.isAdopted = true
 			told = append(told, id)
 		}
+	}
+	if len(told) > 0 {
+		detail := fmt.Sprintf("%d proxies follow this mesh: %s", len(told), strings.Join(told[:min(len(told), 10)], ", "))
+		f.journal.Add(ctx, store.Activity{At: f.now().UTC(), Kind: "adopted", Detail: detail})
 	}
 	return told, nil
 }
@@ -392,7 +397,7 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 		if a.Error == "" {
 			entry.Kind, entry.Detail = "solved", fmt.Sprintf("it has revision %d in force", a.Revision)
 		}
-		f.journal.Add(entry)
+		f.journal.Add(context.Background(), entry)
 	}
 	if p.lastSeen = now; a.Revision != p.ack.Revision {
 		p.currentSince = now

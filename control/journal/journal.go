@@ -3,6 +3,7 @@
 package journal
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sync"
@@ -10,6 +11,7 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/problem"
 	"nightjar/store"
 )
@@ -23,6 +25,7 @@ const (
 type Records interface {
 	Apply(ctx context.Context, changes ...store.Change) error
 	Activity(ctx context.Context, f store.ActivityFilter) ([]store.Activity, error)
+	EachActivity(ctx context.Context, f store.ActivityFilter, each func(store.Activity) bool) error
 }
 
 // Journal collects entries in memory and writes them to the store. It is safe for
@@ -39,11 +42,29 @@ type Journal struct {
 // New makes a journal.
 func New(records Records) *Journal { return &Journal{records: records} }
 
-// Add adds entries to the log. It never waits for the disk.
-func (j *Journal) Add(entries ...store.Activity) {
+// Add adds entries to the log, with who acts in ctx. It never waits for the disk.
+func (j *Journal) Add(ctx context.Context, entries ...store.Activity) {
+	entries = Entries(ctx, entries...)
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	j.pending = bounded(append(j.pending, entries...))
+}
+
+// Entries are entries with who acts in ctx, where they name that person or nobody.
+func Entries(ctx context.Context, entries ...store.Activity) store.AddActivity {
+	who := actor.Of(ctx)
+	out := slices.Clone(entries)
+	for i := range out {
+		a := &out[i]
+		if a.Who == "" {
+			a.Who = who.Name
+		}
+		if a.Who == who.Name && who.Credential != "" {
+			a.Credential, a.Address = who.Credential, who.Address
+			a.Result = cmp.Or(a.Result, store.ResultDone)
+		}
+	}
+	return out
 }
 
 // bounded drops the oldest entries beyond maxPending.
@@ -83,6 +104,7 @@ var subjects = map[string]store.Subject{
 	model.AboutRules:   store.AboutRules,
 	model.AboutDrills:  store.AboutDrills,
 	model.AboutProxies: store.AboutProxies,
+	model.AboutPeople:  store.AboutPeople,
 	model.AboutGuards:  store.AboutGuards,
 }
 
@@ -90,15 +112,35 @@ var subjects = map[string]store.Subject{
 func (j *Journal) List(ctx context.Context, f model.ActivityFilter) ([]model.ActivityEntry, error) {
 	about, isKnown := subjects[f.About]
 	if !isKnown {
-		return nil, problem.Invalid("about: %q is not rules, drills, proxies or guards", f.About)
+		return nil, problem.Invalid("about: %q is not rules, drills, proxies, people or guards", f.About)
 	}
 	j.Write(context.WithoutCancel(ctx)) // the newest belong in the answer; whoever writes regularly reports errors
 	entries, err := j.records.Activity(ctx, store.ActivityFilter{
 		Service: f.Service,
 		Who:     f.Who,
+		Kind:    f.What,
 		About:   about,
+		Since:   f.Since,
 		Before:  f.Before,
+		After:   f.After,
 		Limit:   f.Limit,
 	})
 	return from.Activity(entries), err
+}
+
+// Each calls each with all entries from a time on, the oldest first, until it returns
+// false.
+func (j *Journal) Each(ctx context.Context, since time.Time, each func(model.ActivityEntry) bool) error {
+	j.Write(context.WithoutCancel(ctx))
+	return j.records.EachActivity(ctx, store.ActivityFilter{Since: since}, func(a store.Activity) bool {
+		return each(model.ActivityEntry(a))
+	})
+}
+
+// Verify checks that each entry follows the one before it, and that none was changed.
+func (j *Journal) Verify(ctx context.Context) (model.ActivityChain, error) {
+	j.Write(context.WithoutCancel(ctx))
+	c := &store.Chain{}
+	err := j.records.EachActivity(ctx, store.ActivityFilter{}, c.Add)
+	return from.Chain(c), err
 }

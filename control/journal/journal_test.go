@@ -25,9 +25,10 @@ func TestPaging(t *testing.T) {
 	}
 	j := New(st)
 	for i := range maxPending + 10 {
-		j.Add(store.Activity{Who: "w", Kind: "k", Service: "s", Detail: fmt.Sprint(i)})
+		j.Add(t.Context(), store.Activity{Who: "w", Kind: "k", Service: "s", Detail: fmt.Sprint(i)})
 	}
 	j.Add(
+		t.Context(),
 		store.Activity{Who: "Mara", Kind: "publish", Revision: 1},
 		store.Activity{Who: "mara", Kind: "drill-started", Service: "s"},
 		store.Activity{Who: "s-1", Kind: "breaker-opened", Service: "t"},
@@ -55,7 +56,7 @@ func TestPaging(t *testing.T) {
 			t.Errorf("%+v: %s, %v; want %s", c.f, got, err, c.want)
 		}
 	}
-	if _, err := j.List(t.Context(), model.ActivityFilter{About: "weather"}); err == nil || !strings.Contains(err.Error(), "rules, drills, proxies or guards") {
+	if _, err := j.List(t.Context(), model.ActivityFilter{About: "weather"}); err == nil || !strings.Contains(err.Error(), "rules, drills, proxies, people or guards") {
 		t.Errorf("about the weather: %v", err)
 	}
 	newest, err := j.List(t.Context(), model.ActivityFilter{Service: "s", Who: "w", Limit: 3})
@@ -79,11 +80,11 @@ func (failing) Apply(context.Context, ...store.Change) error { return errors.New
 // TestFailedWrite: entries that cannot be written stay, in their order.
 func TestFailedWrite(t *testing.T) {
 	j := New(failing{})
-	j.Add(store.Activity{Detail: "a"}, store.Activity{Detail: "b"})
+	j.Add(t.Context(), store.Activity{Detail: "a"}, store.Activity{Detail: "b"})
 	if err := j.Write(t.Context()); err == nil {
 		t.Error("a failed write is not reported")
 	}
-	j.Add(store.Activity{Detail: "c"})
+	j.Add(t.Context(), store.Activity{Detail: "c"})
 	if got := fmt.Sprint(j.pending[0].Detail, j.pending[1].Detail, j.pending[2].Detail); len(j.pending) != 3 || got != "abc" {
 		t.Errorf("pending: %s", got)
 	}

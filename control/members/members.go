@@ -120,10 +120,10 @@ func (m *Members) Join(ctx context.Context, j wire.Join, from netip.Addr) (wire.
 	out, token, err := m.join(ctx, j, from)
 	var refused Refused
 	if errors.As(err, &refused) {
-		m.note(j, from, refused.Why)
+		m.note(ctx, j, from, refused.Why)
 	}
 	if err == nil {
-		m.Journal.Add(store.Activity{
+		m.Journal.Add(ctx, store.Activity{
 			At:       m.Now().UTC(),
 			Who:      j.ID,
 			Kind:     "joined",
@@ -144,7 +144,7 @@ func how(token string) string {
 }
 
 // note writes a refused join to the activity log, so that a flood cannot fill it.
-func (m *Members) note(j wire.Join, from netip.Addr, why string) {
+func (m *Members) note(ctx context.Context, j wire.Join, from netip.Addr, why string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if !m.refused.AllowN(m.Now(), 1) {
@@ -161,7 +161,7 @@ func (m *Members) note(j wire.Join, from netip.Addr, why string) {
 		}
 		return strings.ToValidUTF8(s, "")
 	}
-	m.Journal.Add(store.Activity{
+	m.Journal.Add(ctx, store.Activity{
 		At:      m.Now().UTC(),
 		Who:     from.String(),
 		Kind:    "join-refused",

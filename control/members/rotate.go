@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"nightjar/control/actor"
 	"nightjar/control/fleet"
 	"nightjar/control/problem"
 	"nightjar/identity"
@@ -31,11 +32,11 @@ func waiting(s authority.Status, all []fleet.Certified) []string {
 }
 
 // Rotate begins to replace the authority.
-func (m *Members) Rotate(by string) error {
+func (m *Members) Rotate(ctx context.Context) error {
 	if err := m.Authority.Rotate(); err != nil {
 		return asProblem(err)
 	}
-	m.changed(by, "authority-rotation-started", "a new root is announced to all proxies")
+	m.changed(ctx, "authority-rotation-started", "a new root is announced to all proxies")
 	return nil
 }
 
@@ -47,31 +48,31 @@ func asProblem(err error) error {
 }
 
 // Request makes a signing request for an authority elsewhere, in PEM.
-func (m *Members) Request(by string) (string, error) {
+func (m *Members) Request(ctx context.Context) (string, error) {
 	text, err := m.Authority.Request()
 	if err == nil {
-		m.Journal.Add(m.entry(by, "authority-requested", identity.Name{}, "a signing request was made"))
+		m.Journal.Add(ctx, m.entry("", "authority-requested", identity.Name{}, "a signing request was made"))
 	}
 	return string(text), err
 }
 
 // Install takes the certificate for a signing request into use.
-func (m *Members) Install(by, chain string) error {
+func (m *Members) Install(ctx context.Context, chain string) error {
 	if err := m.Authority.Install([]byte(chain)); err != nil {
 		if err == authority.ErrRotating {
 			return asProblem(err)
 		}
 		return problem.Invalid("nothing was installed: %s", err)
 	}
-	m.changed(by, "authority-installed", "signed by "+m.Authority.Status().Signer.Issuer.String())
+	m.changed(ctx, "authority-installed", "signed by "+m.Authority.Status().Signer.Issuer.String())
 	return nil
 }
 
 // changed gives the service itself what the authority says now, and logs it.
-func (m *Members) changed(by, kind, detail string) {
+func (m *Members) changed(ctx context.Context, kind, detail string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.Journal.Add(m.entry(by, kind, identity.Name{}, detail))
+	m.Journal.Add(ctx, m.entry("", kind, identity.Name{}, detail))
 	if err := m.renewNode(); err != nil {
 		m.Log.Error("the service's own certificate cannot be renewed", "error", err)
 	}
@@ -86,7 +87,7 @@ func (m *Members) Step(ctx context.Context) error {
 		if err := m.Authority.Advance(); err != nil {
 			return err
 		}
-		m.tellPhase()
+		m.tellPhase(ctx)
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -105,14 +106,14 @@ func (m *Members) Step(ctx context.Context) error {
 	}
 	if warning != m.warned && warning != "" {
 		m.Log.Warn(warning)
-		m.Journal.Add(m.entry("nightjar", "authority-expiring", identity.Name{}, warning))
+		m.Journal.Add(ctx, m.entry(fleet.ServiceCaller, "authority-expiring", identity.Name{}, warning))
 	}
 	m.warned = warning
 	return m.Records.Apply(ctx, store.PruneMembers{Before: now.Add(-keptFor)})
 }
 
 // tellPhase logs the phase that a rotation has come to.
-func (m *Members) tellPhase() {
+func (m *Members) tellPhase(ctx context.Context) {
 	s := m.Authority.Status()
 	detail := map[string]string{
 		authority.Signing:  "all proxies trust the new root too; they get certificates of it",
@@ -123,5 +124,5 @@ func (m *Members) tellPhase() {
 	if s.Phase == authority.Steady {
 		kind = "authority-rotated"
 	}
-	m.changed("nightjar", kind, detail)
+	m.changed(actor.With(ctx, actor.Actor{Name: fleet.ServiceCaller}), kind, detail)
 }

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
+	"nightjar/control/journal"
 	"nightjar/control/problem"
 	"nightjar/identity"
 	"nightjar/store"
@@ -20,7 +22,6 @@ type Wanted struct {
 	Grant store.Grant
 	Uses  int           // 1 when 0
 	For   time.Duration // 10 minutes when 0
-	By    string
 }
 
 // CreateToken makes a join token. The secret is returned this once.
@@ -78,10 +79,10 @@ func (m *Members) createToken(ctx context.Context, w Wanted) (secret string, t s
 		Uses:    w.Uses,
 		Created: now,
 		Expires: now.Add(w.For),
-		By:      w.By,
+		By:      actor.Name(ctx),
 	}
 	entry := m.entry(
-		w.By,
+		"",
 		"token-created",
 		who.Name,
 		fmt.Sprintf(
@@ -92,7 +93,7 @@ func (m *Members) createToken(ctx context.Context, w Wanted) (secret string, t s
 			t.Expires.UTC().Format(time.TimeOnly),
 		),
 	)
-	if err := m.Records.Apply(ctx, store.AddJoinToken{JoinToken: t}, store.AddActivity{entry}); err != nil {
+	if err := m.Records.Apply(ctx, store.AddJoinToken{JoinToken: t}, journal.Entries(ctx, entry)); err != nil {
 		return "", t, err
 	}
 	return secret, t, nil
@@ -139,15 +140,15 @@ func (m *Members) Tokens(ctx context.Context) ([]model.JoinToken, error) {
 }
 
 // RevokeToken deletes a join token. Proxies that joined with it stay members.
-func (m *Members) RevokeToken(ctx context.Context, id, by string) error {
+func (m *Members) RevokeToken(ctx context.Context, id string) error {
 	list, err := m.Records.JoinTokens(ctx)
 	if err != nil {
 		return err
 	}
 	for _, t := range list {
 		if t.ID == id {
-			entry := m.entry(by, "token-revoked", identity.Name{Kind: t.Kind, Name: t.Name}, "join token "+id)
-			return m.Records.Apply(ctx, store.DeleteJoinToken{ID: id}, store.AddActivity{entry})
+			entry := m.entry("", "token-revoked", identity.Name{Kind: t.Kind, Name: t.Name}, "join token "+id)
+			return m.Records.Apply(ctx, store.DeleteJoinToken{ID: id}, journal.Entries(ctx, entry))
 		}
 	}
 	return problem.Missing("there is no join token %s: see nightjar join-token list", id)

@@ -9,7 +9,6 @@
 package releases
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -21,6 +20,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/calls"
 	"nightjar/control/fleet"
 	"nightjar/control/journal"
@@ -174,7 +174,7 @@ func (r *Releases) all() []*running {
 
 // Start starts a release that the rules in force declare. It continues by itself.
 func (r *Releases) Start(ctx context.Context, q model.StartReleaseRequest) (model.Release, error) {
-	by := cmp.Or(q.By, "unknown")
+	by := actor.Name(ctx)
 	x := &running{}
 	err := r.Revisions.Change(ctx, func(now revisions.Current) (revisions.Decision, error) {
 		p, err := declared(now.Written, q.Name)
@@ -200,7 +200,7 @@ func (r *Releases) Start(ctx context.Context, q model.StartReleaseRequest) (mode
 		return model.Release{}, err
 	}
 	out := view(x.number, r.current(x))
-	r.log(x, "release-started", by, fmt.Sprintf("%s to %s", out.From, out.To))
+	r.log(ctx, x, "release-started", fmt.Sprintf("%s to %s", out.From, out.To))
 	return out, nil
 }
 
@@ -211,16 +211,16 @@ func (r *Releases) current(x *running) *release.Run {
 	return x.run
 }
 
-func (r *Releases) log(x *running, kind, who, detail string) {
+func (r *Releases) log(ctx context.Context, x *running, kind, detail string) {
 	p := &r.current(x).Plan
 	text := fmt.Sprintf("release %d: %s", x.number, p.Name)
 	if detail != "" {
 		text += ", " + detail
 	}
 	r.Journal.Add(
+		ctx,
 		store.Activity{
 			At:      r.Now().UTC(),
-			Who:     who,
 			Kind:    kind,
 			Service: p.Service,
 			Version: p.To,
@@ -340,7 +340,7 @@ func (r *Releases) baseOf(
 // Act does what a person wants of the release of a name (the newest run) or number:
 // one of the acts of api/model. A completed release can be withdrawn.
 func (r *Releases) Act(ctx context.Context, name, act string, q model.ReleaseAction) (model.Release, error) {
-	by := cmp.Or(q.By, "unknown")
+	by := actor.Name(ctx)
 	var x *running
 	var next *release.Run
 	err := r.Revisions.Change(ctx, func(now revisions.Current) (revisions.Decision, error) {
@@ -361,7 +361,7 @@ func (r *Releases) Act(ctx context.Context, name, act string, q model.ReleaseAct
 	if err != nil {
 		return model.Release{}, err
 	}
-	r.log(x, "release-"+act, by, "")
+	r.log(ctx, x, "release-"+act, "")
 	return view(x.number, next), nil
 }
 

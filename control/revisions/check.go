@@ -10,6 +10,7 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/problem"
 	"nightjar/core/release"
 	"nightjar/core/rules"
@@ -113,7 +114,6 @@ func (r *Revisions) Remember(
 	ctx context.Context,
 	bundle string,
 	files []rules.File,
-	by string,
 ) (model.CheckReport, error) {
 	rep, err := r.Check(ctx, bundle, files)
 	if err != nil {
@@ -131,7 +131,7 @@ func (r *Revisions) Remember(
 	checked := store.Checked{
 		Bundle:   bundle,
 		Files:    files,
-		By:       by,
+		By:       actor.Name(ctx),
 		At:       r.Now().UTC(),
 		Mistakes: rep.Mistakes,
 	}

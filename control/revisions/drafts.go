@@ -1,25 +1,25 @@
 package revisions
 
 import (
+	"cmp"
 	"context"
 	"errors"
-	"strings"
-	"unicode"
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/problem"
 	"nightjar/core/rules"
 	"nightjar/store"
 )
 
 const (
-	maxAuthorBytes = 100
-	maxDrafts      = 1000
+	maxDrafts = 1000
 )
 
-// Draft is what somebody is editing.
+// Draft is what somebody is editing, without a name what who acts is editing.
 func (r *Revisions) Draft(ctx context.Context, bundle, by string) (model.Draft, error) {
+	by = cmp.Or(by, actor.Name(ctx))
 	d, err := r.Records.Draft(ctx, bundle, by)
 	if errors.Is(err, store.ErrNotFound) {
 		err = problem.Missing("%q has no draft of bundle %s: save one first", by, bundle)
@@ -44,7 +44,7 @@ func (r *Revisions) SaveDraft(
 ) (model.Draft, error) {
 	d := store.Draft{
 		Bundle:  bundle,
-		By:      q.By,
+		By:      actor.Name(ctx),
 		Files:   from.ToFiles(q.Files),
 		Base:    q.Base,
 		Version: expect + 1,
@@ -52,12 +52,6 @@ func (r *Revisions) SaveDraft(
 	}
 	if err := checkBundleName(bundle); err != nil {
 		return model.Draft{}, err
-	}
-	if d.By == "" || len(d.By) > maxAuthorBytes || strings.ContainsFunc(d.By, unicode.IsControl) {
-		return model.Draft{}, problem.Invalid(
-			"by: a draft needs the name of its author, of at most %d bytes on one line",
-			maxAuthorBytes,
-		)
 	}
 	total := 0
 	for _, f := range d.Files {
@@ -87,8 +81,8 @@ func (r *Revisions) SaveDraft(
 	return from.Draft(d), err
 }
 
-// DeleteDraft deletes what somebody was editing, if it has the version expect (0:
+// DeleteDraft deletes what who acts was editing, if it has the version expect (0:
 // whichever it has); a draft that is not there is no error.
-func (r *Revisions) DeleteDraft(ctx context.Context, bundle, by string, expect uint) error {
-	return r.Records.Apply(ctx, store.DeleteDraft{Bundle: bundle, By: by, Version: expect})
+func (r *Revisions) DeleteDraft(ctx context.Context, bundle string, expect uint) error {
+	return r.Records.Apply(ctx, store.DeleteDraft{Bundle: bundle, By: actor.Name(ctx), Version: expect})
 }

@@ -259,7 +259,7 @@ func (r *Revisions) commit(ctx context.Context, now Current, d Decision) error {
 		next.Revision.Bundles = bundles
 		r.touches.add(d.Revisions...)
 		r.set(next)
-		r.log(next.Since, d.Revisions)
+		r.log(ctx, next.Since, now.Revision.Number, d.Revisions)
 	}
 	if d.Apply != nil {
 		d.Apply()
@@ -272,14 +272,17 @@ func touched(before, after *rules.Rules) []string {
 	return append([]string{}, rules.Touched(before, after)...)
 }
 
-// log adds revisions to the activity log.
-func (r *Revisions) log(at time.Time, list []store.Revision) {
+// log adds revisions to the activity log; before is the one in force until then.
+func (r *Revisions) log(ctx context.Context, at time.Time, before uint, list []store.Revision) {
 	for _, rev := range list {
 		detail := fmt.Sprintf("revision %d", rev.Number)
 		if rev.Message != "" {
 			detail += ": " + rev.Message
 		}
-		r.Journal.Add(store.Activity{At: at.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail, Revision: rev.Number})
+		entry := store.Activity{At: at.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail, Revision: rev.Number}
+		entry.Before, entry.After = fmt.Sprintf("revision %d", before), fmt.Sprintf("revision %d", rev.Number)
+		r.Journal.Add(ctx, entry)
+		before = rev.Number
 	}
 }
 

@@ -1,7 +1,6 @@
 package trials
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/calls"
 	"nightjar/control/figures"
 	"nightjar/core/effect"
@@ -58,7 +58,7 @@ func (t *Trials) begin(ctx context.Context, p *Plan, q model.TrialRequest) (_ *r
 	r := &run{
 		trials: t,
 		plan:   p,
-		by:     cmp.Or(q.By, "unknown"),
+		by:     actor.Name(ctx),
 		done:   make(chan struct{}),
 		parts:  map[effect.Names]*stats.Counts{},
 		status: map[string]int{},
@@ -123,13 +123,12 @@ func (r *run) startDrill(ctx context.Context) error {
 	if d == nil {
 		return nil
 	}
-	by := fmt.Sprintf("trial %d", r.head.Number)
+	by := actor.Actor{Name: fmt.Sprintf("trial %d", r.head.Number)}
 	q := model.DrillRequest{
 		Service: d.Service,
 		Version: d.Version,
 		Site:    d.Site,
 		Down:    d.Down,
-		By:      by,
 		For:     (r.plan.Trial.For + r.plan.Trial.WarmUp + time.Second).String(),
 	}
 	if d.Fail > 0 {
@@ -138,14 +137,14 @@ func (r *run) startDrill(ctx context.Context) error {
 	if d.Delay > 0 {
 		q.Delay = d.Delay.String()
 	}
-	drill, err := r.trials.Drills.Start(ctx, q)
+	drill, err := r.trials.Drills.Start(actor.With(ctx, by), q)
 	if err != nil {
 		return err
 	}
 	r.ends = append(r.ends, func() {
 		ctx, stop := context.WithTimeout(context.Background(), storeTime)
 		defer stop()
-		r.trials.Drills.Stop(ctx, drill.ID, by)
+		r.trials.Drills.Stop(actor.With(ctx, by), drill.ID)
 	})
 	return nil
 }
@@ -246,7 +245,7 @@ func (r *run) watch(answered <-chan struct{}, toEnd bool) {
 	if err := r.trials.Records.Apply(ctx, store.EndTrial{Trial: head, Summary: k.summary(), Result: k}); err != nil {
 		r.trials.Log.Error("the result of a trial could not be stored", "trial", head.Number, "error", err)
 	}
-	r.trials.Journal.Add(store.Activity{At: *k.Ended, Who: k.By, Kind: "trial-ended",
+	r.trials.Journal.Add(ctx, store.Activity{At: *k.Ended, Who: k.By, Kind: "trial-ended",
 		Detail: fmt.Sprintf("trial %d: %s, %s", head.Number, head.Name, k.State)})
 }
 

@@ -19,6 +19,7 @@ import (
 
 	"nightjar/api/from"
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/calls"
 	"nightjar/control/drills"
 	"nightjar/control/fleet"
@@ -115,7 +116,7 @@ func (t *Trials) Start(ctx context.Context, q model.TrialRequest) (model.Trial, 
 		return model.Trial{}, err
 	}
 	t.newest = r
-	t.Journal.Add(store.Activity{At: r.record.Began, Who: r.by, Kind: "trial-started",
+	t.Journal.Add(ctx, store.Activity{At: r.record.Began, Who: r.by, Kind: "trial-started",
 		Detail: fmt.Sprintf("trial %d: %s, for %s", r.record.Number, p.Trial.Name, p.Trial.For)})
 	return r.state().view(), nil
 }
@@ -278,7 +279,7 @@ func (t *Trials) List(ctx context.Context, before uint, limit int) ([]model.Tria
 }
 
 // Stop ends a trial before its time. What it measured is kept.
-func (t *Trials) Stop(ctx context.Context, number uint, by string) (model.Trial, error) {
+func (t *Trials) Stop(ctx context.Context, number uint) (model.Trial, error) {
 	r := t.running()
 	if r == nil || r.record.Number != number || r.result.Load() != nil {
 		if _, err := t.Get(ctx, number); err != nil {
@@ -290,7 +291,8 @@ func (t *Trials) Stop(ctx context.Context, number uint, by string) (model.Trial,
 			number,
 		)
 	}
-	r.stop(model.TrialStopped, "stopped by "+cmp.Or(by, "unknown"))
+	r.stop(model.TrialStopped, "stopped by "+actor.Name(ctx))
+	t.Journal.Add(ctx, store.Activity{At: t.Now().UTC(), Kind: "trial-stopped", Detail: fmt.Sprintf("trial %d", number)})
 	select {
 	case <-r.done:
 	case <-ctx.Done():

@@ -5,6 +5,7 @@ package authority
 import (
 	"crypto"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/json"
@@ -12,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/big"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -407,19 +409,55 @@ func (a *Authority) sign(public crypto.PublicKey, m identity.Member) ([]*x509.Ce
 			s.chain[0].NotAfter.UTC().Format(time.DateOnly),
 		)
 	}
-	leaf, err := issue(&x509.Certificate{
-		Subject:               m.Subject(),
-		URIs:                  []*url.URL{m.URL()},
-		NotBefore:             now.Add(-backdated),
-		NotAfter:              until,
-		KeyUsage:              x509.KeyUsageDigitalSignature,
-		ExtKeyUsage:           []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
-		BasicConstraintsValid: true,
-	}, s.chain[0], public, s.key)
+	return s.leaf(&x509.Certificate{
+		Subject:     m.Subject(),
+		URIs:        []*url.URL{m.URL()},
+		NotBefore:   now.Add(-backdated),
+		NotAfter:    until,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+	}, public)
+}
+
+// leaf signs a certificate that signs no others, and returns its chain without the root.
+func (s *signer) leaf(c *x509.Certificate, public crypto.PublicKey) ([]*x509.Certificate, error) {
+	c.KeyUsage, c.BasicConstraintsValid = x509.KeyUsageDigitalSignature, true
+	leaf, err := issue(c, s.chain[0], public, s.key)
 	if err != nil {
 		return nil, err
 	}
 	return append([]*x509.Certificate{leaf}, s.chain...), nil
+}
+
+// ForPeople makes a key and a certificate with which the service shows itself to people,
+// by host names and IP addresses. It vouches for no member of the mesh. Its chain ends
+// with the root, which people know by its fingerprint.
+func (a *Authority) ForPeople(hosts []string) (*tls.Certificate, error) {
+	key, err := identity.NewKey()
+	if err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	s := a.signer
+	a.mu.Unlock()
+	now := a.now()
+	c := &x509.Certificate{
+		Subject:     pkix.Name{CommonName: "Nightjar"},
+		NotBefore:   now.Add(-backdated),
+		NotAfter:    earlier(now.Add(a.life), s.chain[0].NotAfter),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
+	for _, h := range hosts {
+		if ip := net.ParseIP(h); ip != nil {
+			c.IPAddresses = append(c.IPAddresses, ip)
+		} else {
+			c.DNSNames = append(c.DNSNames, h)
+		}
+	}
+	chain, err := s.leaf(c, key.Public())
+	if err != nil {
+		return nil, err
+	}
+	return identity.Certificate(append(chain, s.root), key), nil
 }
 
 // Credentials makes a key and a certificate for a member in this process, and puts

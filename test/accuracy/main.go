@@ -198,16 +198,16 @@ func load(seconds int, drill string) []model.File {
 // held requests up meanwhile, which no forecast can know of.
 func (r *result) measure(ctx context.Context, c *client.Client, base []model.File) (quiet bool, err error) {
 	publish := func(files []model.File) error {
-		_, err := c.Publish(ctx, model.PublishRequest{Files: files, Author: "accuracy", Message: r.name}, nil)
+		_, err := c.Publish(ctx, model.PublishRequest{Files: files, Message: r.name}, nil)
 		return err
 	}
 	send := func(length int, drill string) (t model.Trial, err error) {
-		t, err = c.StartTrial(ctx, model.TrialRequest{Name: "accuracy", File: load(length, drill), By: "accuracy"})
+		t, err = c.StartTrial(ctx, model.TrialRequest{Name: "accuracy", File: load(length, drill)})
 		for err == nil && t.State == model.TrialRunning {
 			time.Sleep(500 * time.Millisecond)
 			t, err = c.Trial(ctx, t.Number)
 			if err == nil && t.State == model.TrialRunning && t.Seconds > 10 && t.Pace.Late99MS > 2*quietMS {
-				t, err = c.StopTrial(ctx, t.Number, "accuracy") // nothing comes of it
+				t, err = c.StopTrial(ctx, t.Number) // nothing comes of it
 			}
 		}
 		return t, err

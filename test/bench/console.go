@@ -67,6 +67,9 @@ func consoleOf(b *bench, services int) error {
 		return err
 	}
 	defer end()
+	if err := signIn(b.ctx, tab, addr); err != nil {
+		return err
+	}
 	time.Sleep(5 * time.Second)
 	fmt.Printf("\nconsole: %d services, of which %d call each other\n", services, busy)
 	for _, p := range consolePages {
@@ -83,6 +86,19 @@ func consoleOf(b *bench, services int) error {
 		}
 	}
 	return measureDelay(tab)
+}
+
+// signIn signs the browser in.
+func signIn(ctx, tab context.Context, addr string) error {
+	c, err := client.New(addr)
+	if err != nil {
+		return err
+	}
+	link, _, err := c.Console(ctx, 0)
+	if err != nil {
+		return err
+	}
+	return browser.SignIn(tab, link)
 }
 
 // publishServices publishes the services, as soon as the service answers.

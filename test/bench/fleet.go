@@ -233,7 +233,7 @@ func rotation(b *bench) error {
 		l.call(outbound[i], called[i])
 	}
 	begun := time.Now()
-	if _, err := m.client.RotateAuthority(m.ctx, "bench"); err != nil {
+	if _, err := m.client.RotateAuthority(m.ctx); err != nil {
 		return err
 	}
 	for {

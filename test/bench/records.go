@@ -181,7 +181,7 @@ func sampleRecords(b *bench) (s samples, err error) {
 	for _, f := range rev.Bundles[model.MainBundle] {
 		s.text = append(s.text, rules.File(f))
 	}
-	t, err := c.StartTrial(ctx, model.TrialRequest{Name: "morning-rush", For: "5s", By: "bench"})
+	t, err := c.StartTrial(ctx, model.TrialRequest{Name: "morning-rush", For: "5s"})
 	if err != nil {
 		return s, err
 	}

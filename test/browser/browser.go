@@ -122,6 +122,14 @@ func Click(tab context.Context, js string) error {
 	}
 }
 
+// SignIn opens a link that signs in, and waits until it has.
+func SignIn(tab context.Context, link string) error {
+	if err := chromedp.Do(tab, chromedp.Navigate("about:blank"), chromedp.Navigate(link)); err != nil {
+		return err
+	}
+	return Wait(tab, "document.querySelector('[data-test=who]')")
+}
+
 // Text is the text of the first element that fits a CSS selector; empty when
 // there is none.
 func Text(tab context.Context, css string) (string, error) {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"nightjar/client"
 	"nightjar/test/browser"
 )
 
@@ -119,6 +120,17 @@ func run(only []string) error {
 		return err
 	}
 	defer end()
+	c, err := client.New(addr)
+	if err != nil {
+		return err
+	}
+	link, _, err := c.Console(ctx, 0)
+	if err != nil {
+		return err
+	}
+	if err := browser.SignIn(tab, link); err != nil {
+		return err
+	}
 	for _, late := range []bool{false, true} {
 		if err := shoot(ctx, tab, root, outDir, func(p page) bool { return p.late == late && wanted(p.name) }); err != nil {
 			return err
@@ -151,7 +163,7 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
 			return err
 		}
-		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), localStorage.setItem('nightjar.tour', 'closed'), fetch('/api/v1/drafts/main?by=console', {method: 'DELETE', headers: {'If-Match': '*'}}), true", mode))); err != nil {
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](fmt.Sprintf("localStorage.setItem('nightjar.mode', %q), localStorage.setItem('nightjar.tour', 'closed'), fetch('/api/v1/drafts/main', {method: 'DELETE', headers: {'If-Match': '*'}}), true", mode))); err != nil {
 			return err
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+p.path)); err != nil {

@@ -3,12 +3,12 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, queries, words, type Authority, type Proxy } from "../api/client";
 import { useFleet } from "../fleet/useFleet";
 import { Confirm } from "../kit/Confirm";
 import { DataTable, type Column } from "../kit/DataTable";
 import { FactTable } from "../kit/FactTable";
+import { For } from "../kit/For";
 import { day, plural } from "../kit/format";
 
 const phases: Record<string, string> = {
@@ -28,7 +28,7 @@ export function AuthorityPanel() {
       <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 1.5 }}>
         <Box component="h2" sx={{ typography: "h2", m: 0 }}>Authority and certificates</Box>
         {authority && <Box sx={{ color: "text.secondary" }}>Trust domain {authority.domain}; certificates live {authority.lifeSeconds / 3600} h and are renewed at half of it.</Box>}
-        <Button sx={{ ml: "auto" }} disabled={authority?.phase !== "steady"} onClick={() => setAct("Replace")} data-test="rotate">Replace the root</Button>
+        <For who="admin"><Button sx={{ ml: "auto" }} disabled={authority?.phase !== "steady"} onClick={() => setAct("Replace")} data-test="rotate">Replace the root</Button></For>
       </Box>
       {error && <Alert severity="warning" sx={{ my: 1 }}>The authority cannot be read: {words(error)}</Alert>}
       {authority && authority.phase !== "steady" && (
@@ -40,7 +40,7 @@ export function AuthorityPanel() {
       <Box sx={{ mt: 1.5 }}>
         <DataTable name="certificates" columns={columns(at)} rows={certified} idOf={(p) => p.id} empty="No proxy has joined" />
       </Box>
-      <Confirm act={act} of="the root of all certificates" colour="warning" onClose={() => setAct("")} onGo={async () => void (await api.POST("/api/v1/authority/rotate", { body: { by: author() } }))}>
+      <Confirm act={act} of="the root of all certificates" colour="warning" onClose={() => setAct("")} onGo={async () => void (await api.POST("/api/v1/authority/rotate"))}>
         The service makes a new root and goes on by itself: all proxies trust both, get certificates of the new one, and forget the old one. No request fails. A proxy that is switched off meanwhile has to join again.
       </Confirm>
     </Paper>

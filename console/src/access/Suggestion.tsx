@@ -3,9 +3,9 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, basedOn, readDraft, take, words, type AccessSuggestion } from "../api/client";
 import { useNavigate } from "../kit/address";
+import { For } from "../kit/For";
 import { count, plural } from "../kit/format";
 import { type } from "../kit/theme";
 
@@ -19,12 +19,12 @@ export function Suggestion({ hasRules }: { hasRules: boolean }) {
     act().catch((e: unknown) => setError(words(e)));
   };
   const toDraft = async (s: AccessSuggestion) => {
-    const draft = await readDraft("main", author());
+    const draft = await readDraft("main");
     const inForce = await take(api.GET("/api/v1/revisions/{number}", { params: { path: { number: "0" } } }));
     const files = (draft ? draft.files : inForce.bundles?.main) ?? [];
     const rest = files.filter((f) => f.name !== s.file.name);
     await api.PUT("/api/v1/drafts/{bundle}", {
-      params: { path: { bundle: "main" }, header: basedOn(draft?.version ?? 0) }, body: { by: author(), base: draft?.base ?? inForce.number, files: [...rest, s.file] },
+      params: { path: { bundle: "main" }, header: basedOn(draft?.version ?? 0) }, body: { base: draft?.base ?? inForce.number, files: [...rest, s.file] },
     });
     navigate("/rules?view=difference");
   };
@@ -37,7 +37,7 @@ export function Suggestion({ hasRules }: { hasRules: boolean }) {
             {plural(suggested.links, "link")} and {count(suggested.requests)} requests of the last {suggested.days} days.
           </Box>
         )}
-        {suggested && !hasRules && <Button variant="contained" data-test="take-draft" onClick={() => run(() => toDraft(suggested))}>Take into my draft</Button>}
+        {suggested && !hasRules && <For who="editor"><Button variant="contained" data-test="take-draft" onClick={() => run(() => toDraft(suggested))}>Take into my draft</Button></For>}
         {suggested && hasRules && <Box sx={{ color: "text.secondary" }}>Your rules have a section access already: take from this what is missing there.</Box>}
         {suggested && <Button onClick={() => setSuggested(null)}>Close</Button>}
       </Box>

@@ -1,6 +1,7 @@
 import createClient, { type Middleware } from "openapi-fetch";
 import createQueries from "openapi-react-query";
 import type { components, paths } from "./schema";
+import { signedOut } from "./who";
 
 /** The types of the API, by the names of its document. */
 export type Schemas = components["schemas"];
@@ -48,6 +49,8 @@ export type AccessMatrix = Schemas["AccessMatrix"];
 export type AccessLink = Schemas["AccessLink"];
 export type AccessSuggestion = Schemas["AccessSuggestion"];
 export type Authority = Schemas["Authority"];
+export type AccessToken = Schemas["AccessToken"];
+export type Session = Schemas["Session"];
 export type TimelineQuery = NonNullable<paths["/api/v1/timeline"]["get"]["parameters"]["query"]>;
 export type RequestFilter = NonNullable<paths["/api/v1/requests"]["get"]["parameters"]["query"]>;
 
@@ -65,6 +68,7 @@ export function words(e: unknown): string {
 }
 
 async function refuse(response: Response): Promise<never> {
+  if (response.status === 401) signedOut();
   let problem: Schemas["Problem"];
   try {
     problem = (await response.json()) as Schemas["Problem"];
@@ -101,10 +105,10 @@ export async function take<T>(answer: Promise<{ data?: T }>): Promise<T> {
 /** The condition that a change is based on a revision, or a draft on a version. */
 export const basedOn = (number: number) => ({ "If-Match": `"${number}"` });
 
-/** The draft of a person; null: there is none. */
-export async function readDraft(bundle: string, by: string): Promise<Draft | null> {
+/** The draft of who is signed in; null: there is none. */
+export async function readDraft(bundle: string): Promise<Draft | null> {
   try {
-    return await take(api.GET("/api/v1/drafts/{bundle}", { params: { path: { bundle }, query: { by } } }));
+    return await take(api.GET("/api/v1/drafts/{bundle}", { params: { path: { bundle } } }));
   } catch (e) {
     if (e instanceof ApiError && e.problem.code === "not-found") return null;
     throw e;

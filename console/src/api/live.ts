@@ -1,6 +1,7 @@
 import { replaceEqualDeep } from "@tanstack/react-query";
 import { useMemo, useSyncExternalStore } from "react";
 import type { Mesh } from "./client";
+import { askWho, whoNow } from "./who";
 
 /** The newest event of the live stream. */
 interface Live {
@@ -55,10 +56,11 @@ export function followMesh(): void {
       });
     read("mesh", (data) => data as Mesh);
     read("change", (data) => applied(live.mesh, data as Changed) as Mesh);
+    source.onerror = () => void askWho(); // the credential may have been revoked
   };
   const check = () => {
     if (document.visibilityState === "hidden") source.close();
-    else if (source.readyState === EventSource.CLOSED) open();
+    else if (source.readyState === EventSource.CLOSED && !whoNow().isOut) open();
   };
   const leave = () => source.close(); // the browser may keep the page for the way back
   open();

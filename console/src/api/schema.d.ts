@@ -21,6 +21,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/access-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Access tokens, the newest first */
+        get: operations["accessTokens"];
+        put?: never;
+        /** Make an access token; its text is shown this once */
+        post: operations["createAccessToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access-tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke an access token, by its id or name, with its sessions and all that is done by them */
+        delete: operations["revokeAccessToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/access/suggestion": {
         parameters: {
             query?: never;
@@ -47,6 +82,40 @@ export interface paths {
         };
         /** What people did and what proxies reported, newest first */
         get: operations["activity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/activity/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether each entry of the activity log follows the one before it, by its hash */
+        get: operations["verifyActivity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/activity/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The activity log as lines of JSON, the oldest entry first */
+        get: operations["exportActivity"];
         put?: never;
         post?: never;
         delete?: never;
@@ -775,6 +844,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in to the console: of an admin all, of others their own */
+        get: operations["sessions"];
+        put?: never;
+        /** Begin a session of the console, which a cookie carries */
+        post: operations["signIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link that signs a browser in once, as who calls */
+        post: operations["createSignInLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session, one's own or, of an admin, any; current is the session of the call */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people can sign in */
+        get: operations["signInOptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standins": {
         parameters: {
             query?: never;
@@ -964,6 +1102,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who calls, and what they may do */
+        get: operations["who"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1020,13 +1175,71 @@ export interface components {
             /** @description of these links */
             requests: number;
         };
+        AccessToken: {
+            /** @description who made it */
+            by: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            id: string;
+            name: string;
+            role: string;
+            /** @description only when it was just created */
+            token?: string;
+            /**
+             * Format: date-time
+             * @description last; absent: never
+             */
+            used?: null | string;
+        };
+        AccessTokenList: {
+            tokens: components["schemas"]["AccessToken"][];
+        };
+        AccessTokenRequest: {
+            /**
+             * Format: int64
+             * @description how long it is good; 90 days when absent, at most 400 days
+             */
+            forSeconds?: number;
+            /** @description of who acts by it, in the records of all that it does */
+            name: string;
+            /** @description viewer, editor or admin */
+            role: string;
+        };
+        ActivityChain: {
+            /** @description what is wrong with the first entry that does not fit */
+            fault?: string;
+            /** @description number of the oldest entry that was checked */
+            first: number;
+            /** @description its hash: keep it elsewhere to prove later that nothing was replaced */
+            head: string;
+            isWhole: boolean;
+            /** @description number of the newest */
+            last: number;
+            /** @description entries from before entries were chained */
+            unchained: number;
+        };
         ActivityEntry: {
+            /** @description IP address that a person acted from; absent: the service's machine, or a proxy */
+            address?: string;
+            /** @description what there is now */
+            after?: string;
             /** Format: date-time */
             at: string;
+            /** @description what there was, in a few words */
+            before?: string;
+            /** @description what proved who it was: local, token ID or session ID */
+            credential?: string;
             detail: string;
+            hash?: string;
             instance?: string;
             kind: string;
             number: number;
+            /** @description hash of the entry before, and of this one with it (SHA-256); absent: from before entries were chained */
+            prior?: string;
+            /** @description done, refused or failed; absent: a report */
+            result?: string;
             /** @description that was published by it */
             revision?: number;
             service?: string;
@@ -1132,9 +1345,6 @@ export interface components {
             slow: number;
             /** @description closed, open or probing */
             state: string;
-        };
-        By: {
-            by?: string;
         };
         CallRequest: {
             body?: string;
@@ -1255,8 +1465,6 @@ export interface components {
         CheckRequest: {
             /** @description main when absent */
             bundle?: string;
-            /** @description who checks */
-            by?: string;
             /** @description all files of the bundle */
             files: components["schemas"]["File"][];
             /** @description keep these files to compare them with what is in force, until something is published: every view says when they differ */
@@ -1311,8 +1519,6 @@ export interface components {
         DraftRequest: {
             /** @description revision that the edit began from */
             base: number;
-            /** @description whose draft it is */
-            by: string;
             files: components["schemas"]["File"][];
         };
         Drill: {
@@ -1346,7 +1552,6 @@ export interface components {
             drills: components["schemas"]["Drill"][];
         };
         DrillRequest: {
-            by?: string;
             /** @description added before every attempt, such as 2s */
             delay?: string;
             /** @description take the instances down: they get no requests */
@@ -1772,7 +1977,6 @@ export interface components {
             versions?: components["schemas"]["VersionGuards"][];
         };
         InstallRequest: {
-            by?: string;
             /** @description in PEM: the signer's certificate, those above it, the root last */
             chain: string;
         };
@@ -1813,7 +2017,6 @@ export interface components {
         JoinTokenRequest: {
             /** @description IP addresses and prefixes at which it may take requests, besides the one that it connects from */
             addresses?: string[];
-            by?: string;
             /**
              * Format: int64
              * @description 600 when absent
@@ -1851,9 +2054,6 @@ export interface components {
             requests: number;
             /** @description null without requests */
             success: null | number;
-        };
-        LetBackRequest: {
-            by?: string;
         };
         LetBackResult: {
             /** @description that had sidelined the instance */
@@ -2081,7 +2281,6 @@ export interface components {
             proxy: string;
         };
         PublishRequest: {
-            author?: string;
             /** @description main when absent */
             bundle?: string;
             /** @description all files of the bundle, at least one */
@@ -2239,7 +2438,6 @@ export interface components {
             why?: string;
         };
         ReleaseAction: {
-            by?: string;
             why?: string;
         };
         ReleaseChanges: {
@@ -2384,7 +2582,6 @@ export interface components {
             status: number;
         };
         RestoreRequest: {
-            author?: string;
             message?: string;
             /** @description see publish */
             refuseUsedLinks?: boolean;
@@ -2555,6 +2752,31 @@ export interface components {
             /** Format: int64 */
             to: number;
         };
+        Session: {
+            /** @description where it began; absent: the service's machine */
+            address?: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            id: string;
+            /** @description it is the one of this call */
+            isCurrent?: boolean;
+            name: string;
+            /** @description credential that it came from, which ends it too */
+            of?: string;
+            /** @description browser, as it calls itself */
+            program?: string;
+            role: string;
+            /**
+             * Format: date-time
+             * @description last
+             */
+            used: string;
+        };
+        SessionList: {
+            sessions: components["schemas"]["Session"][];
+        };
         Setting: {
             /** @description where it is written; empty: built in */
             at: components["schemas"]["Origin"];
@@ -2606,6 +2828,29 @@ export interface components {
              */
             leftMS: number;
         };
+        SignInLink: {
+            /** Format: date-time */
+            expires: string;
+            /** @description below the address of the console, with the code after the # */
+            path: string;
+        };
+        SignInLinkRequest: {
+            /**
+             * Format: int64
+             * @description how long it is good; 600 when absent, at most 86400
+             */
+            forSeconds?: number;
+        };
+        SignInOptions: {
+            /** @description whether whoever reads this may use the socket of the service's machine */
+            isLocal: boolean;
+            /** @description version of the service */
+            program: string;
+        };
+        SignInRequest: {
+            code?: string;
+            token?: string;
+        };
         SigningKey: {
             algorithm: string;
             /** @description keyid of the signatures */
@@ -2636,7 +2881,6 @@ export interface components {
             weights: components["schemas"]["Weight"][];
         };
         SplitRequest: {
-            author?: string;
             message?: string;
             /** @description may be left out when only one route can be meant */
             route?: string;
@@ -2703,7 +2947,6 @@ export interface components {
             version: string;
         };
         StandInChange: {
-            by?: string;
             /** @description services to call, at most 8; the path is the sample's, or / */
             calls?: null | string[];
             /** @description 1 to 4096 */
@@ -2723,7 +2966,6 @@ export interface components {
             standIns: components["schemas"]["StandIn"][];
         };
         StartReleaseRequest: {
-            by?: string;
             /** @description of a release in the rules in force; may be empty when there is only one */
             name: string;
         };
@@ -2985,7 +3227,6 @@ export interface components {
         TrialRequest: {
             /** @description bundle that the draft replaces; main when absent */
             bundle?: string;
-            by?: string;
             /** @description files that hold the trial, when the rules in force do not */
             file?: components["schemas"]["File"][];
             /** @description how long, in place of what the trial says */
@@ -3141,6 +3382,18 @@ export interface components {
             /** @description percent with up to three decimals; all of them add to 100 */
             weight: string;
         };
+        Who: {
+            /** @description local, token ID or session ID */
+            credential: string;
+            /**
+             * Format: date-time
+             * @description when the credential ends; absent: it does not
+             */
+            expires?: null | string;
+            name: string;
+            /** @description viewer, editor or admin */
+            role: string;
+        };
         Window: {
             /**
              * Format: int64
@@ -3213,6 +3466,99 @@ export interface operations {
             };
         };
     };
+    accessTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessTokenList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    createAccessToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AccessTokenRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessToken"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeAccessToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessTokenList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     suggestAccess: {
         parameters: {
             query?: never;
@@ -3249,8 +3595,14 @@ export interface operations {
                 service?: string;
                 /** @description only what somebody did or reported whose name has this part */
                 who?: string;
-                /** @description only rules (and releases), drills (and trials), proxies or guards (and health) */
+                /** @description only events whose name begins so, such as publish or sign-in */
+                what?: string;
+                /** @description only rules (and releases), drills (and trials), proxies, people or guards (and health) */
                 about?: string;
+                /** @description only entries from this time on, in seconds since 1970 */
+                since?: number;
+                /** @description only entries above this number */
+                after?: number;
                 /** @description only entries below this number */
                 before?: number;
                 /** @description 1 to 200; 50 when absent */
@@ -3269,6 +3621,67 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ActivityPage"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verifyActivity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActivityChain"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportActivity: {
+        parameters: {
+            query?: {
+                /** @description only entries from this time on, in seconds since 1970 */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ActivityEntry"];
                 };
             };
             /** @description What happened, why, and what to do next */
@@ -3351,11 +3764,7 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["By"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -3413,11 +3822,7 @@ export interface operations {
             path?: never;
             cookie?: never;
         };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["By"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -3442,8 +3847,6 @@ export interface operations {
     removeBundle: {
         parameters: {
             query?: {
-                /** @description who does it */
-                by?: string;
                 /** @description message of the revision */
                 message?: string;
                 /** @description how long to wait for the proxies; 5000 when absent, at most 60000 */
@@ -3576,7 +3979,7 @@ export interface operations {
     draft: {
         parameters: {
             query?: {
-                /** @description whose draft it is */
+                /** @description whose draft it is; who calls when absent */
                 by?: string;
             };
             header?: never;
@@ -3647,10 +4050,7 @@ export interface operations {
     };
     deleteDraft: {
         parameters: {
-            query?: {
-                /** @description whose draft it is */
-                by?: string;
-            };
+            query?: never;
             header?: {
                 /** @description version of the draft in quotes, or *; 412 when it has another version */
                 "If-Match"?: string;
@@ -3747,10 +4147,7 @@ export interface operations {
     };
     stopDrill: {
         parameters: {
-            query?: {
-                /** @description who does it */
-                by?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 drill: string;
@@ -4114,10 +4511,7 @@ export interface operations {
     };
     revokeJoinToken: {
         parameters: {
-            query?: {
-                /** @description who does it */
-                by?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 token: string;
@@ -4883,11 +5277,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["LetBackRequest"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -4943,6 +5333,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Published"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SignInRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    createSignInLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SignInLinkRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInLink"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signInOptions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInOptions"];
                 };
             };
             /** @description What happened, why, and what to do next */
@@ -5304,10 +5849,7 @@ export interface operations {
     };
     stopTrial: {
         parameters: {
-            query?: {
-                /** @description who does it */
-                by?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 trial: string;
@@ -5386,6 +5928,35 @@ export interface operations {
                 };
                 content: {
                     "text/html": string;
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    who: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Who"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -26,7 +26,7 @@ function waysOf(bundle: string) {
 
 /** The person's draft of the rules that a page shows: what it changes, its forecast, and the way to publish it. */
 export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
-  const { bundle: b, who, revision, discard } = edit;
+  const { bundle: b, revision, discard } = edit;
   const client = useQueryClient();
   const [path] = usePath();
   const [message, setMessage] = useState("");
@@ -35,7 +35,7 @@ export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
   const [outcome, setOutcome] = useState<{ published?: Published; error?: string } | null>(null);
   const hasDraft = b !== undefined && b.version > 0;
   const { data: report } = useQuery({
-    queryKey: ["draft-check", b?.name, b?.version, who, revision], enabled: hasDraft,
+    queryKey: ["draft-check", b?.name, b?.version, revision], enabled: hasDraft,
     queryFn: ({ signal }) => take(api.POST("/api/v1/rules/check", { body: { bundle: b?.name ?? "main", files: b?.files ?? [] }, signal })),
   });
   const changes = report?.changes ?? [];
@@ -43,7 +43,7 @@ export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
     if (!b) return;
     setBusy(true);
     try {
-      const published = await take(api.POST("/api/v1/revisions", { params: { header: basedOn(b.base) }, body: { bundle: b.name, files: b.files, author: who, message } }));
+      const published = await take(api.POST("/api/v1/revisions", { params: { header: basedOn(b.base) }, body: { bundle: b.name, files: b.files, message } }));
       setOutcome({ published });
       setMessage("");
       await discard().catch((e: unknown) => setOutcome({ published, error: `The draft could not be discarded: ${words(e)} It has the same text as what was published.` }));
@@ -81,7 +81,7 @@ export function DraftBar({ edit }: { edit: ReturnType<typeof useBundle> }) {
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
       {outcome?.published && <PublishedNotice published={outcome.published} />}
       {outcome && !hasDraft && <Button onClick={() => setOutcome(null)}>Close</Button>}
-      <Confirm act={asked} of={`the draft of ${who}`} colour="warning" onClose={() => setAsked("")} onGo={discard}>All your changes to the bundle {b?.name} are gone afterwards. The rules in force stay as they are.</Confirm>
+      <Confirm act={asked} of="your draft" colour="warning" onClose={() => setAsked("")} onGo={discard}>All your changes to the bundle {b?.name} are gone afterwards. The rules in force stay as they are.</Confirm>
     </Paper>
   );
 }

@@ -16,7 +16,7 @@ export function useRules() {
   const draft = async (): Promise<{ rules?: RuleFile[]; bundle?: string }> => {
     if (!isDraft) return {};
     const newest = await edit.reread();
-    if (newest.version === 0) throw new Error(`${edit.who} has no draft of the bundle ${name}: edit the rules on the page Rules, or a service by its forms, without publishing it.`);
+    if (newest.version === 0) throw new Error(`You have no draft of the bundle ${name}: edit the rules on the page Rules, or a service by its forms, without publishing it.`);
     return { rules: newest.files, bundle: name };
   };
   return { isDraft, name, edit, draft, choose: (draft: boolean) => change({ rules: draft ? "draft" : null, bundle: null }) };

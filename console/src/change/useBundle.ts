@@ -1,8 +1,7 @@
 import { skipToken, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useSyncExternalStore } from "react";
-import { author, onAuthor } from "../api/author";
 import { api, basedOn, readDraft, take, type CheckReport, type Mesh, type RuleFile, type Schemas } from "../api/client";
 import { useMesh } from "../api/live";
+import { useMay } from "../kit/For";
 
 /** What a value of a rule file can be. */
 export type Value = string | number | boolean | null | Value[] | { [key: string]: Value };
@@ -44,10 +43,10 @@ async function valuesOf(files: RuleFile[], signal: AbortSignal): Promise<Record<
 export type Which = { bundle: string } | { section: "services" | "gateways"; parent: string };
 
 /** Finds a bundle, and reads the person's draft of it. */
-async function readBundle(which: Which, who: string, signal: AbortSignal): Promise<Bundle> {
+async function readBundle(which: Which, signal: AbortSignal): Promise<Bundle> {
   const force = await take(api.GET("/api/v1/revisions/{number}", { params: { path: { number: "0" } }, signal }));
   const name = "bundle" in which ? which.bundle : await bundleOf(force.bundles ?? {}, [which.section, which.parent], signal);
-  const draft = await readDraft(name, who);
+  const draft = await readDraft(name);
   const files = draft?.files ?? force.bundles?.[name] ?? [];
   return { name, files, base: draft?.base ?? force.number, version: draft?.version ?? 0, values: await valuesOf(files, signal) };
 }
@@ -72,14 +71,14 @@ export interface Amendment {
 
 /** A bundle, and ways to change the person's draft of it; null: none is looked at. */
 export function useBundle(which: Which | null) {
-  const who = useSyncExternalStore(onAuthor, author);
+  const isEditor = useMay("editor"); // nobody else has drafts
   const revision = useMesh(numberOf);
   const client = useQueryClient();
   const key = JSON.stringify(which);
   const { data, error, refetch } = useQuery({
-    queryKey: ["bundle", key, who, revision],
-    queryFn: which ? ({ signal }): Promise<Bundle> => readBundle(which, who, signal) : skipToken,
-    placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === key && query.queryKey[2] === who ? old : undefined),
+    queryKey: ["bundle", key, revision],
+    queryFn: which && isEditor ? ({ signal }): Promise<Bundle> => readBundle(which, signal) : skipToken,
+    placeholderData: (old, query): Bundle | undefined => (query?.queryKey[1] === key ? old : undefined),
   });
   const parent = which && "section" in which ? [which.section, which.parent] : [];
 
@@ -103,13 +102,13 @@ export function useBundle(which: Which | null) {
     const { files } = await take(api.POST("/api/v1/rules/amend", { body: { files: data.files, amendments } }));
     const report = await take(api.POST("/api/v1/rules/check", { body: { bundle: data.name, files } }));
     if (report.mistakes > before.mistakes) return report;
-    await api.PUT("/api/v1/drafts/{bundle}", { params: { path: { bundle: data.name }, header: basedOn(data.version) }, body: { by: who, base: data.base, files } });
+    await api.PUT("/api/v1/drafts/{bundle}", { params: { path: { bundle: data.name }, header: basedOn(data.version) }, body: { base: data.base, files } });
     await client.invalidateQueries({ queryKey: ["bundle"] });
     return report;
   };
 
   const discard = async () => {
-    if (data && data.version > 0) await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: data.name }, query: { by: who }, header: basedOn(data.version) } });
+    if (data && data.version > 0) await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: data.name }, header: basedOn(data.version) } });
     await client.invalidateQueries({ queryKey: ["bundle"] });
   };
   /** The bundle as it is now: the draft may have been changed elsewhere since it was read. */
@@ -119,5 +118,5 @@ export function useBundle(which: Which | null) {
     if (!newest) throw new Error("The rules cannot be read.");
     return newest;
   };
-  return { bundle: data, error, who, revision, reread, amend, discard };
+  return { bundle: data, error, revision, reread, amend, discard };
 }

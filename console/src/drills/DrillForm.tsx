@@ -4,7 +4,6 @@ import MenuItem from "@mui/material/MenuItem";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, words, type Mesh, type Schemas } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
@@ -43,7 +42,7 @@ export function DrillForm() {
   const sites = [...new Set(instances.map((i) => i.site))].filter(Boolean).sort();
   const [kind, place] = where.split(" ");
   const body: Schemas["DrillRequest"] = {
-    service: name, for: length, by: author(), ...(version ? { version } : {}), ...(place ? { [kind ?? ""]: place } : {}), ...(when && how !== "down" ? { when } : {}),
+    service: name, for: length, ...(version ? { version } : {}), ...(place ? { [kind ?? ""]: place } : {}), ...(when && how !== "down" ? { when } : {}),
     ...(how === "fail" ? { fail: amount } : how === "delay" ? { delay: amount } : { down: true }),
   };
   const start = async () => {

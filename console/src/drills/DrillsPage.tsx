@@ -6,6 +6,7 @@ import { api, queries, take, words, type Drill } from "../api/client";
 import { CopyAsCommand } from "../kit/Command";
 import { DataTable, type Column } from "../kit/DataTable";
 import { EmptyState } from "../kit/EmptyState";
+import { For, Needs } from "../kit/For";
 import { moment, percent, seconds } from "../kit/format";
 import { Heading, PageHeader } from "../kit/PageHeader";
 import { RunningDrill } from "../shell/Notices";
@@ -24,7 +25,7 @@ export function DrillsPage() {
       {running.length > 0 && <Heading>Running</Heading>}
       {running.map((d) => <Box key={d.id} data-test={`running-${d.id}`} sx={{ borderTop: 1, borderColor: "divider", borderLeft: 3, borderLeftColor: "warning.main", pl: 1.5, py: 1, bgcolor: "background.paper" }}><RunningDrill drill={d} /></Box>)}
       <Heading>New drill</Heading>
-      <DrillForm />
+      <For who="editor" instead={<Needs who="editor" to="to start drills" />}><DrillForm /></For>
       <Heading>Past</Heading>
       {data && past.length === 0 && <EmptyState title="No drill has ended yet">Choose a service above and start with a small share for 30 seconds. The effect page compares success before and during it.</EmptyState>}
       {past.length > 0 && <DataTable name="drills" columns={columns} rows={past} idOf={(d) => d.id} isTall />}

@@ -1,9 +1,9 @@
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, type Release } from "../api/client";
 import { Confirm } from "../kit/Confirm";
+import { useMay } from "../kit/For";
 
 const acts: Record<string, { name: string; explains: (r: Release) => string; colour?: "error" | "warning" }> = {
   resume: { name: "Resume", explains: (r) => `${r.to} continues: with the next stage, if the judge has passed this one.` },
@@ -15,8 +15,10 @@ const acts: Record<string, { name: string; explains: (r: Release) => string; col
 
 /** The actions on a release, each with a confirmation. */
 export function Actions({ release: r }: { release: Release }) {
+  const isEditor = useMay("editor");
   const [asked, setAsked] = useState("");
   const act = acts[asked];
+  if (!isEditor) return null;
   return (
     <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1 }}>
       {r.can.map((a) => (
@@ -24,7 +26,7 @@ export function Actions({ release: r }: { release: Release }) {
       ))}
       <Confirm
         act={act?.name ?? ""} of={r.name} colour={act?.colour} reason={asked !== "resume" && asked !== "skip"} onClose={() => setAsked("")}
-        onGo={async (why) => void (await api.POST("/api/v1/releases/{release}/{act}", { params: { path: { release: String(r.number), act: asked } }, body: { by: author(), why } }))}
+        onGo={async (why) => void (await api.POST("/api/v1/releases/{release}/{act}", { params: { path: { release: String(r.number), act: asked } }, body: { why } }))}
       >
         {act?.explains(r)}
       </Confirm>

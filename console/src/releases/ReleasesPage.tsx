@@ -3,11 +3,11 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
 import { useParams } from "wouter";
-import { author } from "../api/author";
 import { api, queries, take, words, type Release, type ReleasePage } from "../api/client";
 import { useNavigate } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { Confirm } from "../kit/Confirm";
+import { For } from "../kit/For";
 import { EmptyState } from "../kit/EmptyState";
 import { moment, seconds } from "../kit/format";
 import { ListEntry } from "../kit/ListEntry";
@@ -60,11 +60,11 @@ function Declared({ declared: d, onStarted }: { declared: ReleasePage["declared"
     <Box sx={{ border: 1, borderStyle: "dashed", borderColor: "divider", borderRadius: 1, p: 1.25, mb: 1 }} data-test={`declared-${d.name}`}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 1 }}>
         <strong>{d.name}</strong>
-        <Button variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => setAsked(true)} data-test={`start-${d.name}`}>Start</Button>
+        <For who="editor"><Button variant="contained" sx={{ ml: "auto", py: 0 }} disabled={!!d.blocked} onClick={() => setAsked(true)} data-test={`start-${d.name}`}>Start</Button></For>
       </Box>
       <Box sx={{ color: "text.secondary", fontSize: type.small }} title={d.at}>{d.service} {d.from} to {d.to}: {d.steps.map((s) => s.name).join(", ")}</Box>
       {d.blocked && <Box sx={{ fontSize: type.small }}>It cannot start now: {d.blocked}.</Box>}
-      <Confirm act={asked ? "Start" : ""} of={d.name} onClose={() => setAsked(false)} onGo={async () => onStarted((await take(api.POST("/api/v1/releases", { body: { name: d.name, by: author() } }))).number)}>
+      <Confirm act={asked ? "Start" : ""} of={d.name} onClose={() => setAsked(false)} onGo={async () => onStarted((await take(api.POST("/api/v1/releases", { body: { name: d.name } }))).number)}>
         {d.to} of {d.service} gets requests of {d.from}: {d.steps.map((s) => `${s.name} for ${seconds(1000 * s.durationSeconds)}${s.holds ? ", then it holds" : ""}`).join("; ")}.
       </Confirm>
     </Box>

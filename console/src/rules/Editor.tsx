@@ -56,7 +56,8 @@ function range(doc: Text, f: Finding): { from: number; to: number } {
 
 export interface EditorProps {
   text: string;
-  onChange: (text: string) => void;
+  /** Absent: the text is only read. */
+  onChange?: ((text: string) => void) | undefined;
   findings: Finding[];
   schema: Schema | undefined;
   names: Names;
@@ -96,5 +97,5 @@ export function Editor({ text, onChange, findings, schema, names, go, onWent }: 
     view.focus();
     onWent();
   }, [view, go, onWent]);
-  return <CodeMirror value={text} onChange={onChange} onCreateEditor={setView} extensions={extensions} theme="none" height="52vh" basicSetup={{ autocompletion: false, tabSize: 2 }} indentWithTab={false} />;
+  return <CodeMirror value={text} readOnly={!onChange} {...(onChange ? { onChange } : {})} onCreateEditor={setView} extensions={extensions} theme="none" height="52vh" basicSetup={{ autocompletion: false, tabSize: 2 }} indentWithTab={false} />;
 }

@@ -16,7 +16,8 @@ interface Props {
   /** Mistakes of each file. */
   counts: number[];
   onPick: (index: number) => void;
-  onChange: (files: RuleFile[], pick: number) => void;
+  /** Absent: files are neither added nor removed. */
+  onChange?: ((files: RuleFile[], pick: number) => void) | undefined;
 }
 
 /** The files of a bundle as tabs; files can be added and removed. */
@@ -26,7 +27,7 @@ export function Files({ files, active, counts, onPick, onChange }: Props) {
   const add = () => {
     const n = name?.trim();
     if (!n || taken) return;
-    onChange([...files, { name: n, text: "services:\n" }], files.length);
+    onChange?.([...files, { name: n, text: "services:\n" }], files.length);
     setName(null);
   };
   const gone = files[active];
@@ -35,7 +36,7 @@ export function Files({ files, active, counts, onPick, onChange }: Props) {
       <Tabs value={files.length ? active : false} onChange={(_, i: number) => onPick(i)} variant="scrollable" sx={{ minHeight: 38, flex: 1, "& .MuiTab-root": { minHeight: 38, py: 0, textTransform: "none" } }}>
         {files.map((f, i) => <Tab key={f.name} label={`${f.name}${counts[i] ? ` (${counts[i]})` : ""}`} />)}
       </Tabs>
-      {name === null ? (
+      {!onChange ? null : name === null ? (
         <>
           <Button startIcon={<Add />} onClick={() => setName("")} data-test="add-file">File</Button>
           {gone && (

@@ -3,10 +3,10 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState } from "react";
 import { Link } from "wouter";
-import { author } from "../api/author";
 import { api, basedOn, queries, take, words, type Revision, type RuleFile } from "../api/client";
 import { publishedText } from "../change/PublishedNotice";
 import { Confirm } from "../kit/Confirm";
+import { For } from "../kit/For";
 import { DataTable, type Column } from "../kit/DataTable";
 import { EmptyState } from "../kit/EmptyState";
 import { moment } from "../kit/format";
@@ -37,7 +37,7 @@ export function History({ current, bundle, inForce, open, onOpen }: Props) {
   const list = data?.revisions ?? [];
   const restore = async () => {
     const p = await take(api.POST("/api/v1/revisions/{number}/restore", {
-      params: { path: { number: String(asked) }, header: basedOn(current) }, body: { author: author(), message: `restore revision ${asked}` },
+      params: { path: { number: String(asked) }, header: basedOn(current) }, body: { message: `restore revision ${asked}` },
     }));
     setOutcome(p.unchanged ? publishedText(p) : `Revision ${asked} was restored. ${publishedText(p)}`);
   };
@@ -72,7 +72,7 @@ const columns = (current: number, onOpen: (n: number) => void, onRestore: (n: nu
         {r.number !== current && (
           <>
             <Button onClick={() => onOpen(r.number)} data-test={`compare-${r.number}`}>Compare</Button>
-            <Button onClick={() => onRestore(r.number)} data-test={`restore-${r.number}`}>Restore</Button>
+            <For who="editor"><Button onClick={() => onRestore(r.number)} data-test={`restore-${r.number}`}>Restore</Button></For>
           </>
         )}
       </Box>

@@ -3,8 +3,6 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
-import { useSyncExternalStore } from "react";
-import { author, onAuthor } from "../api/author";
 import { queries, words, type Mesh } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
@@ -19,7 +17,6 @@ const revisionOf = (mesh: Mesh | null) => mesh && { number: mesh.revision.number
 export function RulesPage() {
   const revision = useMesh(revisionOf);
   const [params, change] = useAddress();
-  const who = useSyncExternalStore(onAuthor, author);
   const bundle = params.get("bundle") ?? "main";
   const view = params.get("view") === "difference" ? "difference" : "edit";
   const number = revision?.number ?? 0;
@@ -45,7 +42,7 @@ export function RulesPage() {
         }
       />
       {error && !inForce && <Alert severity="error" sx={{ mb: 1 }}>{words(error)}</Alert>}
-      {revision && inForce && <Workbench key={`${bundle} ${who}`} bundle={bundle} who={who} revision={revision} inForce={inForce} view={view} />}
+      {revision && inForce && <Workbench key={bundle} bundle={bundle} revision={revision} inForce={inForce} view={view} />}
       <History current={number} inForce={inForce} bundle={bundle} open={Number(params.get("compare") ?? 0) || 0} onOpen={(n) => change({ compare: n ? String(n) : null })} />
     </>
   );

@@ -11,6 +11,7 @@ import { Preview } from "../change/Preview";
 import { PublishedNotice } from "../change/PublishedNotice";
 import { useAddress } from "../kit/address";
 import { Confirm } from "../kit/Confirm";
+import { Needs, useMay } from "../kit/For";
 import { moment, plural } from "../kit/format";
 import { splitName } from "../kit/Place";
 import type { Names, Schema } from "./complete";
@@ -58,7 +59,6 @@ function useCheck(bundle: string, files: RuleFile[] | undefined, revision: numbe
 
 interface Props {
   bundle: string;
-  who: string;
   /** In force. */
   revision: { number: number; author: string; message: string };
   inForce: Revision;
@@ -66,9 +66,10 @@ interface Props {
 }
 
 /** The files of a bundle in the editor, what is wrong with them, and the way to publish them. */
-export function Workbench({ bundle, who, revision, inForce, view }: Props) {
+export function Workbench({ bundle, revision, inForce, view }: Props) {
   const [params, change] = useAddress();
-  const [draft] = useState(() => new DraftKeeper(bundle, who));
+  const isEditor = useMay("editor");
+  const [draft] = useState(() => new DraftKeeper(bundle));
   const work = useSyncExternalStore(draft.subscribe, draft.current);
   const failure = useSyncExternalStore(draft.subscribe, draft.problem);
   const names = useMesh(namesOf);
@@ -120,7 +121,7 @@ export function Workbench({ bundle, who, revision, inForce, view }: Props) {
   const send = () =>
     act(async () => {
       await draft.flush();
-      const published = await take(api.POST("/api/v1/revisions", { params: { header: basedOn(work.base) }, body: { bundle, files, author: who, message } }));
+      const published = await take(api.POST("/api/v1/revisions", { params: { header: basedOn(work.base) }, body: { bundle, files, message } }));
       setMessage("");
       setOutcome({ published });
       try {
@@ -166,23 +167,24 @@ export function Workbench({ bundle, who, revision, inForce, view }: Props) {
             </>
           }
         >
-          Somebody named {who} changed this draft in another window. Nothing was overwritten.
+          You changed this draft elsewhere, in another window or program. Nothing was overwritten.
         </Alert>
       )}
       <Paper variant="outlined" sx={{ overflow: "hidden" }}>
         <Files
           files={files} active={at} counts={files.map((x) => findings.filter((f) => f.at.file === prefix + x.name && f.severity === "mistake").length)} onPick={(i) => change({ file: files[i]?.name ?? null, line: null, col: null })}
-          onChange={(next, pick) => { draft.change({ files: next }); change({ file: next[pick]?.name ?? null, line: null, col: null }); setOutcome(null); }}
+          onChange={!isEditor ? undefined : (next, pick) => { draft.change({ files: next }); change({ file: next[pick]?.name ?? null, line: null, col: null }); setOutcome(null); }}
         />
-        {file && view === "edit" && <Editor key={file.name} text={file.text} onChange={setFile} findings={ofFile} schema={schema as Schema | undefined} names={names} go={go} onWent={went} />}
+        {file && view === "edit" && <Editor key={file.name} text={file.text} onChange={isEditor ? setFile : undefined} findings={ofFile} schema={schema as Schema | undefined} names={names} go={go} onWent={went} />}
         {file && view === "difference" && (
           <Box sx={{ p: 1 }}>
-            <Difference left={left} right={file.text} leftName={`in force, revision ${inForce.number}`} rightName={work.version > 0 ? `draft of ${who}` : "no draft"} />
+            <Difference left={left} right={file.text} leftName={`in force, revision ${inForce.number}`} rightName={work.version > 0 ? "your draft" : "no draft"} />
           </Box>
         )}
         {!file && <Box sx={{ p: 2, color: "text.secondary" }}>This bundle has no files. Add one.</Box>}
       </Paper>
-      <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1, alignItems: "center" }}>
+      {!isEditor && <Box sx={{ mt: 1 }}><Needs who="editor" to="to edit and publish rules" /></Box>}
+      {isEditor && <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1, mt: 1, alignItems: "center" }}>
         <Box sx={{ color: saving === "failed" || saving === "changed elsewhere" ? "error.main" : "text.secondary", minWidth: 190 }} data-test="saving" role="status">
           {work.version === 0 && saving === "saved" ? `unchanged from revision ${work.base}` : `${savingText[saving]}${saving === "saved" && work.savedAt ? ` at ${moment(work.savedAt)}` : ""}`}
         </Box>
@@ -195,11 +197,11 @@ export function Workbench({ bundle, who, revision, inForce, view }: Props) {
         >
           Publish on revision {work.base}
         </Button>
-      </Box>
+      </Box>}
       {changed && <Preview body={{ rules: files, bundle }} disabled={!report || report.mistakes > 0} />}
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
       {outcome?.published && <PublishedNotice published={outcome.published} />}
-      <Confirm act={asked} of={`the draft of ${who}`} colour="warning" onClose={() => setAsked("")} onGo={discard}>Your changes to this bundle are gone afterwards. The rules in force stay as they are.</Confirm>
+      <Confirm act={asked} of="your draft" colour="warning" onClose={() => setAsked("")} onGo={discard}>Your changes to this bundle are gone afterwards. The rules in force stay as they are.</Confirm>
       <Box sx={{ mt: 1.5, mb: 2 }} data-test="report">
         {checkError && <Alert severity="error">{checkError}</Alert>}
         {report && (

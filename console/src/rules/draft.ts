@@ -29,10 +29,7 @@ export class DraftKeeper {
   private running: Promise<void> | null = null;
   private epoch = 0;
 
-  constructor(
-    private readonly bundle: string,
-    private readonly by: string,
-  ) {}
+  constructor(private readonly bundle: string) {}
 
   subscribe = (listener: () => void): (() => void) => {
     this.listeners.add(listener);
@@ -52,7 +49,7 @@ export class DraftKeeper {
     const epoch = ++this.epoch;
     clearTimeout(this.timer);
     try {
-      const draft = await readDraft(this.bundle, this.by);
+      const draft = await readDraft(this.bundle);
       const kept = { saving: "saved" as const, error: "" };
       const next: Work = draft
         ? { files: draft.files ?? [], base: draft.base, version: draft.version, savedAt: draft.at, ...kept }
@@ -100,7 +97,7 @@ export class DraftKeeper {
     this.set({ ...w, saving: "saving" });
     try {
       const d = await take(api.PUT("/api/v1/drafts/{bundle}", {
-        params: { path: { bundle: this.bundle }, header: basedOn(w.version) }, body: { by: this.by, base: w.base, files: w.files },
+        params: { path: { bundle: this.bundle }, header: basedOn(w.version) }, body: { base: w.base, files: w.files },
       }));
       if (epoch !== this.epoch || !this.work) return;
       const whole = this.work.files === w.files && this.work.base === w.base;
@@ -121,14 +118,14 @@ export class DraftKeeper {
     const w = this.work;
     // One that was changed elsewhere is somebody else's by now, and stays.
     if (w && w.version > 0 && w.saving !== "changed elsewhere") {
-      await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: this.bundle }, query: { by: this.by }, header: basedOn(w.version) } });
+      await api.DELETE("/api/v1/drafts/{bundle}", { params: { path: { bundle: this.bundle }, header: basedOn(w.version) } });
     }
     await this.load();
   }
 
   /** Replaces a draft that was changed elsewhere by this one. */
   async keepMine(): Promise<void> {
-    const theirs = await readDraft(this.bundle, this.by);
+    const theirs = await readDraft(this.bundle);
     if (!this.work) return;
     this.set({ ...this.work, version: theirs?.version ?? 0, saving: "unsaved" });
     await this.flush();

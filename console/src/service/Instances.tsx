@@ -1,10 +1,10 @@
 import Alert from "@mui/material/Alert";
 import Button from "@mui/material/Button";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, take, type Figures, type Service } from "../api/client";
 import { Confirm } from "../kit/Confirm";
 import { DataTable, figure, type Column } from "../kit/DataTable";
+import { For } from "../kit/For";
 import { millis, percent, plural, rate } from "../kit/format";
 
 interface Row {
@@ -27,7 +27,7 @@ const columns = (letBack: (id: string) => void): Column<Row>[] => [
   { field: "state", headerName: "State", width: 210, cellClassName: (p) => (p.row.state === "in use" ? "" : "bad") },
   {
     field: "letBack", headerName: "Action", width: 90, sortable: false, filterable: false, disableExport: true,
-    renderCell: ({ row }) => row.sidelined > 0 && <Button onClick={() => letBack(row.id)} data-test={`let-back-${row.id}`} sx={{ minHeight: 24, py: 0 }}>Let back</Button>,
+    renderCell: ({ row }) => row.sidelined > 0 && <For who="editor"><Button onClick={() => letBack(row.id)} data-test={`let-back-${row.id}`} sx={{ minHeight: 24, py: 0 }}>Let back</Button></For>,
   },
   figure("share", { name: "Share", of: (r) => r.share, write: percent }),
   figure("rps", { name: "Req/s", width: 84, of: (r) => r.figures.rps, write: rate }),
@@ -64,7 +64,7 @@ export function Instances({ service }: { service: Service }) {
   );
   const letBack = async () => {
     const path = { service: service.name, instance: asked };
-    const result = await take(api.POST("/api/v1/services/{service}/instances/{instance}/let-back", { params: { path }, body: { by: author() } }));
+    const result = await take(api.POST("/api/v1/services/{service}/instances/{instance}/let-back", { params: { path } }));
     setDone(`${plural(result.proxies, "proxy sends", "proxies send")} requests to ${asked} again.`);
   };
   return (

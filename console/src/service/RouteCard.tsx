@@ -5,11 +5,11 @@ import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import { Link } from "wouter";
-import { author } from "../api/author";
 import { api, basedOn, take, words, type EffectRow, type Mesh, type Published, type Route } from "../api/client";
 import { Preview } from "../change/Preview";
 import { PublishedNotice } from "../change/PublishedNotice";
 import { Confirm } from "../kit/Confirm";
+import { useMay } from "../kit/For";
 import { millis, percent, rate } from "../kit/format";
 import { Place } from "../kit/Place";
 import { type } from "../kit/theme";
@@ -50,7 +50,8 @@ const touches = (service: string, route: string) => (r: EffectRow): boolean =>
 /** One route with its weights, and the observed shares. */
 export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release, onEdit, onDraft }: Props) {
   const isCohort = release?.cohorts.some((p) => p.route === route.name) ?? false;
-  const canChange = !isGateway && !isCohort;
+  const isEditor = useMay("editor");
+  const canChange = isEditor && !isGateway && !isCohort;
   // A draft belongs to the revision that it is based on; on another one the service rejects it.
   const [draft, setDraft] = useState<{ weights: Weight[]; revision: number } | null>(null);
   const [message, setMessage] = useState("");
@@ -79,7 +80,7 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
     if (!draft) return;
     setBusy(true);
     try {
-      const body = { route: route.name, weights: sent, author: author(), ...(message ? { message } : {}) };
+      const body = { route: route.name, weights: sent, ...(message ? { message } : {}) };
       setOutcome({ published: await take(api.POST("/api/v1/services/{service}/split", { params: { path: { service: parent }, header: basedOn(draft.revision) }, body })) });
       setDraft(null);
       setMessage("");

@@ -2,14 +2,16 @@ import CssBaseline from "@mui/material/CssBaseline";
 import { ThemeProvider } from "@mui/material/styles";
 import useMediaQuery from "@mui/material/useMediaQuery";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { lazy, useMemo, useState } from "react";
+import { lazy, Suspense, useMemo, useState, useSyncExternalStore } from "react";
 import { Route, Switch } from "wouter";
 import { ApiError } from "../api/client";
+import { onWho, whoNow } from "../api/who";
 import { makeTheme } from "../kit/theme";
 import { Frame } from "./Frame";
 import { PageBoundary } from "./PageBoundary";
 import { places } from "./pages";
 
+const SignIn = lazy(() => import("./SignIn"));
 const NotFound = lazy(() => import("./NotFound"));
 
 type Mode = "light" | "dark";
@@ -33,6 +35,7 @@ export function App() {
   const isDark = useMediaQuery("(prefers-color-scheme: dark)", { noSsr: true });
   const [chosen, setChosen] = useState<Mode | null>(storedMode);
   const mode: Mode = chosen ?? (isDark ? "dark" : "light");
+  const { isOut } = useSyncExternalStore(onWho, whoNow);
   const theme = useMemo(() => makeTheme(mode), [mode]);
   const toggle = () => {
     const next = mode === "dark" ? "light" : "dark";
@@ -44,12 +47,12 @@ export function App() {
       <ThemeProvider theme={theme}>
         <CssBaseline />
         <PageBoundary>
-          <Frame mode={mode} onToggle={toggle}>
+          {isOut ? <Suspense fallback={null}><SignIn /></Suspense> : <Frame mode={mode} onToggle={toggle}>
             <Switch>
               {places.map(({ path, Page }) => <Route key={path} path={path}><PageBoundary><Page /></PageBoundary></Route>)}
               <Route><PageBoundary><NotFound /></PageBoundary></Route>
             </Switch>
-          </Frame>
+          </Frame>}
         </PageBoundary>
       </ThemeProvider>
     </QueryClientProvider>

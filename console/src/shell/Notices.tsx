@@ -2,11 +2,11 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import { useState, type ReactNode } from "react";
 import { Link } from "wouter";
-import { author } from "../api/author";
 import { api, type Drill, type Finding, type Mesh } from "../api/client";
 import { useMesh, useSilence } from "../api/live";
 import { Aside } from "../kit/Aside";
 import { Confirm } from "../kit/Confirm";
+import { For } from "../kit/For";
 import { Drawer } from "../kit/Drawer";
 import { moment, plural, seconds } from "../kit/format";
 import { Place } from "../kit/Place";
@@ -131,10 +131,10 @@ export function RunningDrill({ drill: d }: { drill: Drill }) {
         Drill {d.id} by {d.by}: {d.service ? <Link to={`/services/${d.service}`} style={inherit}>{d.target}</Link> : d.target}: {d.what}
         {d.when && ` when ${d.when}`}. {seconds(left)} left.
       </Box>
-      <Button variant="outlined" color="warning" onClick={() => setAsked(true)} data-test={`stop-${d.id}`}>Stop</Button>
+      <For who="editor"><Button variant="outlined" color="warning" onClick={() => setAsked(true)} data-test={`stop-${d.id}`}>Stop</Button></For>
       <Confirm
         act={isAsked ? "Stop" : ""} of={d.id} onClose={() => setAsked(false)}
-        onGo={async () => void (await api.DELETE("/api/v1/drills/{drill}", { params: { path: { drill: d.id }, query: { by: author() } } }))}
+        onGo={async () => void (await api.DELETE("/api/v1/drills/{drill}", { params: { path: { drill: d.id } } }))}
       >
         {d.target} gets no more failures from this drill, in every proxy, at once.
       </Confirm>

@@ -12,6 +12,7 @@ import Trend from "@mui/icons-material/QueryStatsOutlined";
 import Shield from "@mui/icons-material/ShieldOutlined";
 import Dns from "@mui/icons-material/DnsOutlined";
 import History from "@mui/icons-material/HistoryOutlined";
+import Group from "@mui/icons-material/GroupOutlined";
 import type { SvgIconComponent } from "@mui/icons-material";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
 
@@ -41,6 +42,7 @@ export const pages: Page[] = [
   { name: "Access", to: "/access", icon: Shield, group: "Govern", about: "who may call whom; certificates" },
   { name: "Fleet", to: "/fleet", icon: Dns, group: "Govern", about: "proxies and the revision that each has" },
   { name: "Activity", to: "/activity", icon: History, group: "Govern", about: "who changed what; events of guards" },
+  { name: "People", to: "/people", icon: Group, group: "Govern", about: "access tokens, sessions, roles" },
 ];
 
 export const groups = ["Observe", "Change", "Verify", "Govern"] as const;
@@ -67,13 +69,14 @@ const routes: [path: string, begins: string, page: ReturnType<typeof code>][] = 
   ["/access", "/access", code(() => import("../access/AccessPage"), "AccessPage")],
   ["/fleet", "/fleet", code(() => import("../fleet/FleetPage"), "FleetPage")],
   ["/activity", "/activity", code(() => import("../activity/ActivityPage"), "ActivityPage")],
+  ["/people", "/people", code(() => import("../people/PeoplePage"), "PeoplePage")],
 ];
 
 /** Each address with its page. */
 export const places = routes.map(([path, , page]) => ({ path, Page: page.path }));
 
 /** Pages that begin with a table. */
-const withTable = ["/services", "/requests", "/traces/:id?", "/effects", "/fleet", "/activity"];
+const withTable = ["/services", "/requests", "/traces/:id?", "/effects", "/fleet", "/activity", "/people"];
 
 // The code of the first page is loaded while the frame around it is drawn.
 const first = routes.filter(([path, begins]) => (path === "/" ? location.pathname === "/" : location.pathname.startsWith(begins))).at(-1);

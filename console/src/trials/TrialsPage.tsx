@@ -7,13 +7,13 @@ import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useTheme } from "@mui/material/styles";
 import { useState } from "react";
-import { author } from "../api/author";
 import { api, queries, reportURL, take, words, type Mesh, type Trial } from "../api/client";
 import { useMesh } from "../api/live";
 import { RulesDraft, RulesField, useRules } from "../change/Rules";
 import { Rows } from "../effects/Rows";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
+import { For } from "../kit/For";
 import { EmptyState } from "../kit/EmptyState";
 import { millis, moment, percent, plural, rate } from "../kit/format";
 import { LatencyChart } from "../kit/LatencyChart";
@@ -73,7 +73,7 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
   const start = async () => {
     setStartError("");
     try {
-      const body = { name: chosen, by: author(), ...(length ? { for: length } : {}), ...(await rules.draft()) };
+      const body = { name: chosen, ...(length ? { for: length } : {}), ...(await rules.draft()) };
       onStarted((await take(api.POST("/api/v1/trials", { body }))).number);
     } catch (e) {
       setStartError(words(e));
@@ -88,7 +88,7 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
           </TextField>
           <RulesField rules={rules} test="trial-rules" />
           <TextField label="Duration" placeholder="as declared" value={length} onChange={(e) => setLength(e.target.value)} sx={{ width: 110 }} slotProps={{ inputLabel: { shrink: true } }} data-test="trial-duration" />
-          <Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button>
+          <For who="editor"><Button variant="contained" disabled={running || !chosen} onClick={() => void start()} data-test="start-trial">Run</Button></For>
           <Box sx={{ color: "text.secondary", fontSize: type.small, flex: 1, minWidth: 240 }}>
             {names?.length === 0 ? "The rules in force declare no trial: write one in the section trials." : rules.isDraft ? "Only the requests of the trial follow the draft." : "The requests of the trial are added to the other traffic."}
           </Box>
@@ -106,7 +106,7 @@ function TrialView({ number, others, against, onAgainst }: { number: number; oth
   if (!t) return error ? <Alert severity="error">{words(error)}</Alert> : <Box sx={{ color: "text.secondary" }}>Loading the trial</Box>;
   const running = t.state === "running";
   const f = t.figures;
-  const stop = () => api.DELETE("/api/v1/trials/{trial}", { params: { path: { trial: String(number) }, query: { by: author() } } }).then(() => setFailure(""), (e: unknown) => setFailure(words(e)));
+  const stop = () => api.DELETE("/api/v1/trials/{trial}", { params: { path: { trial: String(number) } } }).then(() => setFailure(""), (e: unknown) => setFailure(words(e)));
   return (
     <Paper variant="outlined" sx={{ p: 2, minWidth: 0 }} data-test="trial">
       <Box sx={{ display: "flex", flexWrap: "wrap", gap: 1.5, alignItems: "baseline" }}>
@@ -114,7 +114,7 @@ function TrialView({ number, others, against, onAgainst }: { number: number; oth
         <Verdict of={t.state} />
         <Box sx={{ color: "text.secondary" }}>{t.isRehearsal ? `rehearsal of a draft with ${plural(t.draft?.length ?? 0, "change")} to revision ${t.revision}` : `revision ${t.revision}`}; {t.seconds.toFixed(0)} of {t.for.toFixed(0)} s</Box>
         <Box sx={{ ml: "auto" }}>
-          {running ? <Button onClick={() => void stop()} data-test="stop-trial">Stop</Button> : <Button component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">Open report</Button>}
+          {running ? <For who="editor"><Button onClick={() => void stop()} data-test="stop-trial">Stop</Button></For> : <Button component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">Open report</Button>}
         </Box>
       </Box>
       {running && <LinearProgress variant="determinate" value={Math.min(100, (100 * t.seconds) / t.for)} aria-label="Progress" sx={{ my: 1 }} />}

@@ -4,7 +4,6 @@ import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import Slider from "@mui/material/Slider";
 import { useEffect, useRef, useState } from "react";
-import { author } from "../api/author";
 import { api, queries, words, type Schemas, type StandIn } from "../api/client";
 
 /** The stand-ins of the sample mesh, with sliders for each version; empty where none run. */
@@ -49,7 +48,7 @@ function Knobs({ name, standin: s }: { name: string; standin: StandIn }) {
   const [median, dragMedian, letMedian] = useHeld(s.medianMS);
   const [error, setError] = useState("");
   const set = (change: Schemas["StandInChange"]) => {
-    api.PUT("/api/v1/standins/{standin}", { params: { path: { standin: name.replace("/", "~") } }, body: { ...change, by: author() } }).then(() => setError(""), (e: unknown) => setError(words(e)));
+    api.PUT("/api/v1/standins/{standin}", { params: { path: { standin: name.replace("/", "~") } }, body: change }).then(() => setError(""), (e: unknown) => setError(words(e)));
   };
   return (
     <Box sx={{ display: "grid", gridTemplateColumns: { xs: "96px 1fr 84px", sm: "118px minmax(50px, 1fr) 84px minmax(50px, 1fr) 60px 60px" }, alignItems: "center", columnGap: 1.5, "& span": { whiteSpace: "nowrap" } }} data-test={`standin-${name}`}>

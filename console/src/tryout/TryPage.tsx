@@ -12,6 +12,7 @@ import { api, call, take, words, type CallResult, type Explanation as Explained,
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
+import { For, Needs } from "../kit/For";
 import { PageHeader } from "../kit/PageHeader";
 import { Explanation } from "./Explanation";
 import { StandIns } from "./StandIns";
@@ -125,9 +126,11 @@ export function TryPage() {
           {callers.map((c) => <MenuItem key={c} value={c}>{c}</MenuItem>)}
         </TextField>
         <TextField label="Requests" value={form.count} onChange={set("count")} error={countWrong} helperText={countWrong ? "1 to 100000" : " "} slotProps={{ htmlInput: { "data-test": "count", inputMode: "numeric" } }} />
-        <Button type="submit" variant="contained" disabled={!url || countWrong || wrong !== ""} data-test="send" sx={{ height: 40, minWidth: 96 }}>
-          {busy ? "Stop" : "Send"}
-        </Button>
+        <For who="editor" instead={<Needs who="editor" to="to send" />}>
+          <Button type="submit" variant="contained" disabled={!url || countWrong || wrong !== ""} data-test="send" sx={{ height: 40, minWidth: 96 }}>
+            {busy ? "Stop" : "Send"}
+          </Button>
+        </For>
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
           <TextField multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
           <TextField label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
@@ -153,7 +156,7 @@ export function TryPage() {
           {result && <ResultView result={result} />}
         </section>
       </Box>
-      <StandIns />
+      <For who="editor"><StandIns /></For>
     </>
   );
 }

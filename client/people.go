@@ -1,0 +1,101 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"nightjar/api/model"
+)
+
+// Who is who calls, and what they may do.
+func (c *Client) Who(ctx context.Context) (w model.Who, err error) {
+	return w, c.do(ctx, http.MethodGet, "/who", nil, &w)
+}
+
+// Console makes a link that signs a browser in once, as who calls, and returns its URL.
+func (c *Client) Console(ctx context.Context, life time.Duration) (link string, expires time.Time, err error) {
+	var l model.SignInLink
+	ask := model.SignInLinkRequest{ForSeconds: int64(life.Seconds())}
+	err = c.do(ctx, http.MethodPost, "/sessions/links", ask, &l)
+	return c.name + l.Path, l.Expires, err
+}
+
+// Sessions lists who is signed in to the console.
+func (c *Client) Sessions(ctx context.Context) (l model.SessionList, err error) {
+	return l, c.do(ctx, http.MethodGet, "/sessions", nil, &l)
+}
+
+// EndSession ends a session and lists the others.
+func (c *Client) EndSession(ctx context.Context, id string) (l model.SessionList, err error) {
+	return l, c.do(ctx, http.MethodDelete, "/sessions/"+url.PathEscape(id), nil, &l)
+}
+
+// AccessTokens lists the access tokens, the newest first.
+func (c *Client) AccessTokens(ctx context.Context) (l model.AccessTokenList, err error) {
+	return l, c.do(ctx, http.MethodGet, "/access-tokens", nil, &l)
+}
+
+// CreateAccessToken makes an access token.
+func (c *Client) CreateAccessToken(ctx context.Context, in model.AccessTokenRequest) (t model.AccessToken, err error) {
+	return t, c.do(ctx, http.MethodPost, "/access-tokens", in, &t)
+}
+
+// RevokeAccessToken revokes an access token, by its id or name, and lists the others.
+func (c *Client) RevokeAccessToken(ctx context.Context, which string) (l model.AccessTokenList, err error) {
+	return l, c.do(ctx, http.MethodDelete, "/access-tokens/"+url.PathEscape(which), nil, &l)
+}
+
+// Activity returns the entries of the activity log that a filter chooses, newest first.
+func (c *Client) Activity(ctx context.Context, f model.ActivityFilter) (a model.ActivityPage, err error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"service": f.Service, "who": f.Who, "what": f.What, "about": f.About} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	for name, value := range map[string]uint{"before": f.Before, "after": f.After, "limit": uint(f.Limit)} {
+		if value > 0 {
+			q.Set(name, fmt.Sprint(value))
+		}
+	}
+	if !f.Since.IsZero() {
+		q.Set("since", fmt.Sprint(f.Since.Unix()))
+	}
+	return a, c.do(ctx, http.MethodGet, "/activity?"+q.Encode(), nil, &a)
+}
+
+// VerifyActivity checks the activity log.
+func (c *Client) VerifyActivity(ctx context.Context) (v model.ActivityChain, err error) {
+	return v, c.do(ctx, http.MethodGet, "/activity/chain", nil, &v)
+}
+
+// ExportActivity calls each with every entry of the activity log from a time on, the
+// oldest first, until each returns an error.
+func (c *Client) ExportActivity(ctx context.Context, since time.Time, each func(model.ActivityEntry) error) error {
+	path := "/activity/export"
+	if !since.IsZero() {
+		path += fmt.Sprintf("?since=%d", since.Unix())
+	}
+	resp, err := c.send(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		var e model.ActivityEntry
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+			return fmt.Errorf("a line of the response could not be read: %w", err)
+		}
+		if err := each(e); err != nil {
+			return err
+		}
+	}
+	return lines.Err()
+}

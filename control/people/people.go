@@ -1,0 +1,393 @@
+// Package people is who may use the service: the credentials of people and of programs
+// that act for them, what they may do, and who is signed in.
+//
+// There are three kinds of credentials: the socket of the service's machine, an access
+// token, and a session of the console, which a token, a link or a provider of
+// identities began. All of them are checked in memory.
+package people
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/control/actor"
+	"nightjar/control/journal"
+	"nightjar/control/problem"
+	"nightjar/store"
+)
+
+const (
+	usualLife = 90 * 24 * time.Hour
+	maxLife   = 400 * 24 * time.Hour
+	maxTokens = 1000
+
+	// WriteEvery is how often it is noted when credentials were last used.
+	WriteEvery = 30 * time.Second
+	writeTime  = 10 * time.Second
+)
+
+// Records is what people need of the store.
+type Records interface {
+	Apply(ctx context.Context, changes ...store.Change) error
+	AccessTokens(ctx context.Context) ([]store.AccessToken, error)
+	Sessions(ctx context.Context) ([]store.Session, error)
+}
+
+// Config is what People needs.
+type Config struct {
+	Records Records
+	Journal *journal.Journal
+	Now     func() time.Time
+}
+
+// People are those who may use the service. It is safe for concurrent use.
+type People struct {
+	Config
+	attempts attempts // to sign in
+	refusals attempts // of acts that a role does not allow
+
+	// The credentials, by the hash of their secret. Checks read without a lock.
+	known sync.Map // string to *credential
+
+	changing sync.Mutex // held while credentials change
+	tokens   map[string]*credential
+	sessions map[string]*credential
+	links    map[string]link // by the hash of their code
+}
+
+// Who is somebody whose credential was checked.
+type Who struct {
+	Name       string
+	Role       Role
+	Teams      []string
+	Credential string          // local, token ID or session ID
+	Of         string          // token that a session came from, over other sessions; empty: none
+	Expires    time.Time       // when the credential ends; zero: it does not
+	Ended      context.Context // is done when the credential was revoked; nil: it cannot be
+}
+
+// credential is a token or a session.
+type credential struct {
+	Who
+	id      string
+	hash    string
+	by      string
+	address string
+	program string
+	created time.Time
+	used    atomic.Int64 // nanoseconds since 1970; 0: never
+	noted   int64        // used, as it is in the store
+	end     context.CancelFunc
+}
+
+// Local is the credential of those who reach the service by the socket of its machine.
+const Local = "local"
+
+// Open reads the credentials that are in force.
+func Open(ctx context.Context, cfg Config) (*People, error) {
+	p := &People{Config: cfg, tokens: map[string]*credential{}, sessions: map[string]*credential{}, links: map[string]link{}}
+	p.attempts, p.refusals = newAttempts(cfg.Now), newAttempts(cfg.Now)
+	tokens, err := cfg.Records.AccessTokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sessions, err := cfg.Records.Sessions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range tokens {
+		p.add(ofToken(t))
+	}
+	for _, s := range sessions {
+		p.add(ofSession(s))
+	}
+	return p, nil
+}
+
+func ofToken(t store.AccessToken) *credential {
+	c := &credential{id: t.ID, hash: t.Hash, by: t.By, created: t.Created}
+	c.Who = Who{Name: t.Name, Role: Role(t.Role), Teams: t.Teams, Credential: "token " + t.ID, Of: "token " + t.ID, Expires: t.Expires}
+	c.setUsed(t.Used)
+	return c
+}
+
+func (c *credential) setUsed(at time.Time) {
+	if !at.IsZero() {
+		c.noted = at.UnixNano()
+		c.used.Store(c.noted)
+	}
+}
+
+// lastUsed is when the credential was last used; zero: never.
+func (c *credential) lastUsed() time.Time {
+	if n := c.used.Load(); n != 0 {
+		return time.Unix(0, n).UTC()
+	}
+	return time.Time{}
+}
+
+func (c *credential) isSession() bool { return c.Credential == "session "+c.id }
+
+// add puts a credential into force. The caller holds changing, or is the only one.
+func (p *People) add(c *credential) {
+	c.Ended, c.end = context.WithCancel(context.Background())
+	if c.isSession() {
+		p.sessions[c.id] = c
+	} else {
+		p.tokens[c.id] = c
+	}
+	p.known.Store(c.hash, c)
+}
+
+// drop ends a credential, and all that is done by it. The caller holds changing.
+func (p *People) drop(c *credential) {
+	p.known.Delete(c.hash)
+	delete(p.tokens, c.id)
+	delete(p.sessions, c.id)
+	c.end()
+}
+
+// find is the credential with a secret, when it is good now.
+func (p *People) find(secret string) (*credential, bool) {
+	v, isKnown := p.known.Load(hashOf(secret))
+	if !isKnown {
+		return nil, false
+	}
+	c, now := v.(*credential), p.Now()
+	if !now.Before(c.Expires) {
+		return nil, false
+	}
+	// One write a second, so that requests do not share a line of the cache.
+	if n := now.UnixNano(); n-c.used.Load() > int64(time.Second) {
+		c.used.Store(n)
+	}
+	return c, true
+}
+
+// Failed means that a credential is not good.
+type Failed struct {
+	Why  string
+	Many bool // there were too many of them
+}
+
+func (e Failed) Error() string { return e.Why }
+
+// Token checks an access token. address is where it comes from.
+func (p *People) Token(text, address string) (Who, error) {
+	id, secret, isToken := splitToken(text)
+	if isToken {
+		if c, ok := p.find(secret); ok && !c.isSession() && c.id == id {
+			return c.Who, nil
+		}
+	}
+	why := "this is no access token: copy all of it, it is one word that begins with " + tokenMark
+	if isToken {
+		why = "this access token is not good: it has run out, was revoked, or is of another service. " +
+			"Ask an admin for another one (nightjar token create)"
+	}
+	return Who{}, p.fail(address, id, why)
+}
+
+// Session checks the secret of a session.
+func (p *People) Session(secret, address string) (Who, error) {
+	if c, ok := p.find(secret); ok && c.isSession() {
+		return c.Who, nil
+	}
+	return Who{}, Failed{Why: "you are signed out: sign in again"}
+}
+
+// fail counts a failed attempt to show a credential, and logs it.
+func (p *People) fail(address, id, why string) error {
+	note, isOver := p.attempts.failed(address, id)
+	if note != "" {
+		p.Journal.Add(context.Background(), store.Activity{
+			At: p.Now().UTC(), Who: whoTried(address), Kind: "sign-in-failed", Detail: note,
+			Address: address, Result: store.ResultFailed,
+		})
+	}
+	if isOver {
+		return Failed{Why: fmt.Sprintf("too many attempts failed: wait %s. A good credential is still accepted", window), Many: true}
+	}
+	return Failed{Why: why}
+}
+
+func whoTried(address string) string {
+	if address == "" {
+		return Local
+	}
+	return address
+}
+
+// Refuse logs that somebody tried what their role does not allow.
+func (p *People) Refuse(ctx context.Context, what string, need Role) {
+	who := actor.Of(ctx)
+	note, _ := p.refusals.failed(who.Name+": "+what, "")
+	if note == "" {
+		return
+	}
+	p.Journal.Add(ctx, store.Activity{
+		At: p.Now().UTC(), Kind: "refused", Result: store.ResultRefused,
+		Detail: fmt.Sprintf("%s needs the role %s", what, need),
+	})
+}
+
+// nameShape is that of a name of somebody with a token. Names with an @ are those of a
+// provider of identities.
+var nameShape = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
+// Wanted is an access token to make.
+type Wanted struct {
+	Name string
+	Role Role
+	For  time.Duration // 90 days when 0
+}
+
+// CreateToken makes an access token. Its text is returned this once.
+func (p *People) CreateToken(ctx context.Context, w Wanted) (text string, t store.AccessToken, err error) {
+	if !nameShape.MatchString(w.Name) {
+		return "", t, problem.Invalid("%q cannot be the name of a token: use letters, digits, dots, hyphens and "+
+			"underscores, at most 63", w.Name)
+	}
+	role, err := ParseRole(string(w.Role))
+	if err != nil {
+		return "", t, err
+	}
+	if w.For == 0 {
+		w.For = usualLife
+	}
+	if w.For < time.Minute || w.For > maxLife {
+		return "", t, problem.Invalid("an access token for %s: expected 1 minute to 400 days", w.For)
+	}
+	p.changing.Lock()
+	defer p.changing.Unlock()
+	if len(p.tokens) >= maxTokens {
+		return "", t, problem.Invalid("there are %d access tokens: revoke some (nightjar token revoke)", len(p.tokens))
+	}
+	for _, c := range p.tokens {
+		if c.Name == w.Name {
+			return "", t, problem.Invalid("there is an access token called %s already: revoke it first (nightjar token "+
+				"revoke %s), or choose another name", w.Name, c.id)
+		}
+	}
+	secret, now := newSecret(), p.Now().UTC()
+	t = store.AccessToken{
+		ID: newID(), Hash: hashOf(secret), Name: w.Name, Role: string(role), By: actor.Name(ctx),
+		Created: now, Expires: now.Add(w.For),
+	}
+	entry := store.Activity{
+		At: now, Kind: "access-token-created", After: string(role),
+		Detail: fmt.Sprintf("token %s for %s, until %s", t.ID, t.Name, t.Expires.Format(time.DateOnly)),
+	}
+	if err := p.Records.Apply(ctx, store.AddAccessToken{AccessToken: t}, journal.Entries(ctx, entry)); err != nil {
+		return "", t, err
+	}
+	p.add(ofToken(t))
+	return tokenText(t.ID, secret), t, nil
+}
+
+// Tokens lists the access tokens, the newest first.
+func (p *People) Tokens() []store.AccessToken {
+	p.changing.Lock()
+	defer p.changing.Unlock()
+	out := []store.AccessToken{}
+	for _, c := range p.tokens {
+		out = append(out, store.AccessToken{
+			ID: c.id, Name: c.Name, Role: string(c.Role), Teams: c.Teams, By: c.by,
+			Created: c.created, Expires: c.Expires, Used: c.lastUsed(),
+		})
+	}
+	slices.SortFunc(out, func(a, b store.AccessToken) int { return b.Created.Compare(a.Created) })
+	return out
+}
+
+// RevokeToken ends an access token, by its id or name, with the sessions that it began
+// and all that is done by them.
+func (p *People) RevokeToken(ctx context.Context, which string) error {
+	p.changing.Lock()
+	defer p.changing.Unlock()
+	var token *credential
+	for _, c := range p.tokens {
+		if c.id == which || c.Name == which && token == nil {
+			token = c
+		}
+	}
+	if token == nil {
+		return problem.Missing("there is no access token %s: see nightjar token list", which)
+	}
+	ending := []*credential{token}
+	var ids store.DeleteSessions
+	for _, s := range p.sessions {
+		if s.Of == token.Credential {
+			ending, ids = append(ending, s), append(ids, s.id)
+		}
+	}
+	entry := store.Activity{
+		At: p.Now().UTC(), Kind: "access-token-revoked", Before: string(token.Role),
+		Detail: fmt.Sprintf("token %s of %s", token.id, token.Name),
+	}
+	err := p.Records.Apply(ctx, store.DeleteAccessToken{ID: token.id}, ids, journal.Entries(ctx, entry))
+	if err != nil {
+		return err
+	}
+	for _, c := range ending {
+		p.drop(c)
+	}
+	return nil
+}
+
+// Tidy forgets what has run out, and notes when credentials were last used.
+func (p *People) Tidy(ctx context.Context) error {
+	p.changing.Lock()
+	defer p.changing.Unlock()
+	now := p.Now()
+	p.refusals.tidy()
+	for _, note := range p.attempts.tidy() {
+		p.Journal.Add(ctx, store.Activity{
+			At: now.UTC(), Who: whoTried(note.address), Kind: "sign-in-failed", Detail: note.text,
+			Address: note.address, Result: store.ResultFailed,
+		})
+	}
+	for hash, l := range p.links {
+		if !now.Before(l.expires) {
+			delete(p.links, hash)
+		}
+	}
+	used := store.UsedCredentials{Tokens: map[string]time.Time{}, Sessions: map[string]time.Time{}}
+	var over store.DeleteSessions
+	changes := []store.Change{}
+	for _, list := range []map[string]*credential{p.tokens, p.sessions} {
+		for _, c := range list {
+			switch {
+			case now.Before(c.Expires):
+				if n := c.used.Load(); n != c.noted {
+					c.noted = n
+					noted := used.Tokens
+					if c.isSession() {
+						noted = used.Sessions
+					}
+					noted[c.id] = c.lastUsed()
+				}
+			case c.isSession():
+				over = append(over, c.id)
+				p.drop(c)
+			case now.Sub(c.Expires) > keptFor:
+				changes = append(changes, store.DeleteAccessToken{ID: c.id})
+				p.drop(c)
+			}
+		}
+	}
+	if len(changes)+len(over)+len(used.Tokens)+len(used.Sessions) == 0 {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), writeTime)
+	defer stop()
+	return p.Records.Apply(ctx, append(changes, over, used)...)
+}
+
+// keptFor is how long a token that ran out is listed.
+const keptFor = 14 * 24 * time.Hour
