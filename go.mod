@@ -32,7 +32,13 @@ require (
 	modernc.org/sqlite v1.62.0
 )
 
-require github.com/spiffe/go-spiffe/v2 v2.9.0
+require (
+	github.com/coreos/go-oidc/v3 v3.21.0
+	github.com/spiffe/go-spiffe/v2 v2.9.0
+	golang.org/x/oauth2 v0.38.0
+)
+
+require github.com/go-jose/go-jose/v4 v4.1.9
 
 require (
 	codeberg.org/go-fonts/liberation v0.5.0 // indirect

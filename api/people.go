@@ -18,7 +18,11 @@ import (
 func (s *Server) peopleOperations() []Operation {
 	return []Operation{
 		get("/sign-in", "signInOptions", "How people can sign in", func(c *echo.Context) (model.SignInOptions, error) {
-			return model.SignInOptions{Program: s.control.Program, IsLocal: localName(c.Request()) != ""}, nil
+			out := model.SignInOptions{Program: s.control.Program, IsLocal: localName(c.Request()) != ""}
+			if s.control.SignOn != nil {
+				out.SignOn = s.control.SignOn.Provider()
+			}
+			return out, nil
 		}).needing(people.Anyone),
 		get("/who", "who", "Who calls, and what they may do", s.who),
 		get("/sessions", "sessions", "Who is signed in to the console: of an admin all, of others their own",
@@ -100,9 +104,12 @@ func (s *Server) signIn(c *echo.Context, in model.SignInRequest) (model.Session,
 	if err != nil {
 		return model.Session{}, err
 	}
-	s.setSession(c, secret, int(time.Until(session.Expires).Seconds()))
+	s.setSession(c, secret, secondsUntil(session.Expires))
 	return from.Session(session, "session "+session.ID), nil
 }
+
+// secondsUntil is how many seconds a time is away.
+func secondsUntil(at time.Time) int { return int(time.Until(at).Seconds()) }
 
 func (s *Server) signInLink(c *echo.Context, in model.SignInLinkRequest) (model.SignInLink, error) {
 	if in.ForSeconds < 0 {

@@ -120,6 +120,7 @@ func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Serv
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", s.ready)
 	s.echo.GET("/metrics", s.allow(people.Viewer, echo.WrapHandler(s.metrics())))
+	s.signOnPages()
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{
 		MinLength: 1024,

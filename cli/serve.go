@@ -75,6 +75,7 @@ authority signs the certificate, unless --tls-cert and --tls-key bring one.`,
 		"file with a certificate that signs those of proxies, and those above it, the root last (default: one of its own)",
 	)
 	f.StringVar(&cfg.CAKey, "ca-key", "", "file with the key of --ca-cert")
+	f.StringVar(&cfg.SignOn, "sign-on", "", "file about a provider of identities, by which people sign in (OpenID Connect)")
 	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of the records")

@@ -100,12 +100,17 @@ func (s signedIn) options() []client.Option {
 
 func (a *app) signIn() *cobra.Command {
 	var file, authority string
+	var browser bool
 	cmd := &cobra.Command{
 		Use:   "sign-in",
-		Short: "Sign in to a service with an access token",
+		Short: "Sign in to a service",
 		Long: `Sign in to a service with an access token, which an admin makes (nightjar token
 create). It is read from --token-file, from a pipe, or typed unseen, and kept in
 nightjar/sign-ins.json of the user's configuration directory, which only the user reads.
+
+A service with a provider of identities is signed in to with a browser, on this machine or
+another one: --browser prints an address and a code. Without a token on a terminal, that
+is the way taken. Such a sign-in is good for 12 hours.
 
 The user of the service's machine needs no token there. Pipelines set NIGHTJAR_TOKEN
 instead, and NIGHTJAR_AUTHORITY where --authority is needed.`,
@@ -117,11 +122,10 @@ instead, and NIGHTJAR_AUTHORITY where --authority is needed.`,
 			if err != nil {
 				return usagef("--server: %w", err)
 			}
-			text, err := readAccessToken(cmd, file)
-			if err != nil {
+			s := signedIn{Authority: strings.ToLower(authority)}
+			if s.Token, err = a.newToken(cmd, server, s, file, browser); err != nil {
 				return err
 			}
-			s := signedIn{Token: text, Authority: strings.ToLower(authority)}
 			c, err := client.New(server, s.options()...)
 			if err != nil {
 				return err
@@ -146,9 +150,48 @@ instead, and NIGHTJAR_AUTHORITY where --authority is needed.`,
 		},
 	}
 	cmd.Flags().StringVar(&file, "token-file", "", "file with the token (default: typed, or standard input)")
+	cmd.Flags().BoolVar(&browser, "browser", false, "sign in with a browser, by the service's provider of identities")
 	cmd.Flags().StringVar(&authority, "authority", "",
 		"fingerprint of the service's authority, as nightjar ca show on its machine has it, when this machine does not trust it")
 	return cmd
+}
+
+// newToken is what to sign in with: the text of an access token or, by a provider of
+// identities, what somebody allows with a browser.
+func (a *app) newToken(cmd *cobra.Command, server string, s signedIn, file string, browser bool) (string, error) {
+	in, isFile := cmd.InOrStdin().(*os.File)
+	isTerminal := isFile && term.IsTerminal(int(in.Fd()))
+	if file != "" || !isTerminal && !browser {
+		return readAccessToken(cmd, file)
+	}
+	c, err := client.New(server, client.Authority(s.Authority))
+	if err != nil {
+		return "", err
+	}
+	options, err := c.SignInOptions(cmd.Context())
+	if err != nil {
+		return "", withAuthority(cmd.Context(), server, err)
+	}
+	if options.SignOn == "" {
+		if browser {
+			return "", usagef("--browser: %s has no provider of identities: sign in with an access token", server)
+		}
+		return readAccessToken(cmd, "")
+	}
+	d, err := c.BeginDeviceSignIn(cmd.Context())
+	if err != nil {
+		return "", err
+	}
+	w := cmd.ErrOrStderr()
+	if d.CompleteURL != "" {
+		fmt.Fprintf(w, "Open %s in a browser, and check that it says %s.\n", d.CompleteURL, d.Code)
+	} else {
+		fmt.Fprintf(w, "Open %s in a browser, and type %s there.\n", d.URL, d.Code)
+	}
+	fmt.Fprintf(w, "Waiting for %s, until %s\n", options.SignOn, d.Expires.Local().Format(time.TimeOnly))
+	ctx, stop := context.WithDeadline(cmd.Context(), d.Expires.Add(time.Minute))
+	defer stop()
+	return c.AwaitDeviceSignIn(ctx, d)
 }
 
 // serverWords are the words that name the service that a command was told.

@@ -153,11 +153,11 @@ func (a *app) session() *cobra.Command {
 		},
 	}
 	end := &cobra.Command{
-		Use:   "end SESSION",
-		Short: "End a session, and all that is done by it",
+		Use:   "end SESSION|NAME",
+		Short: "End a session, or all of a person, and all that is done by them",
 		Example: `  nightjar session end k3vq7z2a
-  nightjar session end k3vq7z2a -o json`,
-		Args: exactly(1, "SESSION (see nightjar session list)"),
+  nightjar session end mara@ferry.example`,
+		Args: exactly(1, "SESSION or NAME (see nightjar session list)"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.SessionList, error) {
 				return c.EndSession(ctx, args[0])

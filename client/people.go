@@ -25,6 +25,28 @@ func (c *Client) Console(ctx context.Context, life time.Duration) (link string, 
 	return c.name + l.Path, l.Expires, err
 }
 
+// SignInOptions is how people can sign in.
+func (c *Client) SignInOptions(ctx context.Context) (o model.SignInOptions, err error) {
+	return o, c.do(ctx, http.MethodGet, "/sign-in", nil, &o)
+}
+
+// BeginDeviceSignIn begins the sign-in of a command.
+func (c *Client) BeginDeviceSignIn(ctx context.Context) (d model.DeviceSignIn, err error) {
+	return d, c.do(ctx, http.MethodPost, "/sign-on/devices", nil, &d)
+}
+
+// AwaitDeviceSignIn waits until somebody has allowed a command, and returns what it signs
+// in with.
+func (c *Client) AwaitDeviceSignIn(ctx context.Context, d model.DeviceSignIn) (token string, err error) {
+	for {
+		var t model.DeviceToken
+		err := c.do(ctx, http.MethodPost, "/sign-on/devices/await", model.AwaitRequest{Handle: d.Handle}, &t)
+		if err != nil || !t.IsPending {
+			return t.Token, err
+		}
+	}
+}
+
 // Sessions lists who is signed in to the console.
 func (c *Client) Sessions(ctx context.Context) (l model.SessionList, err error) {
 	return l, c.do(ctx, http.MethodGet, "/sessions", nil, &l)

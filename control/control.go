@@ -5,6 +5,7 @@
 //	journal    the activity log
 //	retention  how long records are kept
 //	people     who may use the service: credentials, roles, sessions
+//	signon     signing in by a provider of identities
 //	fleet      proxies: leases, snapshots, acknowledgements
 //	members    who belongs to the mesh: joining, certificates, their authority
 //	figures    what proxies counted, in memory and on disk
@@ -47,6 +48,7 @@ import (
 	"nightjar/control/releases"
 	"nightjar/control/retention"
 	"nightjar/control/revisions"
+	"nightjar/control/signon"
 	"nightjar/control/trials"
 	"nightjar/control/views"
 	"nightjar/core/engine"
@@ -79,6 +81,7 @@ type Config struct {
 	// Node are the credentials of the service itself, which are Self's.
 	Node    *identity.Credentials
 	Self    identity.Member
+	SignOn  *signon.Config  // provider of identities; nil: none
 	Keep    retention.Times // how long records are kept; nil: retention.Defaults
 	Archive string          // directory for old records; empty: they are not archived
 	// StartProxy: see trials.Config.
@@ -93,6 +96,7 @@ type Control struct {
 	Journal   *journal.Journal
 	Retention *retention.Retention
 	People    *people.People
+	SignOn    *signon.SignOn // nil: there is none
 	Fleet     *fleet.Fleet
 	Members   *members.Members
 	Figures   *figures.Figures
@@ -140,6 +144,9 @@ func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
 	c.People, err = people.Open(ctx, people.Config{Records: st, Journal: c.Journal, Now: cfg.Now})
 	if err != nil {
 		return fmt.Errorf("reading the access tokens: %w", err)
+	}
+	if cfg.SignOn != nil {
+		c.SignOn = signon.New(cfg.SignOn, c.People, cfg.Now)
 	}
 	c.Fleet = fleet.New(fleet.Config{
 		Mesh:    st.Mesh(),

@@ -26,6 +26,7 @@ import (
 	"nightjar/control/fleet"
 	"nightjar/control/people"
 	"nightjar/control/retention"
+	"nightjar/control/signon"
 	"nightjar/control/trials"
 	"nightjar/identity"
 	"nightjar/identity/authority"
@@ -59,6 +60,7 @@ type Config struct {
 	Traced  float64 // share of the requests without a trace context that are traced, 0 to 1
 	OTLP    string  // URL that spans are exported to; empty: they are not
 	Log     *slog.Logger
+	SignOn  string        // file about a provider of identities; empty: none
 	Drain   time.Duration // how long requests may take to finish at shutdown
 	// Keep is how long records are kept; nil: retention.Defaults.
 	Keep retention.Times
@@ -140,6 +142,11 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	if c.Key, err = signingKey(filepath.Join(s.cfg.Data, "notify.key")); err != nil {
 		return err
+	}
+	if s.cfg.SignOn != "" {
+		if c.SignOn, err = signon.Read(s.cfg.SignOn); err != nil {
+			return fmt.Errorf("--sign-on: %w", err)
+		}
 	}
 	if s.cfg.OTLP != "" {
 		if c.Exporter, err = traces.NewExporter(s.cfg.OTLP, s.cfg.Log); err != nil {

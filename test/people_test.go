@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bufio"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -19,9 +20,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"nightjar/api/model"
 	"nightjar/client"
 	"nightjar/test/browser"
+	"nightjar/test/provider"
 )
 
 // TestPeople: an admin invites a viewer and an editor; each may do in the terminal and in
@@ -222,6 +226,75 @@ func TestPeople(t *testing.T) {
 		}
 		as(m.token, 2, "activity", "--since", "yesterday")
 	})
+}
+
+// TestSignOn: people sign in by a provider of identities, in the console and in a terminal,
+// with the role of their groups; a provider that is away is said so.
+func TestSignOn(t *testing.T) {
+	t.Parallel()
+	p := provider.Start()
+	t.Cleanup(p.Close)
+	addr, dir := freeBase(t), t.TempDir()
+	file := write(t, dir, "sign-on.yaml", p.Config("http://"+addr))
+	m := newMesh(t, start(t, "Console and API", "serve", "--listen", addr, "--data", t.TempDir(), "--sign-on", file), addr)
+	b := openTab(t, m)
+	b.click("who")
+	b.click("sign-out")
+	b.until("document.querySelector('[data-test=sign-on]')")
+	at := func(path string) { b.do(chromedp.Navigate("http://" + addr + path)) }
+	p.Change(func(p *provider.Provider) { p.Away = true })
+	at("/sign-on")
+	b.says("[data-test=sign-in-error]", "does not respond")
+	p.Change(func(p *provider.Provider) { p.Away = false })
+	time.Sleep(2 * time.Second)
+	at("/people")
+	b.until("document.querySelector('[data-test=sign-on]')")
+	b.click("sign-on")
+	b.until("document.querySelector('[data-test=who]')?.innerText.includes('mara@ferry.example')")
+	b.until("location.pathname === '/'")
+	at("/people")
+	b.says("[data-test='table-sessions']", "mara@ferry.example (here)")
+
+	config := t.TempDir()
+	command := func(args ...string) *exec.Cmd {
+		cmd := exec.CommandContext(t.Context(), binary, append(args, "--server", m.web)...)
+		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
+		return cmd
+	}
+	in := command("sign-in", "--browser")
+	asked, err := in.StderrPipe()
+	if err == nil {
+		err = in.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	line, err := bufio.NewReader(asked).ReadString('\n')
+	if err != nil || !strings.Contains(line, "/allow?code=TIDE-7600 in a browser") {
+		t.Fatalf("it says %q, %v", line, err)
+	}
+	p.Change(func(p *provider.Provider) { p.Allowed = true })
+	if err := in.Wait(); err != nil {
+		t.Fatal(err)
+	}
+	out, err := command("who").CombinedOutput()
+	if err != nil || !strings.HasPrefix(string(out), "mara@ferry.example, editor, until") {
+		t.Errorf("who: %s, %v", out, err)
+	}
+	m.must(0, "session", "end", "mara@ferry.example")
+	b.until("document.querySelector('[data-test=sign-in]')")
+	if out, err := command("who").CombinedOutput(); err == nil {
+		t.Errorf("after the sessions were ended: %s", out)
+	}
+	p.Change(func(p *provider.Provider) { p.Claims["groups"] = []string{"cooks"} })
+	b.click("sign-on")
+	b.says("[data-test=sign-in-error]", "no group of yours has a role here")
+	if out := m.must(0, "activity", "--what", "sign-in"); !strings.Contains(out, "sign-in-failed") || !strings.Contains(out, "they are in: cooks") {
+		t.Errorf("activity: %s", out)
+	}
+	if out := m.must(2, "sign-in", "--browser", "--token-file", "none"); !strings.Contains(out, "--token-file") {
+		t.Errorf("a file that is not there: %s", out)
+	}
 }
 
 // TestTamperedLog: what somebody changes in the records behind the back of the service is

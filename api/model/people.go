@@ -12,7 +12,8 @@ type Who struct {
 
 // SignInOptions is how people can sign in.
 type SignInOptions struct {
-	Program string `json:"program"` // version of the service
+	Program string `json:"program"`          // version of the service
+	SignOn  string `json:"signOn,omitempty"` // host of the provider of identities; absent: there is none
 	// whether whoever reads this may use the socket of the service's machine
 	IsLocal bool `json:"isLocal"`
 }
@@ -76,4 +77,25 @@ type AccessToken struct {
 // AccessTokenList is the access tokens, the newest first.
 type AccessTokenList struct {
 	Tokens []AccessToken `json:"tokens"`
+}
+
+// DeviceSignIn is how somebody allows a command to sign in as them, with a browser
+// anywhere.
+type DeviceSignIn struct {
+	Handle      string    `json:"handle"` // for awaiting it: a secret
+	URL         string    `json:"url"`
+	Code        string    `json:"code"`                  // to be typed there
+	CompleteURL string    `json:"completeURL,omitempty"` // URL with the code in it
+	Expires     time.Time `json:"expires"`
+}
+
+// AwaitRequest waits for a DeviceSignIn.
+type AwaitRequest struct {
+	Handle string `json:"handle"`
+}
+
+// DeviceToken is what a command signs in with.
+type DeviceToken struct {
+	IsPending bool   `json:"isPending"`       // nobody has allowed it yet: await it again
+	Token     string `json:"token,omitempty"` // to be sent as an access token
 }

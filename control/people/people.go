@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -177,8 +178,11 @@ type Failed struct {
 
 func (e Failed) Error() string { return e.Why }
 
-// Token checks an access token. address is where it comes from.
+// Token checks an access token, or a session in one word. address is where it comes from.
 func (p *People) Token(text, address string) (Who, error) {
+	if secret, isSession := strings.CutPrefix(strings.TrimSpace(text), sessionMark); isSession {
+		return p.Session(secret, address)
+	}
 	id, secret, isToken := splitToken(text)
 	if isToken {
 		if c, ok := p.find(secret); ok && !c.isSession() && c.id == id {
@@ -194,11 +198,21 @@ func (p *People) Token(text, address string) (Who, error) {
 }
 
 // Session checks the secret of a session.
-func (p *People) Session(secret, address string) (Who, error) {
+func (p *People) Session(secret, _ string) (Who, error) {
 	if c, ok := p.find(secret); ok && c.isSession() {
 		return c.Who, nil
 	}
-	return Who{}, Failed{Why: "you are signed out: sign in again"}
+	return Who{}, Failed{Why: "you are signed out: sign in again (nightjar sign-in)"}
+}
+
+// Deny logs that somebody could not sign in by a provider of identities.
+func (p *People) Deny(address, why string) {
+	if note, _ := p.attempts.failed(address, ""); note != "" {
+		p.Journal.Add(context.Background(), store.Activity{
+			At: p.Now().UTC(), Who: whoTried(address), Kind: "sign-in-failed", Detail: why, Address: address,
+			Result: store.ResultFailed,
+		})
+	}
 }
 
 // fail counts a failed attempt to show a credential, and logs it.

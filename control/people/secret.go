@@ -12,6 +12,12 @@ import (
 // not be.
 const tokenMark = "nightjar-token-"
 
+// sessionMark begins the text of a session of a command.
+const sessionMark = "nightjar-session-"
+
+// SessionText is a session in one word, as a command sends it.
+func SessionText(secret string) string { return sessionMark + secret }
+
 const (
 	secretBytes = 32 // 256 random bits
 	idLetters   = 8  // of the id of a credential, which is no secret

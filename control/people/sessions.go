@@ -3,6 +3,7 @@ package people
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -172,22 +173,33 @@ func (p *People) Sessions(name string) []store.Session {
 	return out
 }
 
-// EndSession ends a session, and all that is done by it. Whose name is not empty must be
-// the one whose it is.
-func (p *People) EndSession(ctx context.Context, id, whose string) error {
+// EndSession ends a session by its id, or all of a name, and all that is done by them.
+// Whose name is not empty must be the one whose they are.
+func (p *People) EndSession(ctx context.Context, which, whose string) error {
 	p.changing.Lock()
 	defer p.changing.Unlock()
-	c := p.sessions[id]
-	if c == nil || whose != "" && c.Name != whose {
-		return problem.Missing("there is no session %s: see nightjar session list", id)
+	var ending []*credential
+	var ids store.DeleteSessions
+	for _, c := range p.sessions {
+		if (c.id == which || c.Name == which) && (whose == "" || c.Name == whose) {
+			ending, ids = append(ending, c), append(ids, c.id)
+		}
 	}
-	entry := store.Activity{At: p.Now().UTC(), Kind: "session-revoked", Detail: "session " + id + " of " + c.Name}
-	if actor.Of(ctx).Credential == c.Credential {
+	if len(ending) == 0 {
+		return problem.Missing("there is no session %s: see nightjar session list", which)
+	}
+	entry := store.Activity{At: p.Now().UTC(), Kind: "session-revoked", Detail: "session " + which + " of " + ending[0].Name}
+	switch {
+	case len(ending) > 1 || ending[0].id != which:
+		entry.Detail = fmt.Sprintf("all of %s: %d", ending[0].Name, len(ending))
+	case actor.Of(ctx).Credential == ending[0].Credential:
 		entry.Kind, entry.Detail = "sign-out", ""
 	}
-	if err := p.Records.Apply(ctx, store.DeleteSessions{id}, journal.Entries(ctx, entry)); err != nil {
+	if err := p.Records.Apply(ctx, ids, journal.Entries(ctx, entry)); err != nil {
 		return err
 	}
-	p.drop(c)
+	for _, c := range ending {
+		p.drop(c)
+	}
 	return nil
 }

@@ -913,6 +913,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-on/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin the sign-in of a command, which somebody allows with a browser */
+        post: operations["beginDeviceSignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-on/devices/await": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Wait, for 45 s at most, until somebody has allowed a command */
+        post: operations["awaitDeviceSignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standins": {
         parameters: {
             query?: never;
@@ -1328,6 +1362,9 @@ export interface components {
             issuer: string;
             name: string;
         };
+        AwaitRequest: {
+            handle: string;
+        };
         BreakerStatus: {
             failed: number;
             /**
@@ -1490,6 +1527,23 @@ export interface components {
             service: string;
             steps: components["schemas"]["ReleaseStep"][];
             to: string;
+        };
+        DeviceSignIn: {
+            /** @description to be typed there */
+            code: string;
+            /** @description URL with the code in it */
+            completeURL?: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description for awaiting it: a secret */
+            handle: string;
+            url: string;
+        };
+        DeviceToken: {
+            /** @description nobody has allowed it yet: await it again */
+            isPending: boolean;
+            /** @description to be sent as an access token */
+            token?: string;
         };
         DirectResponse: {
             /** @description of a fixed response */
@@ -2846,6 +2900,8 @@ export interface components {
             isLocal: boolean;
             /** @description version of the service */
             program: string;
+            /** @description host of the provider of identities; absent: there is none */
+            signOn?: string;
         };
         SignInRequest: {
             code?: string;
@@ -5488,6 +5544,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignInOptions"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginDeviceSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceSignIn"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    awaitDeviceSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AwaitRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceToken"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -54,7 +54,7 @@ const tokenColumns = (now: number, onRevoke: (t: AccessToken) => void): Column<A
   { field: "expires", headerName: "Good until", width: 130, valueFormatter: (v: string) => (Date.parse(v) < now ? "ran out" : day(v)), cellClassName: ({ row }) => (Date.parse(row.expires) < now ? "bad" : "") },
   { field: "used", headerName: "Last used", width: 120, valueGetter: (_, t) => t.used ?? "", valueFormatter: (v: string) => (v ? ago(now - Date.parse(v)) : "never"), cellClassName: ({ row }) => (row.used ? "" : "nothing") },
   { field: "by", headerName: "Made by", width: 120 },
-  { field: "revoke", headerName: "", width: 100, sortable: false, filterable: false, renderCell: ({ row }) => <Button color="error" onClick={() => onRevoke(row)} data-test={`revoke-${row.name}`}>Revoke</Button> },
+  { field: "revoke", headerName: "Action", width: 100, sortable: false, filterable: false, renderCell: ({ row }) => <Button color="error" onClick={() => onRevoke(row)} data-test={`revoke-${row.name}`}>Revoke</Button> },
 ];
 
 function Sessions({ isAdmin }: { isAdmin: boolean }) {
@@ -79,5 +79,5 @@ const sessionColumns = (now: number, onEnd: (s: Session) => void): Column<Sessio
   { field: "program", headerName: "Browser", flex: 1, minWidth: 120, valueGetter: (_, s) => s.program ?? "" },
   { field: "used", headerName: "Last used", width: 110, valueFormatter: (v: string) => ago(now - Date.parse(v)) },
   { field: "expires", headerName: "Until", width: 130, valueFormatter: (v: string) => moment(v) },
-  { field: "end", headerName: "", width: 90, sortable: false, filterable: false, renderCell: ({ row }) => <Button color="error" onClick={() => onEnd(row)} data-test={`end-${row.id}`}>End</Button> },
+  { field: "end", headerName: "Action", width: 90, sortable: false, filterable: false, renderCell: ({ row }) => <Button color="error" onClick={() => onEnd(row)} data-test={`end-${row.id}`}>End</Button> },
 ];
