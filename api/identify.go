@@ -77,8 +77,9 @@ func cutPrefixFold(s, prefix string) (rest string, ok bool) {
 	return s[len(prefix):], true
 }
 
-// allow lets those call who have a role. What they do ends with their credential.
-func (s *Server) allow(need people.Role, handle echo.HandlerFunc) echo.HandlerFunc {
+// allow lets those call who have a role; what names the call. What they do ends with their
+// credential.
+func (s *Server) allow(what string, need people.Role, handle echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if need == people.Anyone {
@@ -91,7 +92,7 @@ func (s *Server) allow(need people.Role, handle echo.HandlerFunc) echo.HandlerFu
 		}
 		ctx := actor.With(r.Context(), actor.Actor{Name: who.Name, Credential: who.Credential, Address: addressOf(r)})
 		if !who.Role.May(need) {
-			s.control.People.Refuse(ctx, r.Method+" "+c.Path(), need)
+			s.control.People.Refuse(ctx, what, need)
 			return failed(http.StatusForbidden, "role", "%s is %s %s, and this needs %s %s: ask an admin for a token with "+
 				"that role", who.Name, article(who.Role), who.Role, article(need), need)
 		}

@@ -114,12 +114,12 @@ func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Serv
 	s.echo.HTTPErrorHandler = s.fail
 	s.echo.Use(s.guard)
 	for _, op := range s.operations() {
-		s.echo.Add(op.Method, "/api/v1"+op.Path, s.allow(op.Needs, op.handle))
+		s.echo.Add(op.Method, "/api/v1"+op.Path, s.allow(op.ID, op.Needs, op.handle))
 	}
 	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, document) })
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", s.ready)
-	s.echo.GET("/metrics", s.allow(people.Viewer, echo.WrapHandler(s.metrics())))
+	s.echo.GET("/metrics", s.allow("metrics", people.Viewer, echo.WrapHandler(s.metrics())))
 	s.signOnPages()
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{

@@ -292,7 +292,7 @@ func demo(t *testing.T, program string, args ...string) *mesh {
 	if err := errors.Join(err, st.Close()); err != nil {
 		t.Fatal(err)
 	}
-	return newMesh(t, launch(t, "Five things to try", exec.Command(program, append([]string{"demo", "--addr", addr, "--data", data}, args...)...)), addr)
+	return newMesh(t, launch(t, "Five things to try", exec.Command(program, append([]string{"demo", "--listen", addr, "--data", data}, args...)...)), addr)
 }
 
 // run runs a command of the client.

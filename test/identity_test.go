@@ -164,7 +164,7 @@ func TestRotationUnderLoad(t *testing.T) {
 	eventually(t, "certificates of the new root", func() bool { return phase() == "signing" })
 	p.service.cmd.Process.Kill()
 	<-p.service.done
-	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 	eventually(t, "the end of the rotation", func() bool { return phase() == "steady" })
 	if sent, bad := stop(); len(bad) > 0 || sent < 100 {
 		t.Errorf("%d of %d requests failed, the first: %v", len(bad), sent, bad[:min(1, len(bad))])

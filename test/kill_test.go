@@ -33,7 +33,7 @@ gateways:
 func startPair(t *testing.T) *pair {
 	addr := freeBase(t)
 	p := &pair{data: t.TempDir()}
-	p.service = start(t, "Console and API", "serve", "--addr", addr, "--data", p.data)
+	p.service = start(t, "Console and API", "serve", "--listen", addr, "--data", p.data)
 	p.mesh = newMesh(t, p.service, addr)
 	for _, v := range []string{"v1", "v2"} {
 		app := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, v) }))
@@ -88,7 +88,7 @@ func TestKilledService(t *testing.T) {
 		last = <-answered
 		eventually(t, "the end", p.service.ended)
 
-		p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+		p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 		r, err := p.api.Revision(t.Context(), 0)
 		if err != nil || r.Number < last || r.Number > last+1 {
 			t.Fatalf("round %d: after the restart revision %d is in force, answered was %d, %v", round, r.Number, last, err)

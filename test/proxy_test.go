@@ -193,7 +193,7 @@ func TestTheServiceIsAway(t *testing.T) {
 	if got := answerOf(t, address, "lamp"); got != "v2" {
 		t.Errorf("without the service: %q", got)
 	}
-	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 	p.member("kiosk-a", "is back", follows)
 	if got := answerOf(t, address, "lamp"); got != "v2" {
 		t.Errorf("with the service back: %q", got)
@@ -211,7 +211,7 @@ func TestTheServiceIsAway(t *testing.T) {
 	p.service.cmd.Process.Kill()
 	eventually(t, "the service's end", p.service.ended)
 	kiosk = start(t, "is damaged", run...)
-	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 	p.member("kiosk-a", "follows", follows)
 }
 
@@ -233,10 +233,10 @@ func answerOf(t *testing.T, address, host string) string {
 func TestProxiesOfOtherMachines(t *testing.T) {
 	t.Parallel()
 	addr, door, data, state := freeBase(t), freeBase(t), t.TempDir(), t.TempDir()
-	if _, errs, code := runIn(t, "", "serve", "--addr", addr, "--data", t.TempDir(), "--proxies", door); code != 2 || !strings.Contains(errs, "--mesh-addr") {
+	if _, errs, code := runIn(t, "", "serve", "--listen", addr, "--data", t.TempDir(), "--proxies", door); code != 2 || !strings.Contains(errs, "--mesh-addr") {
 		t.Errorf("the flag of earlier versions: exit %d: %s", code, errs)
 	}
-	serve := []string{"serve", "--addr", addr, "--data", data, "--mesh-addr", door}
+	serve := []string{"serve", "--listen", addr, "--data", data, "--mesh-addr", door}
 	first := start(t, "Console and API", serve...)
 	p := newMesh(t, first, addr)
 	text, errs, code := runIn(t, "", "join-token", "create", "--server", addr, "--service", "lamp")
@@ -391,7 +391,7 @@ func TestAHundredProxiesComeBack(t *testing.T) {
 	for range 2 {
 		p.service.cmd.Process.Kill()
 		eventually(t, "its end", p.service.ended)
-		p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+		p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 		eventually(t, "everybody again", everybody)
 	}
 	if sent, bad := stop(); len(bad) > 0 {

@@ -27,7 +27,7 @@ import (
 // startService runs a service without a mesh.
 func startService(t *testing.T, addr, data string) *mesh {
 	t.Helper()
-	return newMesh(t, start(t, "Console and API", "serve", "--addr", addr, "--data", data), addr)
+	return newMesh(t, start(t, "Console and API", "serve", "--listen", addr, "--data", data), addr)
 }
 
 // raw makes a call of the API; lines are header lines.
@@ -292,7 +292,7 @@ func TestTheFilesGo(t *testing.T) {
 	m := startService(t, addr, data)
 	rules := write(t, t.TempDir(), "r.yaml", "services: {quay: {versions: [v1]}}\n")
 	m.must(0, "rules", "publish", rules)
-	if _, errs, code := runIn(t, "", "serve", "--addr", freeBase(t), "--data", data); code != 1 || !strings.Contains(errs, "is in use by process") || !strings.Contains(errs, addr) {
+	if _, errs, code := runIn(t, "", "serve", "--listen", freeBase(t), "--data", data); code != 1 || !strings.Contains(errs, "is in use by process") || !strings.Contains(errs, addr) {
 		t.Errorf("a second service: exit %d\n%s", code, errs)
 	}
 	if err := os.RemoveAll(data); err != nil {

@@ -199,7 +199,7 @@ releases:
 	if new < 35 || new > 45 {
 		t.Errorf("with the service away v2 got %d of 200", new)
 	}
-	p.service = start(t, "Console and API", "serve", "--addr", p.addr, "--data", p.data)
+	p.service = start(t, "Console and API", "serve", "--listen", p.addr, "--data", p.data)
 	r := p.release(t, "night")
 	if r.Step != 0 || r.IsOver() {
 		t.Errorf("after the restart: %s in step %d", r.State, r.Step)

@@ -152,7 +152,7 @@ func send(t *testing.T, gateway string, here <-chan struct{}, round int) (s sent
 func TestWhatIsShownIsWhatWasSent(t *testing.T) {
 	t.Parallel()
 	addr, data := freeBase(t), t.TempDir()
-	service := start(t, "Console and API", "serve", "--addr", addr, "--data", data, "--trace-share", "100%")
+	service := start(t, "Console and API", "serve", "--listen", addr, "--data", data, "--trace-share", "100%")
 	m := newMesh(t, service, addr)
 	here := make(chan struct{})
 	app := httptest.NewServer(lamp(here))
@@ -175,7 +175,7 @@ func TestWhatIsShownIsWhatWasSent(t *testing.T) {
 	service.cmd.Process.Signal(syscall.SIGKILL)
 	<-service.done
 	want = want.plus(send(t, gateway, here, 2))
-	service = start(t, "Console and API", "serve", "--addr", addr, "--data", data)
+	service = start(t, "Console and API", "serve", "--listen", addr, "--data", data)
 	m.shows(t, want)
 	want = want.plus(send(t, gateway, here, 3))
 	m.shows(t, want)
@@ -183,7 +183,7 @@ func TestWhatIsShownIsWhatWasSent(t *testing.T) {
 
 	// Killed right after it was written: nothing comes twice.
 	interruptAndWait(t, service)
-	start(t, "Console and API", "serve", "--addr", addr, "--data", data)
+	start(t, "Console and API", "serve", "--listen", addr, "--data", data)
 	m.shows(t, want)
 }
 

@@ -193,7 +193,7 @@ func TestStories(t *testing.T) {
 		}
 	})
 	t.Run("a second one on the same ports says so", func(t *testing.T) {
-		if _, errs, code := runIn(t, "", "demo", "--addr", m.addr); code != 1 || !strings.Contains(errs, m.addr+" is in use") {
+		if _, errs, code := runIn(t, "", "demo", "--listen", m.addr); code != 1 || !strings.Contains(errs, m.addr+" is in use") {
 			t.Errorf("exit %d: %s", code, errs)
 		}
 		base := freeBase(t)
@@ -204,7 +204,7 @@ func TestStories(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer taken.Close()
-		if _, errs, code := runIn(t, "", "demo", "--addr", base); code != 1 || !strings.Contains(errs, taken.Addr().String()+", which is in use") {
+		if _, errs, code := runIn(t, "", "demo", "--listen", base); code != 1 || !strings.Contains(errs, taken.Addr().String()+", which is in use") {
 			t.Errorf("the gateway's port: exit %d: %s", code, errs)
 		}
 	})
@@ -223,7 +223,7 @@ func write(t *testing.T, dir, name, text string) string {
 func TestInterrupt(t *testing.T) {
 	t.Parallel()
 	addr := freeBase(t)
-	m := newMesh(t, start(t, "Five things to try", "demo", "--addr", addr), addr)
+	m := newMesh(t, start(t, "Five things to try", "demo", "--listen", addr), addr)
 	if out := m.must(0, "rules", "log"); !strings.Contains(out, "the night ferry line") {
 		t.Errorf("the sample's rules were not published:\n%s", out)
 	}

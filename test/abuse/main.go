@@ -146,7 +146,7 @@ func newWorld(ctx context.Context) (*world, error) {
 
 // startService starts the service on a data directory, and waits for it.
 func (w *world) startService(data string, more ...string) (err error) {
-	args := append([]string{"serve", "--addr", w.server, "--data", filepath.Join(w.dir, data)}, more...)
+	args := append([]string{"serve", "--listen", w.server, "--data", filepath.Join(w.dir, data)}, more...)
 	if w.serve, err = w.start("bin/nightjar", args...); err != nil {
 		return err
 	}

@@ -100,7 +100,7 @@ func run() error {
 	if _, err := c.Revision(ctx, 0); err == nil {
 		return fmt.Errorf("a service answers at %s already: stop it, or choose another address with -addr", *addr)
 	}
-	demo := exec.CommandContext(ctx, "bin/nightjar", "demo", "--addr", *addr)
+	demo := exec.CommandContext(ctx, "bin/nightjar", "demo", "--listen", *addr)
 	demo.Stderr = os.Stderr
 	demo.Cancel = func() error { return demo.Process.Signal(os.Interrupt) }
 	if err := demo.Start(); err != nil {

@@ -48,7 +48,7 @@ func consoleOf(b *bench, services int) error {
 	}
 	defer os.RemoveAll(dir)
 	addr := freeAddr()
-	server := exec.CommandContext(b.ctx, "bin/nightjar", "serve", "--addr", addr, "--data", filepath.Join(dir, "data"))
+	server := exec.CommandContext(b.ctx, "bin/nightjar", "serve", "--listen", addr, "--data", filepath.Join(dir, "data"))
 	if err := server.Start(); err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ func newCrowd(b *bench, proxies, services int, hasCalls bool) (*crowd, error) {
 	if m.dir, err = os.MkdirTemp("", "nightjar-bench-"); err != nil {
 		return m, err
 	}
-	if m.pid, err = b.spawn("bin/nightjar", "serve", "--addr", m.server, "--data", m.dir); err != nil {
+	if m.pid, err = b.spawn("bin/nightjar", "serve", "--listen", m.server, "--data", m.dir); err != nil {
 		return m, err
 	}
 	if m.client, err = client.New(m.server); err != nil {

@@ -268,7 +268,7 @@ func startNightjar(ctx context.Context, spawn func(string, ...string) (int, erro
 		return err
 	}
 	server := freeAddr()
-	if _, err := spawn("bin/nightjar", "serve", "--addr", server, "--data", dir); err != nil {
+	if _, err := spawn("bin/nightjar", "serve", "--listen", server, "--data", dir); err != nil {
 		return err
 	}
 	if t.pid, err = spawn("bin/nightjar", "proxy", "--server", server, "--service", "caller", "--version", "v1", "--outbound", t.addr, "--state", dir); err != nil {

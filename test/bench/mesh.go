@@ -125,7 +125,7 @@ func idle(b *bench) error {
 // sample, and then publishes a thousand times under load.
 func publishes(b *bench) error {
 	addr := "127.0.0.1:17600"
-	if _, err := b.spawn("bin/nightjar", "demo", "--addr", addr, "--quiet"); err != nil {
+	if _, err := b.spawn("bin/nightjar", "demo", "--listen", addr, "--quiet"); err != nil {
 		return err
 	}
 	c, err := client.New(addr)

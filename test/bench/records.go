@@ -155,7 +155,7 @@ type samples struct {
 
 func sampleRecords(b *bench) (s samples, err error) {
 	addr := freeAddr()
-	if _, err := b.spawn("bin/nightjar", "demo", "--quiet", "--addr", addr); err != nil {
+	if _, err := b.spawn("bin/nightjar", "demo", "--quiet", "--listen", addr); err != nil {
 		return s, err
 	}
 	defer b.end()

@@ -25,7 +25,7 @@ func secure(b *bench) error {
 	}
 	defer os.RemoveAll(dir)
 	server := freeAddr()
-	if _, err := b.spawn("bin/nightjar", "serve", "--addr", server, "--data", dir); err != nil {
+	if _, err := b.spawn("bin/nightjar", "serve", "--listen", server, "--data", dir); err != nil {
 		return err
 	}
 	plain, sealed := &target{name: "plain", addr: freeAddr()}, &target{name: "mutual TLS", addr: freeAddr()}

@@ -108,7 +108,7 @@ func ingest(b *bench) error {
 	}
 	defer os.RemoveAll(dir)
 	server := freeAddr()
-	pid, err := b.spawn("bin/nightjar", "serve", "--addr", server, "--data", dir)
+	pid, err := b.spawn("bin/nightjar", "serve", "--listen", server, "--data", dir)
 	if err != nil {
 		return err
 	}
@@ -231,7 +231,7 @@ func rollups(b *bench) error {
 	}
 	defer os.RemoveAll(dir)
 	addr := freeAddr()
-	if _, err := b.spawn("bin/nightjar", "demo", "--quiet", "--addr", addr, "--data", dir); err != nil {
+	if _, err := b.spawn("bin/nightjar", "demo", "--quiet", "--listen", addr, "--data", dir); err != nil {
 		return err
 	}
 	const length = 4 * time.Minute

@@ -55,8 +55,8 @@ var pages = []page{
 		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
 	{name: "requests-page", path: "/requests?attempts=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
 		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 6", keys: []string{"(document.querySelector('.MuiDataGrid-row .MuiDataGrid-cell').click(), true)", "document.querySelector('[data-test=detail]')"}},
-	{name: "traces-page", path: "/traces?outcome=not-ok", late: true, ready: "document.querySelectorAll('.MuiDataGrid-row').length > 3",
-		keys: []string{"([...document.querySelectorAll('.MuiDataGrid-row')].find((r) => r.innerText.includes('kiosk') ) ?? document.querySelector('.MuiDataGrid-row')).querySelector('.MuiDataGrid-cell').click(), true", "document.querySelectorAll('[data-test=bar]').length > 2"}},
+	{name: "people-page", path: "/people", late: true, before: []string{"- token create mara --role editor", "- token create pipeline --role viewer --for 30d"},
+		ready: "document.querySelectorAll('.MuiDataGrid-row').length > 2"},
 	{name: "guards", path: "/services/sailings?tab=instances", late: true, before: []string{"- rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v2 --fail 80% --for 1m"},
 		ready: "document.querySelector('[data-test=breaker-open]') && document.querySelectorAll('.MuiDataGrid-root').length === 2"},
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] [data-id]').length > 4 && document.querySelector('[data-test=history] path')"},
@@ -102,7 +102,7 @@ func run(only []string) error {
 		}
 		return len(only) == 0
 	}
-	demo := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), "demo", "--addr", addr)
+	demo := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), "demo", "--listen", addr)
 	demo.Stderr = os.Stderr
 	if err := demo.Start(); err != nil {
 		return err
