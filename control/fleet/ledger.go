@@ -216,9 +216,9 @@ func (l *ledger) scope(k audience) *scope {
 				from = targetsOf(g.Routes)
 			}
 		}
-	case own != nil && own.Calls != nil:
-		now.isLimited, now.calls = true, own.Calls
-		for _, name := range own.Calls {
+	case own != nil && isLimited(own):
+		now.isLimited, now.calls = true, mayCall(own)
+		for _, name := range now.calls {
 			from = append(from, rules.Target{Service: name})
 		}
 		from = append(from, rules.Target{Service: own.Name})
@@ -240,6 +240,15 @@ func (l *ledger) scope(k audience) *scope {
 	}
 	l.scopes[k] = now
 	return now
+}
+
+func isLimited(s *rules.Service) bool { _, is := s.MayCall(); return is }
+
+// mayCall is the services that one may send to, in a list that is there even if it is
+// empty.
+func mayCall(s *rules.Service) []string {
+	names, _ := s.MayCall()
+	return append([]string{}, names...)
 }
 
 // targetsOf are all targets that routes name.

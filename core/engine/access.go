@@ -133,7 +133,7 @@ func namesOf(list []rules.Party, labels map[string]rules.Labels) (names map[stri
 			names[p.Name] = true
 		case rules.PartyGateway:
 			names[p.String()] = true
-		case rules.PartyLabels:
+		case rules.PartyLabels, rules.PartyTeam:
 			for _, n := range p.Names {
 				names[n] = true
 			}

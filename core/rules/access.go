@@ -10,10 +10,13 @@ import (
 // Access is the section `access`: who may call whom. The first rule whose parties and
 // condition hold decides, and else Default.
 type Access struct {
-	Default string       `json:"default"`         // allow or deny
-	Watch   bool         `json:"watch,omitempty"` // what would be refused is let in, and counted
-	Rules   []AccessRule `json:"rules,omitempty"`
-	At      Origin       `json:"at"`
+	Default string `json:"default"`         // allow or deny
+	Watch   bool   `json:"watch,omitempty"` // what would be refused is let in, and counted
+	// Where they are written; the zero Origin: they are not.
+	DefaultAt Origin       `json:"defaultAt,omitzero"`
+	WatchAt   Origin       `json:"watchAt,omitzero"`
+	Rules     []AccessRule `json:"rules,omitempty"`
+	At        Origin       `json:"at"`
 }
 
 // AccessRule allows or denies calls.
@@ -30,11 +33,11 @@ type AccessRule struct {
 
 // Party is who calls, or who is called.
 type Party struct {
-	Kind   string `json:"kind"`             // service, gateway, site, labels or anyone
-	Name   string `json:"name,omitempty"`   // of the service, gateway or site
+	Kind   string `json:"kind"`             // service, gateway, site, labels, team or anyone
+	Name   string `json:"name,omitempty"`   // of the service, gateway, site or team
 	Labels Labels `json:"labels,omitempty"` // services that have all of them
-	// Names are the services that have the labels, where the services are not at hand;
-	// nil: they are.
+	// Names are the services of the team, and those that have the labels where the services
+	// are not at hand; nil: they are.
 	Names []string `json:"names,omitzero"`
 }
 
@@ -44,6 +47,7 @@ const (
 	PartyGateway = "gateway"
 	PartySite    = "site"
 	PartyLabels  = "labels"
+	PartyTeam    = "team"
 	PartyAnyone  = "anyone"
 )
 
@@ -56,6 +60,8 @@ func (p Party) String() string {
 		return "@" + p.Name
 	case PartyLabels:
 		return "{labels: {" + strings.ReplaceAll(p.Labels.String(), "=", ": ") + "}}"
+	case PartyTeam:
+		return "{team: " + p.Name + "}"
 	case PartyAnyone:
 		return "anyone"
 	}

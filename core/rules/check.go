@@ -56,6 +56,7 @@ func Check(files []File, live Live) (*Rules, []Finding) {
 		c.sites[s.Name] = true
 	}
 	c.references()
+	c.teams()
 	c.resolver = NewResolver(rs)
 	c.policies()
 	c.warnings()

@@ -31,9 +31,12 @@ func (c *checker) accessParties() {
 			}
 		}
 		for _, p := range rule.To {
-			if p.Kind == PartyLabels {
+			switch p.Kind {
+			case PartyLabels:
 				c.knownLabels(rule.At, path+".to", p.Labels)
 				continue
+			case PartyTeam:
+				continue // see teamAccess
 			}
 			c.knownService(rule.At, path+".to", p.Name)
 		}
@@ -146,11 +149,11 @@ func (c *checker) unproven(rule *AccessRule, path string) {
 func (c *checker) excluded(rule *AccessRule, path string) {
 	for _, from := range rule.From {
 		s := c.services[from.Name]
-		if from.Kind != PartyService || s == nil || s.Calls == nil {
+		if from.Kind != PartyService || s == nil || !s.isLimited() {
 			continue
 		}
 		for _, to := range rule.To {
-			if to.Kind == PartyService && !slices.Contains(s.Calls, to.Name) {
+			if to.Kind == PartyService && !s.calls(to.Name) {
 				c.warn(
 					rule.At,
 					path,

@@ -58,6 +58,17 @@ func flatten(rs *Rules) map[string]leaf {
 	for _, s := range rs.Sites {
 		out.put("sites."+s.Name, "declared", s.At)
 	}
+	for _, t := range rs.Teams {
+		p := "teams." + t.Name
+		out.put(p, "declared", t.At)
+		out.put(p+".bundles", strings.Join(t.Bundles, ", "), t.BundlesAt)
+		out.put(p+".services", strings.Join(t.Services, ", "), t.ServicesAt)
+		out.put(p+".offers", strings.Join(t.Offers, ", "), t.OffersAt)
+		out.put(p+".uses", strings.Join(t.Uses, ", "), t.UsesAt)
+		for i := range t.Gateways {
+			out.put(p+".gateways."+t.Gateways[i].Gateway, t.Gateways[i].String(), t.Gateways[i].At)
+		}
+	}
 	for _, s := range rs.Services {
 		p := "services." + s.Name
 		out.put(p, "declared", s.At)

@@ -38,6 +38,9 @@ const (
 	CodeUnknownLabels  Code = "unknown-labels"
 	CodePolicyConflict Code = "policy-conflict"
 	CodeTooLarge       Code = "too-large"
+	CodeNotOffered     Code = "not-offered"
+	CodeNotYours       Code = "not-yours"
+	CodeUnknownTeam    Code = "unknown-team"
 )
 
 // The kinds of warnings.
@@ -87,6 +90,9 @@ func Kinds() []Kind {
 		{CodeUnknownLabels, Mistake, "Nothing has the labels that a policy or an access rule selects."},
 		{CodePolicyConflict, Mistake, "Two equally specific policies set the same thing."},
 		{CodeTooLarge, Mistake, "The rules are over a limit on size, depth or cost."},
+		{CodeNotOffered, Mistake, "A team sends to a service that it is not offered."},
+		{CodeNotYours, Mistake, "A bundle says what only another team, or the platform, may say."},
+		{CodeUnknownTeam, Mistake, "The section teams has no team of that name."},
 		{CodeShadowed, Warning, "An earlier route or rule takes every request that this one could take."},
 		{CodeNoInstance, Warning, "A version gets requests and has no instance."},
 		{CodeTriesTooLong, Warning, "The attempts of a request do not all fit into its timeout."},

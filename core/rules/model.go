@@ -42,6 +42,7 @@ func (o Origin) Where() Origin { return o }
 // Rules is everything that a set of rule files says, in the order of the files.
 type Rules struct {
 	Sites    []Site     `json:"sites,omitempty"`
+	Teams    []*Team    `json:"teams,omitempty"`
 	Services []*Service `json:"services,omitempty"`
 	Gateways []*Gateway `json:"gateways,omitempty"`
 	Policies []*Policy  `json:"policies,omitempty"`
@@ -49,6 +50,8 @@ type Rules struct {
 	Access   *Access    `json:"access,omitempty"`
 	Releases []*Release `json:"releases,omitempty"`
 	Trials   []*Trial   `json:"trials,omitempty"`
+
+	again []*Service // that were declared before
 }
 
 // Service returns the service of that name, or nil.
@@ -134,6 +137,8 @@ type Service struct {
 	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
 	Calls     []string   `json:"calls,omitzero"`      // services that it calls; nil: not said, so any
 	CallsAt   Origin     `json:"callsAt,omitzero"`
+	Team      string     `json:"team,omitempty"`  // that it belongs to; empty: none
+	Reach     []string   `json:"reach,omitempty"` // services that its team may send to
 	Settings
 	Routes []*Route `json:"routes,omitempty"` // none: plain balancing over all instances
 	At     Origin   `json:"at"`
@@ -204,8 +209,11 @@ type Route struct {
 	Headers   *HeaderEdits `json:"headers,omitempty"`
 	Mirror    *Mirror      `json:"mirror,omitempty"`
 	Faults    []Fault      `json:"faults,omitempty"`
+	Team      string       `json:"team,omitempty"` // whose route of a gateway it is; empty: the platform's
 	Settings
 	At Origin `json:"at"`
+
+	isPlace bool // it stands for the routes of Team, until they are joined
 }
 
 // Called is the route in words: route timetable.
@@ -246,6 +254,7 @@ func (t Target) Short(home string) string {
 type Policy struct {
 	Name string `json:"name"`
 	For  Labels `json:"for"`
+	Team string `json:"team,omitempty"` // whose services and routes alone it is for; empty: all
 	Settings
 	At Origin `json:"at"`
 }

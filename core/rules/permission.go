@@ -24,6 +24,10 @@ func Fits(list []Party, r *Rules, name string, sites []string) bool {
 			if s := r.Service(name); s != nil && p.Labels.Within(s.Labels) {
 				return true
 			}
+		case PartyTeam:
+			if slices.Contains(p.Names, name) && r.Gateway(name) == nil {
+				return true
+			}
 		case PartyGateway:
 			if name == p.Name && r.Gateway(name) != nil {
 				return true

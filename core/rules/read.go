@@ -54,6 +54,8 @@ func read(files []File) (rules *Rules, findings []Finding, whole bool) {
 			whole = false
 		}
 	}
+	shared.places()
+	shared.join()
 	return rules, shared.findings, whole
 }
 
@@ -62,7 +64,8 @@ type common struct {
 	rules    *Rules
 	first    map[string]Origin // what was declared, by kind and name
 	findings []Finding
-	programs int // of regular expressions, in instructions
+	programs int       // of regular expressions, in instructions
+	parts    []written // routes of gateways that other bundles declare
 }
 
 // reader reads one file. Every method reports what is wrong and goes on.
@@ -103,6 +106,7 @@ func (r *reader) readFile(text string) bool {
 		"defaults": r.defaults,
 		"access":   r.access,
 		"releases": func(n *yaml.Node, path string) { r.pairs(n, path, r.release) },
+		"teams":    func(n *yaml.Node, path string) { r.pairs(n, path, r.team) },
 		"trials":   func(n *yaml.Node, path string) { r.pairs(n, path, r.trial) },
 	})
 	return true

@@ -17,12 +17,12 @@ func (r *reader) access(n *yaml.Node, path string) {
 	r.mapping(n, path, fields{
 		"default": func(n *yaml.Node, path string) {
 			if s := r.choice(n, path, "allow", "deny"); s != "" && r.once(n, path, "the default of access") {
-				a.Default = s
+				a.Default, a.DefaultAt = s, r.at(n)
 			}
 		},
 		"mode": func(n *yaml.Node, path string) {
 			if s := r.choice(n, path, "enforce", "watch"); s != "" && r.once(n, path, "the mode of access") {
-				a.Watch = s == "watch"
+				a.Watch, a.WatchAt = s == "watch", r.at(n)
 			}
 		},
 		"rules": func(n *yaml.Node, path string) {
@@ -92,8 +92,8 @@ func (r *reader) accessCondition(rule *AccessRule, n *yaml.Node, path string) {
 }
 
 const (
-	fromExpected = "a service, gateway/NAME, @SITE, {labels: {NAME: VALUE}}, or anyone"
-	toExpected   = "a service, or {labels: {NAME: VALUE}}"
+	fromExpected = "a service, gateway/NAME, @SITE, {labels: {NAME: VALUE}}, {team: NAME}, or anyone"
+	toExpected   = "a service, {labels: {NAME: VALUE}}, or {team: NAME}"
 )
 
 // parties reads who calls, or who is called.
@@ -106,13 +106,18 @@ func (r *reader) parties(n *yaml.Node, path string, isFrom bool) []Party {
 	one := func(n *yaml.Node, path string) {
 		if isMapping(n) {
 			p := Party{Kind: PartyLabels}
-			seen := r.mapping(
-				n,
-				path,
-				fields{"labels": func(n *yaml.Node, path string) { p.Labels = r.labels(n, path) }},
-			)
-			r.need(n, path, seen, "this party", "labels")
-			if len(p.Labels) > 0 {
+			seen := r.mapping(n, path, fields{
+				"labels": func(n *yaml.Node, path string) { p.Labels = r.labels(n, path) },
+				"team": func(n *yaml.Node, path string) {
+					p.Kind = PartyTeam
+					p.Name, _ = r.name(n, path, nameShape, nameExpected)
+				},
+			})
+			if len(seen) != 1 {
+				r.mistake(n, path, CodeMissing, "this party has either labels or a team", "{labels: {NAME: VALUE}} or {team: NAME}")
+				return
+			}
+			if len(p.Labels) > 0 || p.Name != "" {
 				out = append(out, p)
 			}
 			return

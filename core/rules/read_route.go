@@ -32,6 +32,7 @@ func (r *reader) routes(n *yaml.Node, path string) []*Route {
 func (r *reader) route(n *yaml.Node, path string) *Route {
 	rt := &Route{At: r.at(n)}
 	seen := r.mapping(n, path, fields{
+		"team":   func(n *yaml.Node, path string) { r.place(rt, n, path) },
 		"name":   func(n *yaml.Node, path string) { rt.Name, _ = r.name(n, path, nameShape, nameExpected) },
 		"labels": func(n *yaml.Node, path string) { rt.Labels = r.labels(n, path) },
 		"when":   func(n *yaml.Node, path string) { rt.When = r.conditions(n, path) },
@@ -55,6 +56,12 @@ func (r *reader) route(n *yaml.Node, path string) *Route {
 		"limit":   func(n *yaml.Node, path string) { rt.Limit = r.limit(n, path) },
 	})
 	if !isMapping(n) {
+		return rt
+	}
+	if rt.isPlace {
+		if len(seen) > 1 {
+			r.mistake(n, path, CodeBadValue, "the place of a team's routes has nothing else", "team: "+rt.Team+" alone")
+		}
 		return rt
 	}
 	if !seen.has("name") {

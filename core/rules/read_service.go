@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"slices"
@@ -66,11 +67,13 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 	known["instances"] = func(n *yaml.Node, path string) {
 		r.list(n, path, "instances", func(n *yaml.Node, path string) { r.instance(s, n, path) })
 	}
-	known["routes"] = func(n *yaml.Node, path string) { s.Routes = r.routes(n, path) }
+	known["routes"] = func(n *yaml.Node, path string) { s.Routes = r.routes(n, path); r.noPlaces(s.Routes, path) }
 	r.mapping(v, path, known)
-	if r.once(k, path, "service "+s.Name) {
-		r.rules.Services = append(r.rules.Services, s)
+	if !r.once(k, path, "service "+s.Name) {
+		r.rules.again = append(r.rules.again, s)
+		return
 	}
+	r.rules.Services = append(r.rules.Services, s)
 }
 
 func (r *reader) instance(s *Service, n *yaml.Node, path string) {
@@ -133,21 +136,39 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 		},
 		"routes": func(n *yaml.Node, path string) { g.Routes = r.routes(n, path) },
 	})
-	examples := map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}
-	for _, key := range []string{"listen", "hosts"} {
-		if !seen.has(key) {
-			r.mistake(
-				k,
-				path,
-				CodeMissing,
-				fmt.Sprintf("gateway %s has no %s", g.Name, key),
-				key+", such as "+examples[key],
-			)
-		}
+	if g.At.Bundle() != MainBundle && !seen.has("listen") {
+		r.part(g, k, path, seen)
+		return
 	}
+	r.findings = append(r.findings, r.lacks(g, k, path, seen)...)
 	if r.once(k, path, "gateway "+g.Name) {
 		r.rules.Gateways = append(r.rules.Gateways, g)
 	}
+}
+
+// part reads routes for a gateway that another bundle declares.
+func (r *reader) part(g *Gateway, k *yaml.Node, path string, seen keys) {
+	p := written{gateway: g.Name, routes: g.Routes, at: g.At, path: path, missing: r.lacks(g, k, path, seen)}
+	for _, name := range slices.Sorted(maps.Keys(seen)) {
+		if name != "routes" {
+			p.keys = append(p.keys, r.at(seen[name]))
+		}
+	}
+	r.parts = append(r.parts, p)
+}
+
+// lacks is what is missing from a gateway.
+func (r *reader) lacks(g *Gateway, k *yaml.Node, path string, seen keys) (out []Finding) {
+	examples := map[string]string{"listen": `"127.0.0.1:8080"`, "hosts": "[tickets.ferry.example]"}
+	for _, key := range []string{"listen", "hosts"} {
+		if !seen.has(key) {
+			out = append(out, Finding{
+				Severity: Mistake, Code: CodeMissing, At: r.at(k), Path: path,
+				Message: fmt.Sprintf("gateway %s has no %s", g.Name, key), Expected: key + ", such as " + examples[key],
+			})
+		}
+	}
+	return out
 }
 
 // certificates reads one pair of files, or a list of them.

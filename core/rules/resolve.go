@@ -103,6 +103,17 @@ func (p *Policy) fits(have Labels) bool {
 	return true
 }
 
+// teamFor is the team of a service, or of a route of a gateway.
+func teamFor(s *Service, rt *Route) string {
+	if s != nil {
+		return s.Team
+	}
+	if rt != nil {
+		return rt.Team
+	}
+	return ""
+}
+
 // fitting are the policies for a service or one of its routes. Many have the
 // same labels, so the answer is kept.
 func (v *Resolver) fitting(s *Service, rt *Route) *combination {
@@ -110,7 +121,8 @@ func (v *Resolver) fitting(s *Service, rt *Route) *combination {
 		return &combination{}
 	}
 	labels := labelsOf(s, rt)
-	key := labels.String()
+	team := teamFor(s, rt)
+	key := team + "\x00" + labels.String()
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	out, ok := v.seen[key]
@@ -120,7 +132,7 @@ func (v *Resolver) fitting(s *Service, rt *Route) *combination {
 	var found []int
 	for k, value := range labels {
 		for _, i := range v.byLabel[label{k, value}] {
-			if v.policies[i].fits(labels) {
+			if p := v.policies[i]; p.fits(labels) && (p.Team == "" || p.Team == team) {
 				found = append(found, i)
 			}
 		}

@@ -164,7 +164,14 @@ func (a *Access) about(services []*Service) map[string]string {
 		}
 		to := map[string]bool{}
 		for _, p := range r.To {
-			if p.Kind != PartyLabels {
+			switch p.Kind {
+			case PartyLabels:
+			case PartyTeam:
+				for _, name := range p.Names {
+					to[name] = true
+				}
+				continue
+			default:
 				to[p.Name] = true
 				continue
 			}

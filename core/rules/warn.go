@@ -314,8 +314,8 @@ func (c *checker) multiplied() {
 // deniedLinks warns of calls that happen now and would be refused.
 func (c *checker) deniedLinks() {
 	for _, l := range c.live.Links {
-		if s := c.services[l.From]; s != nil && s.Calls != nil && c.services[l.To] != nil &&
-			!slices.Contains(s.Calls, l.To) {
+		if s := c.services[l.From]; s != nil && s.isLimited() && c.services[l.To] != nil &&
+			!s.calls(l.To) {
 			c.warn(
 				s.CallsAt,
 				"services."+s.Name+".calls",

@@ -46,7 +46,7 @@ function Editing({ edit, section, parent, name, targets, onClose, list }: Props 
     const rest = Object.entries(route).filter(([k]) => first[k] === undefined);
     setRoute(Object.fromEntries([...rest, [next, first[next] ?? ""]]));
   };
-  const others = list.filter((r) => r["name"] !== name).map((r) => String(r["name"]));
+  const others = list.filter((r) => r["name"] !== name).map((r) => String(r["name"] ?? `the routes of team ${String(r["team"])}`));
   return (
     <FormDrawer
       title={isNew ? `New route of ${parent}` : `Route ${name} of ${parent}`} targets={targets} changes={changes} amend={edit.amend} onClose={onClose}
@@ -57,8 +57,8 @@ function Editing({ edit, section, parent, name, targets, onClose, list }: Props 
         const { send, redirect, reply, ...rest } = shape.properties ?? {};
         const ends = { send, redirect, reply };
         const mine = ends[end as keyof typeof ends] ?? {};
-        const { name: _, ...shown } = rest;
-        void _;
+        const { name: _, team: __, ...shown } = rest;
+        void [_, __];
         const order = Object.fromEntries(Object.entries(shown).filter(([k]) => k !== "labels"));
         return (
           <>
