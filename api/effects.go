@@ -43,13 +43,13 @@ func (s *Server) effectOperations() []Operation {
 			"effects",
 			"What each revision did to the success of requests, newest first",
 			s.effects,
-			pageParams...),
+			pageParams...).forTeams(),
 		get(
 			"/effect",
 			"effect",
 			"What a change did: every caller, service, route, version and link before and after",
 			s.effect,
-			params...),
+			params...).forTeams(),
 		effectReport,
 		send(
 			http.MethodPost,
@@ -57,9 +57,13 @@ func (s *Server) effectOperations() []Operation {
 			"forecast",
 			"Compute what would happen to requests under the rules in force and under a draft",
 			func(c *echo.Context, in model.ForecastRequest) (model.Forecast, error) {
-				return s.control.Forecasts.Forecast(c.Request().Context(), in)
+				if err := s.mayForecast(c, &in); err != nil {
+					return model.Forecast{}, err
+				}
+				f, err := s.control.Forecasts.Forecast(c.Request().Context(), in)
+				return forecastFor(f, s.scopeOf(c)), err
 			},
-		).needing(people.Viewer),
+		).needing(people.Viewer).forTeams(),
 		forecastReport,
 	}
 }
@@ -92,6 +96,15 @@ func html(c *echo.Context, write func(io.Writer) error) error {
 
 func (s *Server) effects(c *echo.Context) (model.EffectPage, error) {
 	list, next, err := readPage(c, s.control.Effects.List, func(e *model.EffectSummary) uint { return e.Revision })
+	if s.scopeOf(c).IsLimited() { // what is worst may be of others
+		for i := range list {
+			e := &list[i]
+			author, message := saidBy(whoOf(c), e.Author, e.Message)
+			list[i] = model.EffectSummary{
+				Revision: e.Revision, At: e.At, Kind: e.Kind, Author: author, Message: message, IsComplete: e.IsComplete, Due: e.Due,
+			}
+		}
+	}
 	return model.EffectPage{Effects: list, Next: next}, err
 }
 
@@ -120,7 +133,12 @@ func (s *Server) effect(c *echo.Context) (model.Effect, error) {
 			"revision and at cannot be combined: name one of them",
 		)
 	}
-	return s.control.Effects.Effect(c.Request().Context(), q)
+	e, err := s.control.Effects.Effect(c.Request().Context(), q)
+	if sc := s.scopeOf(c); sc.IsLimited() {
+		e.Rows, e.Notes = rowsFor(e.Rows, sc), []string{}
+		e.Author, e.Message = saidBy(whoOf(c), e.Author, e.Message)
+	}
+	return e, err
 }
 
 func (s *Server) effectReport(c *echo.Context) error {

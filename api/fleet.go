@@ -17,8 +17,8 @@ func (s *Server) fleetOperations() []Operation {
 			"/fleet",
 			"fleet",
 			"The proxies",
-			func(*echo.Context) (model.Fleet, error) { return s.control.Fleet.List(), nil },
-		),
+			func(c *echo.Context) (model.Fleet, error) { return fleetFor(s.control.Fleet.List(), s.scopeOf(c)), nil },
+		).forTeams(),
 		send(
 			http.MethodPost,
 			"/fleet/adopt",
@@ -37,41 +37,53 @@ func (s *Server) fleetOperations() []Operation {
 			"letBack",
 			"Let a sidelined instance take requests again before its time",
 			func(c *echo.Context) (model.LetBackResult, error) {
+				if err := s.owns(c, c.Param("service")); err != nil {
+					return model.LetBackResult{}, err
+				}
 				n, err := s.control.Fleet.LetBack(c.Request().Context(), c.Param("service"), c.Param("instance"))
 				return model.LetBackResult{Proxies: n}, err
 			},
-		),
-		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]),
+		).forTeams(),
+		get("/drills", "drills", "Drills, newest first", s.drills, pageParams[1]).forTeams(),
 		create(
 			"/drills",
 			"startDrill",
 			"Start a drill: failures that are injected for a limited time, and end by themselves in every proxy",
 			func(c *echo.Context, in model.DrillRequest) (model.Drill, error) {
+				if err := s.owns(c, in.Service); err != nil {
+					return model.Drill{}, err
+				}
 				return s.control.Drills.Start(c.Request().Context(), in)
 			},
-		),
+		).forTeams(),
 		remove(
 			"/drills/:drill",
 			"stopDrill",
 			"Stop a drill before its time",
 			func(c *echo.Context) (model.Drill, error) {
+				if err := s.ownsDrill(c, c.Param("drill")); err != nil {
+					return model.Drill{}, err
+				}
 				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"))
 			},
-		),
+		).forTeams(),
 		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
-			func(*echo.Context) (model.StandInList, error) {
-				return model.StandInList{StandIns: s.standIns().List()}, nil
-			}),
+			func(c *echo.Context) (model.StandInList, error) {
+				return s.standInsFor(s.scopeOf(c), s.standIns().List()), nil
+			}).forTeams(),
 		send(
 			http.MethodPut,
 			"/standins/:standin",
 			"changeStandIn",
 			"Change how stand-ins behave: an instance, or all of SERVICE~VERSION",
 			func(c *echo.Context, in model.StandInChange) (model.StandInList, error) {
+				if err := s.owns(c, s.standInService(c.Param("standin"))); err != nil {
+					return model.StandInList{}, err
+				}
 				list, err := s.standIns().Change(c.Request().Context(), c.Param("standin"), in)
-				return model.StandInList{StandIns: list}, err
+				return s.standInsFor(s.scopeOf(c), list), err
 			},
-		),
+		).forTeams(),
 	}
 }
 
@@ -86,5 +98,8 @@ func (s *Server) drills(c *echo.Context) (model.DrillList, error) {
 		return model.DrillList{}, err
 	}
 	list, err := s.control.Drills.List(c.Request().Context(), limit)
+	if sc := s.scopeOf(c); sc.IsLimited() {
+		list = drillsFor(list, sc)
+	}
 	return model.DrillList{Drills: list}, err
 }

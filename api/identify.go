@@ -77,9 +77,9 @@ func cutPrefixFold(s, prefix string) (rest string, ok bool) {
 	return s[len(prefix):], true
 }
 
-// allow lets those call who have a role; what names the call. What they do ends with their
-// credential.
-func (s *Server) allow(what string, need people.Role, handle echo.HandlerFunc) echo.HandlerFunc {
+// allow lets those call who have a role, and those who belong to a team if the call is for
+// teams too; what names the call. What they do ends with their credential.
+func (s *Server) allow(what string, need people.Role, isForTeams bool, handle echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		if need == people.Anyone {
@@ -95,6 +95,11 @@ func (s *Server) allow(what string, need people.Role, handle echo.HandlerFunc) e
 			s.control.People.Refuse(ctx, what, need)
 			return failed(http.StatusForbidden, "role", "%s is %s %s, and this needs %s %s: ask an admin for a token with "+
 				"that role", who.Name, article(who.Role), who.Role, article(need), need)
+		}
+		if len(who.Teams) > 0 && !isForTeams {
+			s.control.People.Refuse(ctx, what, "of the platform")
+			return failed(http.StatusForbidden, "team", "%s is of team %s, and this is about the whole mesh: ask an admin",
+				who.Name, strings.Join(who.Teams, ", "))
 		}
 		var end context.CancelFunc
 		if who.Expires.IsZero() {

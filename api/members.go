@@ -17,8 +17,8 @@ import (
 func (s *Server) memberOperations() []Operation {
 	return []Operation{
 		get("/authority", "authority", "Who signs the certificates of the mesh, and how a rotation is going",
-			func(*echo.Context) (model.Authority, error) { return s.control.Members.View(), nil }),
-		get("/authority/roots", "roots", "The roots that proxies trust", s.roots),
+			func(*echo.Context) (model.Authority, error) { return s.control.Members.View(), nil }).forTeams(),
+		get("/authority/roots", "roots", "The roots that proxies trust", s.roots).forTeams(),
 		act("/authority/rotate", "rotateAuthority", "Replace the root by a new one, step by step",
 			func(c *echo.Context) (model.Authority, error) {
 				err := s.control.Members.Rotate(c.Request().Context())
@@ -45,8 +45,9 @@ func (s *Server) memberOperations() []Operation {
 		).needing(people.Admin),
 		get("/access", "access", "Who may call whom, who did, and who was refused",
 			func(c *echo.Context) (model.AccessMatrix, error) {
-				return s.control.Access.Matrix(c.Request().Context(), c.QueryParam("from"), c.QueryParam("to"))
-			}, Param{"from", "string", "only this caller"}, Param{"to", "string", "only this service"}),
+				m, err := s.control.Access.Matrix(c.Request().Context(), c.QueryParam("from"), c.QueryParam("to"))
+				return matrixFor(m, s.scopeOf(c)), err
+			}, Param{"from", "string", "only this caller"}, Param{"to", "string", "only this service"}).forTeams(),
 		get("/access/suggestion", "suggestAccess", "Access rules for what was used in the last 14 days",
 			func(c *echo.Context) (model.AccessSuggestion, error) {
 				return s.control.Access.Suggest(c.Request().Context())

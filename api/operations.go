@@ -34,7 +34,10 @@ type Operation struct {
 	Also    int         // another status of success; 0: there is none
 	IfMatch string      // what If-Match holds; empty: it is not read
 	Needs   people.Role // who may call it; empty: admins
-	handle  echo.HandlerFunc
+	// IsForTeams: those who belong to a team may call it, for their part. Without it, it is
+	// for the platform alone.
+	IsForTeams bool
+	handle     echo.HandlerFunc
 }
 
 // Param is a parameter of the query.
@@ -153,6 +156,12 @@ func statusOf(v any, usual int) int {
 // needing is the operation for those who have a role.
 func (op Operation) needing(role people.Role) Operation {
 	op.Needs = role
+	return op
+}
+
+// forTeams is the operation for those who belong to a team too: it holds them to their part.
+func (op Operation) forTeams() Operation {
+	op.IsForTeams = true
 	return op
 }
 

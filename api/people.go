@@ -24,15 +24,15 @@ func (s *Server) peopleOperations() []Operation {
 			}
 			return out, nil
 		}).needing(people.Anyone),
-		get("/who", "who", "Who calls, and what they may do", s.who),
+		get("/who", "who", "Who calls, and what they may do", s.who).forTeams(),
 		get("/sessions", "sessions", "Who is signed in to the console: of an admin all, of others their own",
-			s.sessions),
+			s.sessions).forTeams(),
 		create("/sessions", "signIn", "Begin a session of the console, which a cookie carries", s.signIn).needing(people.Anyone),
 		create("/sessions/links", "createSignInLink", "Make a link that signs a browser in once, as who calls", s.signInLink).
-			needing(people.Viewer),
+			needing(people.Viewer).forTeams(),
 		remove("/sessions/:session", "endSession",
 			"End a session, one's own or, of an admin, any; current is the session of the call", s.endSession).
-			needing(people.Viewer),
+			needing(people.Viewer).forTeams(),
 		get("/access-tokens", "accessTokens", "Access tokens, the newest first",
 			func(*echo.Context) (model.AccessTokenList, error) { return s.accessTokens(), nil }).needing(people.Admin),
 		create("/access-tokens", "createAccessToken", "Make an access token; its text is shown this once",
@@ -51,7 +51,7 @@ func (s *Server) peopleOperations() []Operation {
 				{"about", "string", "only rules (and releases), drills (and trials), proxies, people or guards (and health)"},
 				sinceParam,
 				{"after", "integer", "only entries above this number"},
-			}, pageParams...)...),
+			}, pageParams...)...).forTeams(),
 		get("/activity/chain", "verifyActivity",
 			"Whether each entry of the activity log follows the one before it, by its hash",
 			func(c *echo.Context) (model.ActivityChain, error) {
@@ -76,7 +76,7 @@ var sinceParam = Param{"since", "integer", "only entries from this time on, in s
 
 func (s *Server) who(c *echo.Context) (model.Who, error) {
 	who := whoOf(c)
-	out := model.Who{Name: who.Name, Role: string(who.Role), Credential: who.Credential}
+	out := model.Who{Name: who.Name, Role: string(who.Role), Teams: who.Teams, Credential: who.Credential}
 	if !who.Expires.IsZero() {
 		out.Expires = &who.Expires
 	}
@@ -147,9 +147,10 @@ func (s *Server) accessTokens() model.AccessTokenList {
 
 func (s *Server) createAccessToken(c *echo.Context, in model.AccessTokenRequest) (model.AccessToken, error) {
 	text, t, err := s.control.People.CreateToken(c.Request().Context(), people.Wanted{
-		Name: in.Name,
-		Role: people.Role(in.Role),
-		For:  time.Duration(in.ForSeconds) * time.Second,
+		Name:  in.Name,
+		Role:  people.Role(in.Role),
+		Teams: in.Teams,
+		For:   time.Duration(in.ForSeconds) * time.Second,
 	})
 	out := from.AccessToken(t)
 	out.Token = text
@@ -178,7 +179,7 @@ func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
 		})
 	}
 	list, next, err := readPage(c, read, func(e *model.ActivityEntry) uint { return e.Number })
-	return model.ActivityPage{Activity: list, Next: next}, err
+	return model.ActivityPage{Activity: activityFor(list, whoOf(c), s.scopeOf(c)), Next: next}, err
 }
 
 // sinceOf reads from when on entries are asked for; zero: from the first.

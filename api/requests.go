@@ -53,6 +53,8 @@ func (s *Server) requestOperations() []Operation {
 			Status:  http.StatusOK,
 			Needs:   people.Viewer,
 			handle:  s.requests,
+
+			IsForTeams: true,
 		},
 		get(
 			"/requests/failures",
@@ -63,7 +65,7 @@ func (s *Server) requestOperations() []Operation {
 				noHeader,
 				Param{"before", "integer", "only requests before this time, in seconds since 1970"},
 				limitParam,
-			)...),
+			)...).forTeams(),
 		get(
 			"/traces",
 			"traces",
@@ -79,12 +81,16 @@ func (s *Server) requestOperations() []Operation {
 			Param{"path", "string", "prefix of the first request's path"},
 			Param{"slowerThanMS", "integer", "took longer than this many milliseconds"},
 			limitParam,
-		),
-		get("/traces/:trace", "trace", "One trace, by the beginning of its id", s.trace),
+		).forTeams(),
+		get("/traces/:trace", "trace", "One trace, by the beginning of its id", s.trace).forTeams(),
 		send(http.MethodPost, "/explain", "explain", "Which routes a request takes, and why not others",
-			func(_ *echo.Context, in model.RequestSpec) (model.Explanation, error) {
-				return s.control.Calls.Explain(in)
-			}).needing(people.Viewer),
+			func(c *echo.Context, in model.RequestSpec) (model.Explanation, error) {
+				if err := s.mayAsk(c, &in); err != nil {
+					return model.Explanation{}, err
+				}
+				e, err := s.control.Calls.Explain(in)
+				return explanationFor(e, s.scopeOf(c)), err
+			}).needing(people.Viewer).forTeams(),
 		{
 			Method:  http.MethodPost,
 			Path:    "/calls",
@@ -96,6 +102,8 @@ func (s *Server) requestOperations() []Operation {
 			Status:  http.StatusOK,
 			Needs:   people.Editor,
 			handle:  s.call,
+
+			IsForTeams: true,
 		},
 	}
 }
@@ -158,8 +166,12 @@ func (s *Server) requests(c *echo.Context) error {
 		text.Reset()
 		return err == nil && out.Flush() == nil
 	}
+	scope := s.scopesOf(c)
 	add := func(r wire.Record) {
 		one := from.Request(r)
+		if !seesRequest(&one, scope()) {
+			return
+		}
 		lines.Encode(model.FeedLine{Request: &one})
 	}
 	lines.Encode(model.FeedLine{}) // the stream is open
@@ -209,7 +221,9 @@ func (s *Server) failures(c *echo.Context) (model.RecentFailures, error) {
 	if at > 0 {
 		before = time.Unix(int64(at), 0)
 	}
-	out.Requests = from.Requests(s.control.Feed.Failures(filter, before, limit))
+	sc := s.scopeOf(c)
+	out.Requests = keep(from.Requests(s.control.Feed.Failures(filter, before, limit)),
+		func(r *model.RequestRecord) bool { return seesRequest(r, sc) })
 	return out, nil
 }
 
@@ -227,7 +241,9 @@ func (s *Server) traces(c *echo.Context) (model.TraceList, error) {
 			Path: c.QueryParam("path"), Slower: time.Duration(slower) * time.Millisecond},
 		limit,
 	)
-	return model.TraceList{Traces: from.TraceSummaries(list), Share: s.control.Fleet.Traced(), Lost: lost}, nil
+	sc := s.scopeOf(c)
+	shown := keep(from.TraceSummaries(list), func(t *model.TraceSummary) bool { return seesTrace(t, sc) })
+	return model.TraceList{Traces: shown, Share: s.control.Fleet.Traced(), Lost: lost}, nil
 }
 
 func (s *Server) trace(c *echo.Context) (model.Trace, error) {
@@ -241,13 +257,23 @@ func (s *Server) trace(c *echo.Context) (model.Trace, error) {
 			c.Param("trace"),
 		)
 	}
-	return from.Trace(t), nil
+	out, sc := from.Trace(t), s.scopeOf(c)
+	if !seesTrace(&out.TraceSummary, sc) {
+		return model.Trace{}, notTheirs(c, "this trace")
+	}
+	if sc.IsLimited() {
+		out.Spans = keep(out.Spans, func(p *model.TraceSpan) bool { return sc.SeesLink(p.Caller, p.Service) || sc.Owns(p.Service) })
+	}
+	return out, nil
 }
 
 // call streams results as lines of JSON while requests are on their way.
 func (s *Server) call(c *echo.Context) error {
 	var in model.CallRequest
 	if err := body(c, &in); err != nil {
+		return err
+	}
+	if err := s.mayAsk(c, &in.RequestSpec); err != nil {
 		return err
 	}
 	ctx, end, err := s.stream(c, &s.people)

@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"maps"
 	"net/http"
 	"slices"
 
@@ -26,6 +27,8 @@ func (s *Server) ruleOperations() []Operation {
 		Status:  http.StatusOK,
 		Needs:   people.Viewer,
 		handle:  s.schema,
+
+		IsForTeams: true,
 	}
 	deleteDraft := Operation{
 		Method:  http.MethodDelete,
@@ -36,6 +39,8 @@ func (s *Server) ruleOperations() []Operation {
 		Needs:   people.Editor,
 		IfMatch: "version of the draft in quotes, or *; 412 when it has another version",
 		handle:  s.deleteDraft,
+
+		IsForTeams: true,
 	}
 	return []Operation{
 		send(
@@ -44,64 +49,74 @@ func (s *Server) ruleOperations() []Operation {
 			"check",
 			"Check the files of a bundle and compare them with what is in force",
 			s.check,
-		).needing(people.Viewer),
-		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format).needing(people.Viewer),
-		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values).needing(people.Viewer),
+		).needing(people.Viewer).forTeams(),
+		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format).needing(people.Viewer).forTeams(),
+		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values).needing(people.Viewer).forTeams(),
 		send(
 			http.MethodPost,
 			"/rules/amend",
 			"amend",
 			"Change values in the text of rule files; every other byte stays",
 			s.amend,
-		).needing(people.Viewer),
+		).needing(people.Viewer).forTeams(),
 		schema,
-		get("/drafts", "drafts", "Who is editing which bundle", s.drafts),
+		get("/drafts", "drafts", "Who is editing which bundle", s.drafts).forTeams(),
 		get("/drafts/:bundle", "draft", "The files that somebody is editing", s.draft,
-			Param{"by", "string", "whose draft it is; who calls when absent"}),
+			Param{"by", "string", "whose draft it is; who calls when absent"}).forTeams(),
 		send(http.MethodPut, "/drafts/:bundle", "saveDraft", "Save the files that somebody is editing", s.saveDraft).
-			matching("version of the draft in quotes, 0 when there is none yet; 412 when it has another version"),
+			matching("version of the draft in quotes, 0 when there is none yet; 412 when it has another version").forTeams(),
 		deleteDraft,
 		get(
 			"/services/:service/effective",
 			"effective",
 			"What holds for a service after policies and defaults, each value with its origin",
 			func(c *echo.Context) (model.EffectiveSettings, error) {
+				if err := s.sees(c, c.Param("service")); err != nil {
+					return model.EffectiveSettings{}, err
+				}
 				return s.control.Views.Effective(c.Param("service"))
 			},
-		),
-		get("/revisions", "revisions", "Published revisions, newest first", s.revisions, pageParams...),
+		).forTeams(),
+		get("/revisions", "revisions", "Published revisions, newest first", s.revisions, pageParams...).forTeams(),
 		create(
 			"/revisions",
 			"publish",
 			"Publish the files of a bundle as a new revision, and wait until the proxies have it in force",
 			s.publish,
 		).
-			matching(revisionMatch).orUnchanged(),
-		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision),
+			matching(revisionMatch).orUnchanged().forTeams(),
+		get("/revisions/:number", "revision", "One revision with its files; 0 is the one in force", s.revision).forTeams(),
 		get("/revisions/:number/changes", "revisionChanges", "What one revision changed in the text of the rules",
-			s.revisionChanges),
+			s.revisionChanges).forTeams(),
 		create("/revisions/:number/restore", "restore", "Publish an earlier revision again", s.restore).
 			matching(revisionMatch).orUnchanged(),
 		remove("/bundles/:bundle", "removeBundle", "Publish a revision without a bundle", s.removeBundle,
 			Param{"message", "string", "message of the revision"},
 			Param{"waitMS", "integer", "how long to wait for the proxies; 5000 when absent, at most 60000"},
 			Param{"refuseUsedLinks", "boolean", "publish even if access rules refuse every request of a link in use"}).
-			matching(revisionMatch),
+			matching(revisionMatch).forTeams(),
 		create(
 			"/services/:service/split",
 			"split",
 			"Change the weights of one route, as a new revision",
 			s.split,
-		).matching(revisionMatch).orUnchanged(),
+		).matching(revisionMatch).orUnchanged().forTeams(),
 	}
 }
 
 func (s *Server) check(c *echo.Context, in model.CheckRequest) (model.CheckReport, error) {
 	bundle, files := cmp.Or(in.Bundle, model.MainBundle), from.ToFiles(in.Files)
-	if in.Remember && whoOf(c).Role.May(people.Editor) {
-		return s.control.Revisions.Remember(c.Request().Context(), bundle, files)
+	if err := s.ownsBundles(c, append(slices.Collect(maps.Keys(in.Others)), bundle)...); err != nil {
+		return model.CheckReport{}, err
 	}
-	return s.control.Revisions.Check(c.Request().Context(), bundle, files)
+	if in.Remember && whoOf(c).Role.May(people.Editor) {
+		rep, err := s.control.Revisions.Remember(c.Request().Context(), bundle, files)
+		return reportFor(rep, s.scopeOf(c)), err
+	}
+	all := from.ToBundles(in.Others)
+	all[bundle] = files // without any it is removed
+	rep, err := s.control.Revisions.CheckAll(c.Request().Context(), bundle, all)
+	return reportFor(rep, s.scopeOf(c)), err
 }
 
 func (s *Server) format(_ *echo.Context, in model.FileList) (model.FileList, error) {
@@ -159,14 +174,21 @@ func (s *Server) schema(c *echo.Context) error {
 
 func (s *Server) drafts(c *echo.Context) (model.DraftList, error) {
 	list, err := s.control.Revisions.Drafts(c.Request().Context())
-	return model.DraftList{Drafts: list}, err
+	sc := s.scopeOf(c)
+	return model.DraftList{Drafts: keep(list, func(d *model.Draft) bool { return sc.OwnsBundle(d.Bundle) })}, err
 }
 
 func (s *Server) draft(c *echo.Context) (model.Draft, error) {
+	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
+		return model.Draft{}, err
+	}
 	return s.control.Revisions.Draft(c.Request().Context(), c.Param("bundle"), c.QueryParam("by"))
 }
 
 func (s *Server) saveDraft(c *echo.Context, in model.DraftRequest) (model.Draft, error) {
+	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
+		return model.Draft{}, err
+	}
 	expect, err := expected(c, draftMissing)
 	if err != nil {
 		return model.Draft{}, err
@@ -185,6 +207,9 @@ const (
 )
 
 func (s *Server) deleteDraft(c *echo.Context) error {
+	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
+		return err
+	}
 	expect, err := expected(c, draftMissing)
 	if err != nil {
 		return err
@@ -202,11 +227,18 @@ func (s *Server) deleteDraft(c *echo.Context) error {
 
 func (s *Server) revisions(c *echo.Context) (model.RevisionPage, error) {
 	list, next, err := readPage(c, s.control.Revisions.List, func(e *model.Revision) uint { return e.Number })
+	sc := s.scopeOf(c)
+	for i := range list {
+		list[i] = revisionFor(list[i], whoOf(c), sc)
+	}
 	return model.RevisionPage{Revisions: list, Next: next}, err
 }
 
 // removeBundle publishes a revision without a bundle.
 func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
+	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
+		return model.Published{}, err
+	}
 	expect, err := expected(c, matchMissing)
 	if err != nil {
 		return model.Published{}, err
@@ -215,7 +247,7 @@ func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
 	if err != nil {
 		return model.Published{}, err
 	}
-	return s.control.Revisions.Remove(c.Request().Context(), revisions.Publication{
+	p, err := s.control.Revisions.Remove(c.Request().Context(), revisions.Publication{
 		Bundle:          c.Param("bundle"),
 		Author:          actor.Name(c.Request().Context()),
 		Message:         c.QueryParam("message"),
@@ -223,18 +255,24 @@ func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
 		Wait:            wait(&ms),
 		RefuseUsedLinks: c.QueryParam("refuseUsedLinks") == "true",
 	})
+	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
 }
 
 func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Published, error) {
+	bundles := append(slices.Collect(maps.Keys(in.Others)), cmp.Or(in.Bundle, model.MainBundle))
+	if err := s.ownsBundles(c, bundles...); err != nil {
+		return model.Published{}, err
+	}
 	expect, err := expected(c, matchMissing)
 	if err != nil {
 		return model.Published{}, err
 	}
-	return s.control.Revisions.Publish(
+	p, err := s.control.Revisions.Publish(
 		c.Request().Context(),
 		revisions.Publication{
 			Bundle:  cmp.Or(in.Bundle, model.MainBundle),
 			Files:   from.ToFiles(in.Files),
+			Others:  from.ToBundles(in.Others),
 			Author:  actor.Name(c.Request().Context()),
 			Message: in.Message,
 			Expect:  expect,
@@ -243,6 +281,7 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 			RefuseUsedLinks: in.RefuseUsedLinks,
 		},
 	)
+	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
 }
 
 func (s *Server) revision(c *echo.Context) (model.Revision, error) {
@@ -251,7 +290,7 @@ func (s *Server) revision(c *echo.Context) (model.Revision, error) {
 		return model.Revision{}, err
 	}
 	rev, err := s.control.Revisions.Revision(c.Request().Context(), n)
-	return from.Revision(rev), err
+	return revisionFor(from.Revision(rev), whoOf(c), s.scopeOf(c)), err
 }
 
 func (s *Server) revisionChanges(c *echo.Context) (model.RevisionChanges, error) {
@@ -259,7 +298,12 @@ func (s *Server) revisionChanges(c *echo.Context) (model.RevisionChanges, error)
 	if err != nil {
 		return model.RevisionChanges{}, err
 	}
-	return s.control.Revisions.Changes(c.Request().Context(), n)
+	all, err := s.control.Revisions.Changes(c.Request().Context(), n)
+	if sc := s.scopeOf(c); sc.IsLimited() {
+		all.Changes = keep(all.Changes, func(c *model.Change) bool { return sc.OwnsBundle(rules.Origin{File: c.At.File}.Bundle()) })
+		all.Total = len(all.Changes)
+	}
+	return all, err
 }
 
 func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Published, error) {
@@ -281,10 +325,14 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 }
 
 func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published, error) {
+	if err := s.owns(c, c.Param("service")); err != nil {
+		return model.Published{}, err
+	}
 	expect, err := expected(c, matchMissing)
 	if err != nil {
 		return model.Published{}, err
 	}
 	q := revisions.Publication{Author: actor.Name(c.Request().Context()), Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)}
-	return s.control.Revisions.Split(c.Request().Context(), c.Param("service"), in.Route, in.Weights, q)
+	p, err := s.control.Revisions.Split(c.Request().Context(), c.Param("service"), in.Route, in.Weights, q)
+	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
 }

@@ -53,6 +53,7 @@ type Server struct {
 	port     string     // where people reach it; see cookieName
 	shown    func() (*tls.Certificate, error)
 	liveMesh liveMesh
+	lives    teamLives
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
 
@@ -105,6 +106,7 @@ var document []byte
 // with index.html.
 func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Server {
 	s := &Server{control: c, console: console, log: log, echo: echo.New()}
+	s.liveMesh.source = func(ctx context.Context) (model.Mesh, error) { return c.Views.Mesh(ctx, liveWindow, 0) }
 	s.proxies.most, s.people.most, s.people.each = maxProxyStreams, maxPeopleStreams, streamsEach
 	s.watches.most, s.watches.each = maxPeopleStreams, watchesEach
 	if tcp, isTCP := at.(*net.TCPAddr); isTCP {
@@ -114,12 +116,12 @@ func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Serv
 	s.echo.HTTPErrorHandler = s.fail
 	s.echo.Use(s.guard)
 	for _, op := range s.operations() {
-		s.echo.Add(op.Method, "/api/v1"+op.Path, s.allow(op.ID, op.Needs, op.handle))
+		s.echo.Add(op.Method, "/api/v1"+op.Path, s.allow(op.ID, op.Needs, op.IsForTeams, op.handle))
 	}
 	s.echo.GET("/api/v1/openapi.json", func(c *echo.Context) error { return c.JSONBlob(http.StatusOK, document) })
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", s.ready)
-	s.echo.GET("/metrics", s.allow("metrics", people.Viewer, echo.WrapHandler(s.metrics())))
+	s.echo.GET("/metrics", s.allow("metrics", people.Viewer, false, echo.WrapHandler(s.metrics())))
 	s.signOnPages()
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{

@@ -27,8 +27,8 @@ func (s *Server) signOnOperations() []Operation {
 
 // signOnPages are where browsers go to the provider, and come back from it.
 func (s *Server) signOnPages() {
-	s.echo.GET("/sign-on", s.allow("signOn", people.Anyone, s.goSignOn))
-	s.echo.GET(signon.CallbackPath, s.allow("signOn", people.Anyone, s.backFromSignOn))
+	s.echo.GET("/sign-on", s.allow("signOn", people.Anyone, true, s.goSignOn))
+	s.echo.GET(signon.CallbackPath, s.allow("signOn", people.Anyone, true, s.backFromSignOn))
 }
 
 func (s *Server) signOn() (*signon.SignOn, error) {

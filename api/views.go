@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,7 +14,6 @@ import (
 	"nightjar/api/change"
 	"nightjar/api/model"
 	"nightjar/control/people"
-	"nightjar/control/views"
 	"nightjar/metrics"
 	"nightjar/store"
 )
@@ -29,7 +29,7 @@ func (s *Server) meshOperations() []Operation {
 	return []Operation{
 		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
 			Param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
-			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
+			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}).forTeams(),
 		{
 			Method:  http.MethodGet,
 			Path:    "/live",
@@ -47,6 +47,8 @@ func (s *Server) meshOperations() []Operation {
 			Status: http.StatusOK,
 			Needs:  people.Viewer,
 			handle: s.live,
+
+			IsForTeams: true,
 		},
 		get(
 			"/timeline",
@@ -62,7 +64,7 @@ func (s *Server) meshOperations() []Operation {
 			Param{"instance", "string", "called instance"},
 			Param{"parent", "string", "service or gateway of the route"},
 			Param{"route", "string", "with parent"},
-		),
+		).forTeams(),
 		get(
 			"/timeline/services",
 			"servicesOverTime",
@@ -72,12 +74,15 @@ func (s *Server) meshOperations() []Operation {
 				if err != nil {
 					return model.ServicesOverTime{}, err
 				}
-				return s.control.Views.Figures.ServicesOverTime(c.Request().Context(), q)
+				all, err := s.control.Views.Figures.ServicesOverTime(c.Request().Context(), q)
+				sc := s.scopeOf(c)
+				all.Services = keep(all.Services, func(o *model.ServiceOverTime) bool { return sc.Sees(o.Service) })
+				return all, err
 			},
 			Param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
 			Param{"to", "integer", "seconds since 1970; now when absent"},
 			Param{"step", "integer", "seconds of each value; chosen for about sixty values when absent"},
-		),
+		).forTeams(),
 	}
 }
 
@@ -90,11 +95,14 @@ func (s *Server) mesh(c *echo.Context) (model.Mesh, error) {
 	if err != nil {
 		return model.Mesh{}, err
 	}
-	return s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at))
+	m, err := s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at))
+	return meshFor(m, whoOf(c), s.scopeOf(c)), err
 }
 
 // liveMesh is the newest mesh, made once for everybody who looks at it.
 type liveMesh struct {
+	source func(context.Context) (model.Mesh, error)
+
 	mu     sync.Mutex // guards what follows
 	mesh   model.Mesh
 	made   time.Time // when mesh was made
@@ -114,11 +122,11 @@ type event struct {
 // next returns the event for a client whose newest mesh has an id (0: it has none), and
 // the time left until there is another. The client gets what changed if it asks for that and has the
 // mesh before, and the whole mesh otherwise.
-func (l *liveMesh) next(ctx context.Context, v *views.Views, has int64, changes bool) (event, time.Duration, error) {
+func (l *liveMesh) next(ctx context.Context, has int64, changes bool) (event, time.Duration, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if time.Since(l.made) >= liveEvery {
-		if err := l.renew(ctx, v); err != nil {
+		if err := l.renew(ctx); err != nil {
 			return event{}, 0, err
 		}
 	}
@@ -135,10 +143,22 @@ func (l *liveMesh) next(ctx context.Context, v *views.Views, has int64, changes 
 	return e, liveEvery - time.Since(l.made), nil
 }
 
+// newest is the newest mesh itself.
+func (l *liveMesh) newest(ctx context.Context) (model.Mesh, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if time.Since(l.made) >= liveEvery {
+		if err := l.renew(ctx); err != nil {
+			return model.Mesh{}, err
+		}
+	}
+	return l.mesh, nil
+}
+
 // renew makes the newest mesh.
-func (l *liveMesh) renew(ctx context.Context, v *views.Views) error {
+func (l *liveMesh) renew(ctx context.Context) error {
 	now := time.Now()
-	m, err := v.Mesh(context.WithoutCancel(ctx), liveWindow, 0)
+	m, err := l.source(context.WithoutCancel(ctx))
 	if err != nil {
 		return err
 	}
@@ -159,6 +179,10 @@ func (s *Server) live(c *echo.Context) error {
 		return err
 	}
 	defer end()
+	mesh, err := s.liveFor(c)
+	if err != nil {
+		return err
+	}
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -166,7 +190,7 @@ func (s *Server) live(c *echo.Context) error {
 	changes := c.QueryParam("changes") == "true"
 	var has int64
 	for {
-		e, left, err := s.liveMesh.next(ctx, s.control.Views, has, changes)
+		e, left, err := mesh.next(ctx, has, changes)
 		if err != nil {
 			return err
 		}
@@ -190,7 +214,23 @@ func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
 	}
 	q.Caller, q.Service, q.Version = c.QueryParam("caller"), c.QueryParam("service"), c.QueryParam("version")
 	q.Instance, q.Parent, q.Route = c.QueryParam("instance"), c.QueryParam("parent"), c.QueryParam("route")
-	return s.control.Views.Timeline(c.Request().Context(), q)
+	if sc := s.scopeOf(c); sc.IsLimited() {
+		isGateway := s.control.Revisions.Current().Rules.Gateway(q.Parent) != nil
+		switch {
+		case q.Service != "" && sc.Sees(q.Service), q.Parent != "" && !isGateway && sc.Sees(q.Parent),
+			q.Caller != "" && sc.Owns(q.Caller):
+		default:
+			return model.Timeline{}, notTheirs(c, cmp.Or(q.Service, q.Parent, q.Caller, "the whole mesh"))
+		}
+	}
+	t, err := s.control.Views.Timeline(c.Request().Context(), q)
+	if s.scopeOf(c).IsLimited() {
+		t.Marks = keep(t.Marks, func(m *model.Mark) bool { return m.Kind == model.MarkRevision })
+		for i := range t.Marks {
+			t.Marks[i].By, t.Marks[i].Text = saidBy(whoOf(c), t.Marks[i].By, t.Marks[i].Text)
+		}
+	}
+	return t, err
 }
 
 // times is the times of a query.

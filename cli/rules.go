@@ -65,7 +65,7 @@ func (a *app) colour() bool { return a.format == "table" && out.Terminal(os.Stdo
 
 func (a *app) rulesCheck() *cobra.Command {
 	var bundle string
-	var remember bool
+	var remember, several bool
 	cmd := &cobra.Command{
 		Use:   "check " + filesWords,
 		Short: "Report every mistake and warning of rule files",
@@ -81,11 +81,17 @@ formats, there is -o sarif for CI systems.`,
 		Annotations: map[string]string{moreFormats: "sarif"},
 		Args:        someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rep, alone, err := a.check(cmd, bundle, args, remember)
+			if remember && several {
+				return usagef("--remember is for one bundle: leave out --bundles")
+			}
+			list, err := readBundles(cmd, args, bundle, several)
 			if err != nil {
 				return err
 			}
-			err = nil
+			rep, alone, err := a.check(cmd, list, remember)
+			if err != nil {
+				return err
+			}
 			if a.format == "sarif" {
 				err = out.SARIF(cmd.OutOrStdout(), a.program, rep.Findings)
 			} else {
@@ -101,6 +107,7 @@ formats, there is -o sarif for CI systems.`,
 		},
 	}
 	cmd.Flags().StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files belong to")
+	cmd.Flags().BoolVar(&several, "bundles", false, bundlesUsage)
 	cmd.Flags().BoolVar(&remember, "remember", false,
 		"show everybody that these files differ from what is in force, until the bundle is published")
 	return cmd
@@ -135,25 +142,21 @@ func checkSheet(cmd *cobra.Command, s *out.Sheet, rep model.CheckReport, colour 
 // check checks files by the service; alone says why when it had to do without one.
 func (a *app) check(
 	cmd *cobra.Command,
-	bundle string,
-	args []string,
+	list bundles,
 	remember bool,
 ) (rep model.CheckReport, alone, err error) {
-	files, err := readFiles(cmd, args)
-	if err != nil {
-		return rep, nil, err
-	}
+	bundle, files, others := list.first()
 	c, err := a.client()
 	if err != nil {
 		return rep, nil, err
 	}
 	rep, err = c.Check(
 		cmd.Context(),
-		model.CheckRequest{Bundle: bundle, Files: files, Remember: remember},
+		model.CheckRequest{Bundle: bundle, Files: files, Others: others, Remember: remember},
 	)
 	var gone *client.Unreachable
 	if errors.As(err, &gone) && !remember {
-		_, found := rules.Check(from.ToFiles(files), rules.Live{})
+		_, found := rules.Check(list.joined(), rules.Live{})
 		rep = model.CheckReport{
 			Findings: from.Findings(found),
 			Mistakes: rules.Mistakes(found),
@@ -167,6 +170,7 @@ func (a *app) check(
 
 func (a *app) rulesDiff() *cobra.Command {
 	var bundle string
+	var several bool
 	cmd := &cobra.Command{
 		Use:   "diff " + filesWords,
 		Short: "Compare rule files with what is in force",
@@ -176,7 +180,11 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
   nightjar rules diff examples/ferry -o json`,
 		Args: someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			rep, alone, err := a.check(cmd, bundle, args, false)
+			list, err := readBundles(cmd, args, bundle, several)
+			if err != nil {
+				return err
+			}
+			rep, alone, err := a.check(cmd, list, false)
 			if err != nil {
 				return err
 			}
@@ -210,6 +218,7 @@ Exit code 0: they are the same; 1: they differ, or have mistakes.`,
 		},
 	}
 	cmd.Flags().StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files belong to")
+	cmd.Flags().BoolVar(&several, "bundles", false, bundlesUsage)
 	return cmd
 }
 
@@ -338,7 +347,7 @@ func waitMS(d time.Duration) *int {
 func (a *app) rulesPublish() *cobra.Command {
 	var bundle, message string
 	var wait time.Duration
-	var refuse bool
+	var refuse, several bool
 	var expect int
 	cmd := &cobra.Command{
 		Use:   "publish " + filesWords,
@@ -350,10 +359,11 @@ proxies that do not have the revision in force yet.`,
   nightjar rules publish examples/ferry --expect 12`,
 		Args: someFiles,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			files, err := readFiles(cmd, args)
+			list, err := readBundles(cmd, args, bundle, several)
 			if err != nil {
 				return err
 			}
+			bundle, files, others := list.first()
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -371,6 +381,7 @@ proxies that do not have the revision in force yet.`,
 				model.PublishRequest{
 					Bundle:  bundle,
 					Files:   files,
+					Others:  others,
 					Message: message,
 					WaitMS:  waitMS(wait),
 
@@ -386,6 +397,7 @@ proxies that do not have the revision in force yet.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&bundle, "bundle", model.MainBundle, "bundle that the files replace")
+	f.BoolVar(&several, "bundles", false, bundlesUsage+", in one revision")
 	f.StringVarP(&message, "message", "m", "", "message of the revision")
 	f.DurationVar(&wait, "wait", 5*time.Second, "how long to wait for acknowledgements")
 	f.IntVar(&expect, "expect", 0, "publish only when this revision is in force")

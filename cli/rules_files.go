@@ -3,16 +3,19 @@ package cli
 import (
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"nightjar/api/model"
-
 	"github.com/spf13/cobra"
 
+	"nightjar/api/from"
+	"nightjar/api/model"
+	"nightjar/control/revisions"
 	"nightjar/core/rules"
+	"nightjar/store"
 )
 
 // filesWords are the arguments of the commands that read rule files.
@@ -103,3 +106,59 @@ func readFiles(cmd *cobra.Command, args []string) ([]model.File, error) {
 	}
 	return files, nil
 }
+
+// bundles are the files of several bundles, by name.
+type bundles map[string][]model.File
+
+// readBundles reads each directory as the bundle of its name; with isSeveral false all
+// files are of one bundle.
+func readBundles(cmd *cobra.Command, args []string, bundle string, isSeveral bool) (bundles, error) {
+	if !isSeveral {
+		files, err := readFiles(cmd, args)
+		return bundles{bundle: files}, err
+	}
+	out := bundles{}
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if err != nil {
+			return nil, usage{err}
+		}
+		name := filepath.Base(filepath.Clean(arg))
+		switch {
+		case !info.IsDir():
+			return nil, usagef("--bundles: %s is no directory: each bundle is one, and called like it", arg)
+		case out[name] != nil:
+			return nil, usagef("--bundles: bundle %s is named twice", name)
+		}
+		if out[name], err = readFiles(cmd, []string{arg}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// first is one of the bundles, the main one if it is there, and the others.
+func (b bundles) first() (name string, files []model.File, others bundles) {
+	names := slices.Sorted(maps.Keys(b))
+	if name = names[0]; b[model.MainBundle] != nil {
+		name = model.MainBundle
+	}
+	others = maps.Clone(b)
+	delete(others, name)
+	if len(others) == 0 {
+		others = nil
+	}
+	return name, b[name], others
+}
+
+// joined is all files as the checker reads them.
+func (b bundles) joined() []rules.File {
+	all := store.Bundles{}
+	for name, files := range b {
+		all[name] = from.ToFiles(files)
+	}
+	return revisions.Joined(all)
+}
+
+// bundlesUsage is what --bundles does.
+const bundlesUsage = "each directory is a bundle, called like it, and all are taken together"

@@ -204,10 +204,14 @@ func (a *app) serverWords(cmd *cobra.Command) string {
 
 // inRole is the role of somebody, and until when.
 func inRole(w model.Who) string {
-	if w.Expires == nil {
-		return w.Role
+	role := w.Role
+	if len(w.Teams) > 0 {
+		role += " of team " + strings.Join(w.Teams, ", ")
 	}
-	return w.Role + ", until " + w.Expires.Local().Format("2006-01-02 15:04")
+	if w.Expires == nil {
+		return role
+	}
+	return role + ", until " + w.Expires.Local().Format("2006-01-02 15:04")
 }
 
 // maxTokenFile bounds the text of an access token.

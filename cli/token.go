@@ -32,9 +32,10 @@ func (a *app) tokenCreate() *cobra.Command {
 		Long: `Make an access token for a person or a program. NAME is in the records of all that is
 done by it. A viewer may look; an editor may also change rules, run trials, releases and
 drills, and send requests; an admin may also manage people, proxies that join and the
-authority. Only a hash of the token is kept, so its text cannot be shown again.`,
+authority. With --team, somebody sees the part of those teams alone, and an editor changes
+what they own. Only a hash of the token is kept, so its text cannot be shown again.`,
 		Example: `  nightjar token create mara --role editor > token
-  nightjar token create pipeline --role viewer --for 30d`,
+  nightjar token create pipeline --role editor --team timetable --for 30d`,
 		Args: exactly(1, "NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			life, err := days(good)
@@ -52,6 +53,7 @@ authority. Only a hash of the token is kept, so its text cannot be shown again.`
 	}
 	f := cmd.Flags()
 	f.StringVar(&in.Role, "role", "", "viewer, editor or admin")
+	f.StringSliceVar(&in.Teams, "team", nil, "team whose part it is limited to (default: it is not limited); can be repeated")
 	f.StringVar(&good, "for", "90d", "how long it is good, in days or as 12h, at most 400d")
 	roles := []string{string(people.Viewer), string(people.Editor), string(people.Admin)}
 	cmd.RegisterFlagCompletionFunc("role", cobra.FixedCompletions(roles, cobra.ShellCompDirectiveNoFileComp))
@@ -103,9 +105,9 @@ func tokenSheet(s *out.Sheet, l model.AccessTokenList) {
 		if t.Used != nil {
 			used = longAgo(*t.Used, now)
 		}
-		rows = append(rows, []string{t.ID, t.Name, t.Role, state, used, t.By})
+		rows = append(rows, []string{t.ID, t.Name, t.Role, strings.Join(t.Teams, " "), state, used, t.By})
 	}
-	s.Table([]string{"TOKEN", "NAME", "ROLE", "STATE", "LAST USED", "BY"}, rows)
+	s.Table([]string{"TOKEN", "NAME", "ROLE", "TEAMS", "STATE", "LAST USED", "BY"}, rows)
 }
 
 // longAgo is how long ago something was.
@@ -181,8 +183,8 @@ func sessionSheet(s *out.Sheet, l model.SessionList) {
 			of = "local"
 		}
 		rows = append(rows, []string{
-			e.ID, e.Name, e.Role, of, e.Address, longAgo(e.Created, now), longAgo(e.Used, now), left(e.Expires, now), e.Program,
+			e.ID, e.Name, e.Role, strings.Join(e.Teams, " "), of, e.Address, longAgo(e.Created, now), longAgo(e.Used, now), left(e.Expires, now), e.Program,
 		})
 	}
-	s.Table([]string{"SESSION", "NAME", "ROLE", "OF", "FROM", "BEGAN", "LAST USED", "GOOD FOR", "BROWSER"}, rows)
+	s.Table([]string{"SESSION", "NAME", "ROLE", "TEAMS", "OF", "FROM", "BEGAN", "LAST USED", "GOOD FOR", "BROWSER"}, rows)
 }

@@ -31,6 +31,15 @@ func ToFiles(in []model.File) []rules.File {
 	return list(in, func(f model.File) rules.File { return rules.File(f) })
 }
 
+// ToBundles are the files of several bundles.
+func ToBundles(in map[string][]model.File) store.Bundles {
+	out := store.Bundles{}
+	for name, files := range in {
+		out[name] = ToFiles(files)
+	}
+	return out
+}
+
 // Finding is a mistake or warning.
 func Finding(f rules.Finding) model.Finding {
 	out := model.Finding{

@@ -10,7 +10,7 @@ import (
 // AccessToken is an access token, without its text.
 func AccessToken(t store.AccessToken) model.AccessToken {
 	return model.AccessToken{
-		ID: t.ID, Name: t.Name, Role: t.Role, By: t.By, Created: t.Created, Expires: t.Expires, Used: moment(t.Used),
+		ID: t.ID, Name: t.Name, Role: t.Role, Teams: t.Teams, By: t.By, Created: t.Created, Expires: t.Expires, Used: moment(t.Used),
 	}
 }
 
@@ -25,7 +25,7 @@ func Sessions(in []store.Session, current string) []model.Session {
 // Session is a session; current: see Sessions.
 func Session(s store.Session, current string) model.Session {
 	return model.Session{
-		ID: s.ID, Name: s.Name, Role: s.Role, Of: s.Of, Address: s.Address, Program: s.Program,
+		ID: s.ID, Name: s.Name, Role: s.Role, Teams: s.Teams, Of: s.Of, Address: s.Address, Program: s.Program,
 		Created: s.Created, Expires: s.Expires, Used: s.Used, IsCurrent: "session "+s.ID == current,
 	}
 }

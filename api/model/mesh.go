@@ -41,6 +41,7 @@ type RevisionState struct {
 type Service struct {
 	Name       string            `json:"name"`
 	Owner      string            `json:"owner,omitempty"`
+	Team       string            `json:"team,omitempty"` // that it belongs to by the rules in force
 	Labels     map[string]string `json:"labels,omitempty"`
 	IsDeclared bool              `json:"isDeclared"`          // the rules in force name it
 	IsOutside  bool              `json:"isOutside,omitempty"` // its instances are outside the mesh
@@ -80,6 +81,7 @@ type Instance struct {
 // Route is one route of a service or a gateway.
 type Route struct {
 	Name     string    `json:"name"`
+	Team     string    `json:"team,omitempty"` // whose route of a gateway it is; absent: the platform's
 	At       Origin    `json:"at"`
 	When     []string  `json:"when"` // conditions in words; one must hold; empty: always
 	Send     []Target  `json:"send"`

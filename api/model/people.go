@@ -6,6 +6,7 @@ import "time"
 type Who struct {
 	Name       string     `json:"name"`
 	Role       string     `json:"role"`              // viewer, editor or admin
+	Teams      []string   `json:"teams,omitempty"`   // that they belong to; absent: the platform, which sees all
 	Credential string     `json:"credential"`        // local, token ID or session ID
 	Expires    *time.Time `json:"expires,omitempty"` // when the credential ends; absent: it does not
 }
@@ -40,6 +41,7 @@ type Session struct {
 	ID        string    `json:"id"`
 	Name      string    `json:"name"`
 	Role      string    `json:"role"`
+	Teams     []string  `json:"teams,omitempty"`   // that it is limited to; absent: it is not
 	Of        string    `json:"of,omitempty"`      // credential that it came from, which ends it too
 	Address   string    `json:"address,omitempty"` // where it began; absent: the service's machine
 	Program   string    `json:"program,omitempty"` // browser, as it calls itself
@@ -56,9 +58,11 @@ type SessionList struct {
 
 // AccessTokenRequest says what an access token is for.
 type AccessTokenRequest struct {
-	Name       string `json:"name"`                 // of who acts by it, in the records of all that it does
-	Role       string `json:"role"`                 // viewer, editor or admin
-	ForSeconds int64  `json:"forSeconds,omitempty"` // how long it is good; 90 days when absent, at most 400 days
+	Name string `json:"name"` // of who acts by it, in the records of all that it does
+	Role string `json:"role"` // viewer, editor or admin
+	// teams whose part it is limited to; absent: it is not limited
+	Teams      []string `json:"teams,omitempty"`
+	ForSeconds int64    `json:"forSeconds,omitempty"` // how long it is good; 90 days when absent, at most 400 days
 }
 
 // AccessToken is a token of a person or a program. Its text is known when it is created,
@@ -68,7 +72,8 @@ type AccessToken struct {
 	Token   string     `json:"token,omitempty"` // only when it was just created
 	Name    string     `json:"name"`
 	Role    string     `json:"role"`
-	By      string     `json:"by"` // who made it
+	Teams   []string   `json:"teams,omitempty"` // see AccessTokenRequest
+	By      string     `json:"by"`              // who made it
 	Created time.Time  `json:"created"`
 	Expires time.Time  `json:"expires"`
 	Used    *time.Time `json:"used,omitempty"` // last; absent: never

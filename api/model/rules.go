@@ -78,6 +78,8 @@ type Setting struct {
 type CheckRequest struct {
 	Bundle string `json:"bundle,omitempty"` // main when absent
 	Files  []File `json:"files"`            // all files of the bundle
+	// further bundles that are replaced at once, by name
+	Others map[string][]File `json:"others,omitempty"`
 	// keep these files to compare them with what is in force, until something is published:
 	// every view says when they differ
 	Remember bool `json:"remember,omitempty"`
@@ -162,9 +164,11 @@ type DraftList struct {
 
 // PublishRequest asks for a new revision in which a bundle has these files.
 type PublishRequest struct {
-	Bundle  string `json:"bundle,omitempty"` // main when absent
-	Files   []File `json:"files"`            // all files of the bundle, at least one
-	Message string `json:"message,omitempty"`
+	Bundle string `json:"bundle,omitempty"` // main when absent
+	Files  []File `json:"files"`            // all files of the bundle, at least one
+	// further bundles that are replaced in the same revision, by name
+	Others  map[string][]File `json:"others,omitempty"`
+	Message string            `json:"message,omitempty"`
 	// how long to wait for the proxies; 5000 when absent, at most 60000
 	WaitMS *int `json:"waitMS,omitempty"`
 	// publish access rules even if they refuse every request of a link that is in use

@@ -36,8 +36,9 @@ func Document() ([]byte, error) {
 	}
 	r := openapi31.NewReflector()
 	r.Spec.Info.WithTitle("Nightjar").WithVersion("1")
-	r.Spec.SetHTTPBearerTokenSecurity(byToken, "", "An access token. The roles of a call are those that may make it: "+
-		"viewer, editor, admin, each of which may do what those before it may")
+	r.Spec.SetHTTPBearerTokenSecurity(byToken, "", "An access token. The first role of a call is the one that it needs: "+
+		"viewer, editor or admin, each of which may do what those before it may. With team, those who belong to a team may "+
+		"make it too, for their part; without, the platform alone may")
 	r.Spec.SetAPIKeySecurity(bySession, "nightjar-PORT", openapi.InCookie, "A session of the console; by TLS the name "+
 		"begins with __Host-. The user of the service's machine needs neither, by its socket")
 	r.JSONSchemaReflector().DefaultOptions = append(r.JSONSchemaReflector().DefaultOptions,
@@ -52,8 +53,12 @@ func Document() ([]byte, error) {
 		oc.SetID(op.ID)
 		oc.SetSummary(op.Summary)
 		if op.Needs != people.Anyone {
-			oc.AddSecurity(byToken, string(op.Needs))
-			oc.AddSecurity(bySession, string(op.Needs))
+			roles := []string{string(op.Needs)}
+			if op.IsForTeams {
+				roles = append(roles, "team")
+			}
+			oc.AddSecurity(byToken, roles...)
+			oc.AddSecurity(bySession, roles...)
 		}
 		oc.AddReqStructure(parameters(&op))
 		if op.In != nil {

@@ -256,9 +256,29 @@ var nameShape = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 // Wanted is an access token to make.
 type Wanted struct {
-	Name string
-	Role Role
-	For  time.Duration // 90 days when 0
+	Name  string
+	Role  Role
+	Teams []string      // none: the platform
+	For   time.Duration // 90 days when 0
+}
+
+// maxTeams is how many teams somebody may belong to.
+const maxTeams = 50
+
+// checkTeams checks the teams of somebody with a role.
+func checkTeams(role Role, teams []string) error {
+	switch {
+	case len(teams) > maxTeams:
+		return problem.Invalid("%d teams: expected at most %d", len(teams), maxTeams)
+	case role == Admin && len(teams) > 0:
+		return problem.Invalid("an admin is of the platform, and of no team: choose editor or viewer, or leave out the team")
+	}
+	for i, name := range teams {
+		if !nameShape.MatchString(name) || slices.Contains(teams[:i], name) {
+			return problem.Invalid("%q cannot be a team here: name each team of the rules once", name)
+		}
+	}
+	return nil
 }
 
 // CreateToken makes an access token. Its text is returned this once.
@@ -269,6 +289,9 @@ func (p *People) CreateToken(ctx context.Context, w Wanted) (text string, t stor
 	}
 	role, err := ParseRole(string(w.Role))
 	if err != nil {
+		return "", t, err
+	}
+	if err := checkTeams(role, w.Teams); err != nil {
 		return "", t, err
 	}
 	if w.For == 0 {
@@ -290,11 +313,11 @@ func (p *People) CreateToken(ctx context.Context, w Wanted) (text string, t stor
 	}
 	secret, now := newSecret(), p.Now().UTC()
 	t = store.AccessToken{
-		ID: newID(), Hash: hashOf(secret), Name: w.Name, Role: string(role), By: actor.Name(ctx),
+		ID: newID(), Hash: hashOf(secret), Name: w.Name, Role: string(role), Teams: w.Teams, By: actor.Name(ctx),
 		Created: now, Expires: now.Add(w.For),
 	}
 	entry := store.Activity{
-		At: now, Kind: "access-token-created", After: string(role),
+		At: now, Kind: "access-token-created", After: strings.Join(append([]string{string(role)}, w.Teams...), " "),
 		Detail: fmt.Sprintf("token %s for %s, until %s", t.ID, t.Name, t.Expires.Format(time.DateOnly)),
 	}
 	if err := p.Records.Apply(ctx, store.AddAccessToken{AccessToken: t}, journal.Entries(ctx, entry)); err != nil {

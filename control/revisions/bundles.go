@@ -1,6 +1,7 @@
 package revisions
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -23,12 +24,19 @@ func checkBundleName(name string) error {
 	return nil
 }
 
-// Joined is all files of all bundles, in the order of the bundles' names. The names
-// of files that are not in the main bundle begin with their bundle's, so that
-// positions are unambiguous.
+// Joined is all files of all bundles: of the platform's first, whose access rules decide
+// before those of teams, and then in the order of the bundles' names. The names of files
+// that are not in the main bundle begin with their bundle's, so that positions are
+// unambiguous.
 func Joined(b store.Bundles) []rules.File {
 	var out []rules.File
-	for _, name := range slices.Sorted(maps.Keys(b)) {
+	names := slices.SortedFunc(maps.Keys(b), func(a, b string) int {
+		if (a == model.MainBundle) != (b == model.MainBundle) {
+			return cmp.Compare(bundleRank(a), bundleRank(b))
+		}
+		return strings.Compare(a, b)
+	})
+	for _, name := range names {
 		for _, f := range b[name] {
 			if name != model.MainBundle {
 				f.Name = name + ":" + f.Name
@@ -37,6 +45,13 @@ func Joined(b store.Bundles) []rules.File {
 		}
 	}
 	return out
+}
+
+func bundleRank(name string) int {
+	if name == model.MainBundle {
+		return 0
+	}
+	return 1
 }
 
 // With is the bundles with one of them replaced, or removed when there are no

@@ -34,17 +34,40 @@ type proposal struct {
 // propose checks files as the new content of a bundle, beside the other bundles in
 // force.
 func (r *Revisions) propose(now *Current, bundle string, files []rules.File) (proposal, error) {
-	if err := checkBundleName(bundle); err != nil {
+	if err := checkFiles(bundle, files); err != nil {
 		return proposal{}, err
+	}
+	return r.proposeAll(now, With(now.Revision.Bundles, bundle, files)), nil
+}
+
+// replaced is the bundles in force with others in their place.
+func replaced(now *Current, bundles store.Bundles) (store.Bundles, error) {
+	out := now.Revision.Bundles
+	for name, files := range bundles {
+		if err := checkFiles(name, files); err != nil {
+			return nil, err
+		}
+		out = With(out, name, files)
+	}
+	return out, nil
+}
+
+// checkFiles checks the name of a bundle and those of its files.
+func checkFiles(bundle string, files []rules.File) error {
+	if err := checkBundleName(bundle); err != nil {
+		return err
 	}
 	names := map[string]bool{}
 	for _, f := range files {
 		if f.Name == "" || names[f.Name] {
-			return proposal{}, problem.Invalid("file name %q is empty or is there twice: give each file once", f.Name)
+			return problem.Invalid("file name %q is empty or is there twice: give each file once", f.Name)
+		}
+		if strings.Contains(f.Name, ":") { // which parts the names of bundles and files
+			return problem.Invalid("file name %q has a colon: rename the file", f.Name)
 		}
 		names[f.Name] = true
 	}
-	return r.proposeAll(now, With(now.Revision.Bundles, bundle, files)), nil
+	return nil
 }
 
 // proposeAll checks all bundles.
@@ -92,12 +115,17 @@ func (r *Revisions) report(now *Current, p proposal) model.CheckReport {
 // Check checks files, keeps nothing, and tells too what releases wrote since somebody
 // published.
 func (r *Revisions) Check(ctx context.Context, bundle string, files []rules.File) (model.CheckReport, error) {
+	return r.CheckAll(ctx, bundle, store.Bundles{bundle: files})
+}
+
+// CheckAll is Check for several bundles, of which bundle is one.
+func (r *Revisions) CheckAll(ctx context.Context, bundle string, list store.Bundles) (model.CheckReport, error) {
 	now := r.Current()
-	p, err := r.propose(&now, bundle, files)
+	bundles, err := replaced(&now, list)
 	if err != nil {
 		return model.CheckReport{}, err
 	}
-	rep := r.report(&now, p)
+	rep := r.report(&now, r.proposeAll(&now, bundles))
 	if len(rep.Changes) > 0 {
 		written, err := r.writtenSince(ctx, bundle)
 		if err != nil {

@@ -20,6 +20,7 @@ import (
 type Publication struct {
 	Bundle  string // that the files replace
 	Files   []rules.File
+	Others  store.Bundles // that are replaced at once
 	Author  string
 	Message string
 	Expect  *uint         // publish only on top of this revision; nil: on top of any
@@ -37,10 +38,22 @@ func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published
 			q.Bundle,
 		)
 	}
+	all := With(q.Others, q.Bundle, q.Files)
+	for name, files := range all {
+		if len(files) == 0 {
+			return model.Published{}, problem.Invalid("others: bundle %s has no files", name)
+		}
+	}
 	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
+	if len(all) > 1 {
+		rev.Bundle = ""
+	}
 	return r.publish(ctx, rev, &q, func(now *Current) (proposal, store.Bundles, error) {
-		p, err := r.propose(now, q.Bundle, q.Files)
-		return p, With(now.Revision.Bundles, q.Bundle, q.Files), err
+		bundles, err := replaced(now, all)
+		if err != nil {
+			return proposal{}, nil, err
+		}
+		return r.proposeAll(now, bundles), bundles, nil
 	})
 }
 

@@ -199,7 +199,7 @@ func (g *groups) services(m *members) []model.Service {
 		}
 		declared := m.declared[name]
 		if declared != nil {
-			s.IsDeclared, s.Owner, s.Labels = true, declared.Owner, declared.Labels
+			s.IsDeclared, s.Owner, s.Labels, s.Team = true, declared.Owner, declared.Labels, declared.Team
 			s.IsOutside = len(declared.Instances) > 0
 			if t := m.resolver.Service(declared).Timeout; t != nil {
 				s.Timeout = t.String()
@@ -362,6 +362,7 @@ func (g *groups) oneRoute(
 	took := g.requests.route[k]
 	r := model.Route{
 		Name:     rt.Name,
+		Team:     rt.Team,
 		At:       model.Origin(rt.At),
 		When:     conditions(rt),
 		Send:     []model.Target{},

@@ -276,7 +276,39 @@ func (p *GatewayPart) narrow(when []Condition) []Condition {
 			out = append(out, *w)
 			continue
 		}
+		if both, ok := bothOf(w, granted); ok {
+			out = append(out, both...)
+			continue
+		}
 		out = append(out, Condition{All: []Condition{*w}, Any: granted, At: w.At})
 	}
 	return out
+}
+
+// bothOf is a condition with each of the granted ones, where that can be written without
+// a group.
+func bothOf(w *Condition, granted []Condition) (out []Condition, ok bool) {
+	for _, g := range granted {
+		both := *w
+		switch {
+		case w.Path == "" && w.PathRegex == "":
+			both.Path = g.Path
+		case g.Path == "" || w.Path != "" && pathCovers(g.Path, w.Path):
+		case w.Path != "" && !pathsMeet(g.Path, w.Path):
+			continue
+		default:
+			return nil, false
+		}
+		isCovered := !slices.ContainsFunc(w.Hosts, func(h string) bool {
+			return !slices.ContainsFunc(g.Hosts, func(of string) bool { return hostCovers(of, h) })
+		})
+		switch {
+		case len(w.Hosts) == 0:
+			both.Hosts = g.Hosts
+		case len(g.Hosts) > 0 && !isCovered:
+			return nil, false
+		}
+		out = append(out, both)
+	}
+	return out, len(out) > 0
 }

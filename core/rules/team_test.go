@@ -39,6 +39,7 @@ gateways:
     routes:
       - {name: today, when: {path: /sailings/today}, send: sailings}
       - {name: crew, when: [{headers: {x-crew: "yes"}}, {path: /sailings/**, host: tickets.example}], send: sailings}
+      - {name: regex, when: {path: {regex: "/.*plan"}}, send: sailings}
       - {name: sailings, send: sailings}
 `
 
@@ -63,11 +64,11 @@ func TestTeamsJoin(t *testing.T) {
 		when := describeAll(rt.When, " OR ")
 		ladder = append(ladder, strings.TrimSpace(rt.Name+"@"+rt.Team+" "+when))
 	}
-	part := "path /sailings/**, host tickets.example; or path /berths/*/plan, host tickets.example"
 	want := []string{
 		"home@ path /",
-		"today@timetable any of (" + part + "), all of (path /sailings/today)",
-		`crew@timetable any of (` + part + `), all of (header x-crew is "yes") OR path /sailings/**, host tickets.example`,
+		"today@timetable path /sailings/today, host tickets.example",
+		`crew@timetable path /sailings/**, host tickets.example, header x-crew is "yes" OR path /berths/*/plan, host tickets.example, header x-crew is "yes" OR path /sailings/**, host tickets.example`,
+		"regex@timetable any of (path /sailings/**, host tickets.example; or path /berths/*/plan, host tickets.example), all of (path regex \"/.*plan\")",
 		"sailings@timetable path /sailings/**, host tickets.example OR path /berths/*/plan, host tickets.example",
 		"fares@money path /fares/**",
 		"rest@",

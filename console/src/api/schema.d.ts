@@ -1219,6 +1219,8 @@ export interface components {
             id: string;
             name: string;
             role: string;
+            /** @description see AccessTokenRequest */
+            teams?: string[];
             /** @description only when it was just created */
             token?: string;
             /**
@@ -1240,6 +1242,8 @@ export interface components {
             name: string;
             /** @description viewer, editor or admin */
             role: string;
+            /** @description teams whose part it is limited to; absent: it is not limited */
+            teams?: string[];
         };
         ActivityChain: {
             /** @description what is wrong with the first entry that does not fit */
@@ -1504,6 +1508,10 @@ export interface components {
             bundle?: string;
             /** @description all files of the bundle */
             files: components["schemas"]["File"][];
+            /** @description further bundles that are replaced at once, by name */
+            others?: {
+                [key: string]: components["schemas"]["File"][];
+            };
             /** @description keep these files to compare them with what is in force, until something is published: every view says when they differ */
             remember?: boolean;
         };
@@ -2340,6 +2348,10 @@ export interface components {
             /** @description all files of the bundle, at least one */
             files: components["schemas"]["File"][];
             message?: string;
+            /** @description further bundles that are replaced in the same revision, by name */
+            others?: {
+                [key: string]: components["schemas"]["File"][];
+            };
             /** @description publish access rules even if they refuse every request of a link that is in use */
             refuseUsedLinks?: boolean;
             /** @description how long to wait for the proxies; 5000 when absent, at most 60000 */
@@ -2722,6 +2734,8 @@ export interface components {
             settings: components["schemas"]["Setting"][];
             /** @description of all requests that these routes took */
             share: null | number;
+            /** @description whose route of a gateway it is; absent: the platform's */
+            team?: string;
             /** @description empty: that of the called service */
             timeout: string;
             /** @description conditions in words; one must hold; empty: always */
@@ -2781,6 +2795,8 @@ export interface components {
             owner?: string;
             /** @description in match order; empty: requests are balanced over all instances */
             routes: components["schemas"]["Route"][];
+            /** @description that it belongs to by the rules in force */
+            team?: string;
             /** @description of routes that set none */
             timeout: string;
             versions: components["schemas"]["Version"][];
@@ -2822,6 +2838,8 @@ export interface components {
             /** @description browser, as it calls itself */
             program?: string;
             role: string;
+            /** @description that it is limited to; absent: it is not */
+            teams?: string[];
             /**
              * Format: date-time
              * @description last
@@ -3449,6 +3467,8 @@ export interface components {
             name: string;
             /** @description viewer, editor or admin */
             role: string;
+            /** @description that they belong to; absent: the platform, which sees all */
+            teams?: string[];
         };
         Window: {
             /**
