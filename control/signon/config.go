@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"os"
@@ -35,6 +36,7 @@ type Config struct {
 	Name       string              `yaml:"name"`        // claim with the name of who signs in; empty: email
 	Groups     string              `yaml:"groups"`      // claim with their groups; empty: groups
 	Roles      map[string][]string `yaml:"roles"`       // groups of each role; anyone: everybody who can sign in
+	Teams      map[string][]string `yaml:"teams"`       // groups of each team of the rules, to which their people are limited
 	CAFile     string              `yaml:"ca-file"`     // certificates that vouch for the provider; empty: the system's
 
 	secret string
@@ -139,6 +141,20 @@ func (c *Config) roleOf(groups []string) people.Role {
 		}
 	}
 	return best
+}
+
+// teamsOf are the teams of somebody in groups; an admin has none.
+func (c *Config) teamsOf(role people.Role, groups []string) []string {
+	if role == people.Admin {
+		return nil
+	}
+	var out []string
+	for _, team := range slices.Sorted(maps.Keys(c.Teams)) {
+		if slices.ContainsFunc(c.Teams[team], func(g string) bool { return slices.Contains(groups, g) }) {
+			out = append(out, team)
+		}
+	}
+	return out
 }
 
 // Provider is what people know the provider by: its host.

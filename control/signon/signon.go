@@ -217,7 +217,7 @@ func (s *SignOn) signIn(
 		return "", session, refuse(CodeNoRole, "%s signed in at %s, and no group of theirs has a role here (they are in: %s)",
 			name, s.Provider(), short(cmp.Or(strings.Join(groups, ", "), "none")))
 	}
-	who := people.Who{Name: name, Role: role, Of: "sign-on at " + s.Provider()}
+	who := people.Who{Name: name, Role: role, Teams: s.teamsOf(role, groups), Of: "sign-on at " + s.Provider()}
 	return s.People.SignIn(ctx, who, fmt.Sprintf("at %s, as %s", s.Provider(), role), program)
 }
 

@@ -3,6 +3,7 @@ package signon
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -142,6 +143,8 @@ func TestSignOn(t *testing.T) {
 func TestNames(t *testing.T) {
 	k := newKit(t)
 	host := k.Provider()
+	k.Teams = map[string][]string{"timetable": {"timetable"}, "money": {"cash"}, "deck": {"crew", "timetable"}}
+	teams := map[string]string{"admin": "[]", "viewer": "[deck]", "editor": "[deck timetable]", "": "[]"}
 	for _, c := range []struct {
 		claims map[string]any
 		info   map[string]any
@@ -157,6 +160,9 @@ func TestNames(t *testing.T) {
 	} {
 		k.provider.Change(func(p *provider.Provider) { p.Claims, p.UserInfo = c.claims, c.info })
 		_, s, err := k.Finish(t.Context(), k.visit(t))
+		if got := fmt.Sprint(s.Teams); got != teams[c.role] {
+			t.Errorf("%v: teams %s, want %s", c.claims, got, teams[c.role])
+		}
 		if s.Name != c.name || s.Role != c.role || (err == nil) != (c.role != "") {
 			t.Errorf("%v: %s, %s, %v", c.claims, s.Name, s.Role, err)
 		}

@@ -46,5 +46,8 @@ export async function askWho(): Promise<Who | null> {
 
 const roles = ["viewer", "editor", "admin"];
 
+/** Tells whether somebody may change what is of a team; empty: the platform's. */
+export const owns = (who: Who | null, team: string): boolean => !who?.teams?.length || who.teams.includes(team);
+
 /** Tells whether somebody may do what needs a role. Before it is known who it is, the service decides. */
 export const may = (who: Who | null, role: "viewer" | "editor" | "admin"): boolean => who === null || roles.indexOf(who.role) >= roles.indexOf(role);

@@ -1,9 +1,12 @@
 import Box from "@mui/material/Box";
 import { useSyncExternalStore, type ReactNode } from "react";
-import { may, onWho, whoNow } from "../api/who";
+import { may, onWho, owns, whoNow } from "../api/who";
 
 /** Whether who is signed in may do what needs a role. */
 export const useMay = (role: "editor" | "admin"): boolean => may(useSyncExternalStore(onWho, whoNow).who, role);
+
+/** Whether who is signed in may change what is of a team. */
+export const useOwns = (team: string): boolean => owns(useSyncExternalStore(onWho, whoNow).who, team);
 
 /** What only some people can do. Others do not see it, but what stands in its place. */
 export function For({ who, instead = null, children }: { who: "editor" | "admin"; instead?: ReactNode; children: ReactNode }) {

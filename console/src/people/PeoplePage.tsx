@@ -50,6 +50,7 @@ function Tokens() {
 const tokenColumns = (now: number, onRevoke: (t: AccessToken) => void): Column<AccessToken>[] => [
   { field: "name", headerName: "Name", flex: 1, minWidth: 140, cellClassName: "strong" },
   { field: "role", headerName: "Role", width: 90 },
+  { field: "teams", headerName: "Teams", width: 120, valueGetter: (_, t) => t.teams?.join(", ") ?? "" },
   { field: "id", headerName: "Token", width: 100 },
   { field: "expires", headerName: "Good until", width: 130, valueFormatter: (v: string) => (Date.parse(v) < now ? "ran out" : day(v)), cellClassName: ({ row }) => (Date.parse(row.expires) < now ? "bad" : "") },
   { field: "used", headerName: "Last used", width: 120, valueGetter: (_, t) => t.used ?? "", valueFormatter: (v: string) => (v ? ago(now - Date.parse(v)) : "never"), cellClassName: ({ row }) => (row.used ? "" : "nothing") },
@@ -74,6 +75,7 @@ function Sessions({ isAdmin }: { isAdmin: boolean }) {
 const sessionColumns = (now: number, onEnd: (s: Session) => void): Column<Session>[] => [
   { field: "name", headerName: "Name", flex: 1, minWidth: 120, cellClassName: "strong", valueFormatter: (v: string) => v, renderCell: ({ row }) => (row.isCurrent ? `${row.name} (here)` : row.name) },
   { field: "role", headerName: "Role", width: 90 },
+  { field: "teams", headerName: "Teams", width: 110, valueGetter: (_, s) => s.teams?.join(", ") ?? "" },
   { field: "of", headerName: "Of", width: 150, valueGetter: (_, s) => s.of ?? "this machine" },
   { field: "address", headerName: "From", width: 130, valueGetter: (_, s) => s.address ?? "the socket" },
   { field: "program", headerName: "Browser", flex: 1, minWidth: 120, valueGetter: (_, s) => s.program ?? "" },

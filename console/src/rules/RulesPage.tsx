@@ -3,6 +3,8 @@ import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import ToggleButton from "@mui/material/ToggleButton";
 import ToggleButtonGroup from "@mui/material/ToggleButtonGroup";
+import { useSyncExternalStore } from "react";
+import { onWho, whoNow } from "../api/who";
 import { queries, words, type Mesh } from "../api/client";
 import { useMesh } from "../api/live";
 import { useAddress } from "../kit/address";
@@ -17,11 +19,13 @@ const revisionOf = (mesh: Mesh | null) => mesh && { number: mesh.revision.number
 export function RulesPage() {
   const revision = useMesh(revisionOf);
   const [params, change] = useAddress();
-  const bundle = params.get("bundle") ?? "main";
   const view = params.get("view") === "difference" ? "difference" : "edit";
   const number = revision?.number ?? 0;
   const { data: inForce, error } = queries.useQuery("get", "/api/v1/revisions/{number}", { params: { path: { number: String(number) } } }, { enabled: revision !== null, placeholderData: (old) => old });
-  const bundles = [...new Set([...Object.keys(inForce?.bundles ?? {}), "main", bundle])].sort();
+  const isOfTeam = useSyncExternalStore(onWho, whoNow).who?.teams?.length; // who sees the bundles of their teams alone
+  const own = Object.keys(inForce?.bundles ?? {}).sort();
+  const bundle = params.get("bundle") ?? (isOfTeam ? own[0] : undefined) ?? "main";
+  const bundles = [...new Set([...own, ...(isOfTeam ? [] : ["main"]), bundle])].sort();
   return (
     <>
       <PageHeader
@@ -30,7 +34,7 @@ export function RulesPage() {
           <>
             <CopyAsCommand line="nightjar rules show" />
             {bundles.length > 1 && (
-              <TextField select label="Bundle" value={bundle} onChange={(e) => change({ bundle: e.target.value === "main" ? null : e.target.value, file: null, line: null, col: null })} sx={{ minWidth: 110 }} data-test="bundle">
+              <TextField select label="Bundle" value={bundle} onChange={(e) => change({ bundle: e.target.value === "main" && !isOfTeam ? null : e.target.value, file: null, line: null, col: null })} sx={{ minWidth: 110 }} data-test="bundle">
                 {bundles.map((b) => <MenuItem key={b} value={b}>{b}</MenuItem>)}
               </TextField>
             )}

@@ -3,13 +3,14 @@ import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
-import { useState } from "react";
+import { useCallback, useState } from "react";
 import { Link } from "wouter";
 import { api, basedOn, take, words, type EffectRow, type Mesh, type Published, type Route } from "../api/client";
+import { useMesh } from "../api/live";
 import { Preview } from "../change/Preview";
 import { PublishedNotice } from "../change/PublishedNotice";
 import { Confirm } from "../kit/Confirm";
-import { useMay } from "../kit/For";
+import { useMay, useOwns } from "../kit/For";
 import { millis, percent, rate } from "../kit/format";
 import { Place } from "../kit/Place";
 import { type } from "../kit/theme";
@@ -50,7 +51,8 @@ const touches = (service: string, route: string) => (r: EffectRow): boolean =>
 /** One route with its weights, and the observed shares. */
 export function RouteCard({ route, number, parent, isGateway = false, versions, revision, release, onEdit, onDraft }: Props) {
   const isCohort = release?.cohorts.some((p) => p.route === route.name) ?? false;
-  const isEditor = useMay("editor");
+  const isMine = useOwns(useMesh(useCallback((mesh: Mesh | null) => mesh?.services.find((s) => s.name === parent)?.team ?? "", [parent])));
+  const isEditor = useMay("editor") && isMine;
   const canChange = isEditor && !isGateway && !isCohort;
   // A draft belongs to the revision that it is based on; on another one the service rejects it.
   const [draft, setDraft] = useState<{ weights: Weight[]; revision: number } | null>(null);
@@ -109,6 +111,7 @@ export function RouteCard({ route, number, parent, isGateway = false, versions, 
       <Paper variant="outlined" sx={{ flex: 1, minWidth: 0, p: 1.5, mb: 1.5 }}>
         <Box sx={{ display: "flex", flexWrap: "wrap", alignItems: "baseline", columnGap: 1.5 }}>
           <Box component="h2" sx={{ typography: "h3", m: 0 }}>{route.name}</Box>
+          {route.team && <Box sx={{ color: "text.secondary" }} data-test={`team-${route.name}`}>of team {route.team}</Box>}
           <Box sx={{ color: "text.secondary", flex: 1, minWidth: 200 }}>{route.when.length ? route.when.join("; or ") : "every other request"}</Box>
           <Box sx={{ fontWeight: 600 }}>{route.figures.requests > 0 ? `${percent(route.share)} of requests, ${rate(route.figures.rps)}/s` : "no requests"}</Box>
           {onEdit && !isCohort && <Button onClick={onEdit} data-test={`edit-${route.name}`} sx={{ minHeight: 24, py: 0 }}>Edit</Button>}

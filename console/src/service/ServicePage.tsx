@@ -39,7 +39,7 @@ export function ServicePage() {
   if (!mesh) return <Missing error={error} />;
   const service = mesh.services.find((s) => s.name === name);
   if (!service) return <Unknown name={name} kind="service" known={mesh.services.map((s) => s.name)} to="/services/" />;
-  const note = [service.owner && `Owner: ${service.owner}`, service.isOutside && "outside the mesh", !service.isDeclared && "not in the rules"].filter(Boolean).join("; ");
+  const note = [service.team && `Team: ${service.team}`, service.owner && `Owner: ${service.owner}`, service.isOutside && "outside the mesh", !service.isDeclared && "not in the rules"].filter(Boolean).join("; ");
   const views: View[] = [
     { id: "overview", name: "Overview", body: () => <ServiceOverview mesh={mesh} service={service} /> },
     { id: "routes", name: "Routes", count: service.routes.length, body: () => <Ladder mesh={mesh} edit={edit} parent={name} routes={service.routes} versions={service.versions.map((v) => v.name)} /> },
@@ -164,6 +164,9 @@ function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
 }
 
 /** Routes in match order. */
+/** The bundle of a file, by its name. */
+const bundleAt = (file = "") => (file.includes(":") ? file.slice(0, file.indexOf(":")) : "main");
+
 interface LadderProps {
   mesh: Mesh;
   edit: ReturnType<typeof useBundle>;
@@ -196,7 +199,7 @@ function Ladder({ mesh, edit, parent, routes, versions, isGateway = false }: Lad
         {routes.map((r, i) => (
           <RouteCard
             key={`${parent}/${r.name}`} route={r} number={i + 1} parent={parent} isGateway={isGateway} versions={versions} revision={mesh.revision.number} release={releaseOf(mesh, parent, r.name)}
-            {...(edit.bundle ? { onEdit: () => change({ edit: r.name }), onDraft: (weights: Record<string, number>) => keep(r.name, weights) } : {})}
+            {...(edit.bundle && edit.bundle.name === bundleAt(r.at.file) ? { onEdit: () => change({ edit: r.name }), onDraft: (weights: Record<string, number>) => keep(r.name, weights) } : {})}
           />
         ))}
       </Box>

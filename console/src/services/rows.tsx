@@ -54,7 +54,7 @@ const figuresOf = (f: Figures) => ({ rps: f.rps, requests: f.requests, ok: f.ok,
 export function rowsOfServices(mesh: Mesh, success: Map<string, (number | null)[]>): Row[] {
   const rows: Row[] = [
     ...mesh.services.map((service): Row => ({
-      name: service.name, kind: "service", service, owner: service.owner ?? "", versions: service.versions.map((v) => v.name).join(", "),
+      name: service.name, kind: "service", service, owner: service.team ?? service.owner ?? "", versions: service.versions.map((v) => v.name).join(", "),
       instances: service.versions.reduce((sum, v) => sum + v.instances.length, 0), ...figuresOf(service.figures), history: success.get(service.name) ?? [], wrong: wrongOfService(service),
     })),
     ...mesh.gateways.map((g): Row => ({

@@ -20,8 +20,8 @@ export default function WhoMenu({ who, anchor, onClose }: { who: Schemas["Who"];
   return (
     <Popover open anchorEl={anchor} onClose={onClose} anchorOrigin={{ vertical: "bottom", horizontal: "right" }} transformOrigin={{ vertical: "top", horizontal: "right" }} transitionDuration={0}>
       <Box sx={{ p: 2, display: "grid", gap: 1, width: 280 }} data-test="who-menu">
-        <Box><Box component="strong" sx={{ overflowWrap: "anywhere" }}>{who.name}</Box>, {who.role}</Box>
-        <Box sx={{ color: "text.secondary" }}>{can[who.role]} Publishes, splits, drills and drafts have your name.</Box>
+        <Box><Box component="strong" sx={{ overflowWrap: "anywhere" }}>{who.name}</Box>, {who.role}{who.teams?.length ? ` of team ${who.teams.join(", ")}` : ""}</Box>
+        <Box sx={{ color: "text.secondary" }}>{can[who.role]} {who.teams?.length ? "That is for what your team owns; you see what it uses, too. " : ""}Publishes, splits, drills and drafts have your name.</Box>
         {who.expires && <Box sx={{ color: "text.secondary" }}>Signed in until {moment(who.expires)}.</Box>}
         <Box component={Link} to="/people" onClick={onClose} sx={{ color: "inherit" }}>People and sessions</Box>
         {error && <Box role="alert" sx={{ color: "error.main" }}>{error}</Box>}
