@@ -92,12 +92,12 @@ func (s *Server) allow(what string, need people.Role, isForTeams bool, handle ec
 		}
 		ctx := actor.With(r.Context(), actor.Actor{Name: who.Name, Credential: who.Credential, Address: addressOf(r)})
 		if !who.Role.May(need) {
-			s.control.People.Refuse(ctx, what, need)
+			s.control.People.Refuse(ctx, what, "needs the role "+string(need))
 			return failed(http.StatusForbidden, "role", "%s is %s %s, and this needs %s %s: ask an admin for a token with "+
 				"that role", who.Name, article(who.Role), who.Role, article(need), need)
 		}
 		if len(who.Teams) > 0 && !isForTeams {
-			s.control.People.Refuse(ctx, what, "of the platform")
+			s.control.People.Refuse(ctx, what, "is for the platform, and for no team")
 			return failed(http.StatusForbidden, "team", "%s is of team %s, and this is about the whole mesh: ask an admin",
 				who.Name, strings.Join(who.Teams, ", "))
 		}

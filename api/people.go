@@ -56,7 +56,7 @@ func (s *Server) peopleOperations() []Operation {
 			"Whether each entry of the activity log follows the one before it, by its hash",
 			func(c *echo.Context) (model.ActivityChain, error) {
 				return s.control.Journal.Verify(c.Request().Context())
-			}),
+			}).forTeams(),
 		{
 			Method:  http.MethodGet,
 			Path:    "/activity/export",

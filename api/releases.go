@@ -33,7 +33,7 @@ func (s *Server) releaseOperations() []Operation {
 			func(c *echo.Context) (model.Release, error) {
 				r, err := s.control.Releases.Get(c.Request().Context(), c.Param("release"))
 				if err == nil && !s.scopeOf(c).Owns(r.Service) {
-					return model.Release{}, notTheirs(c, "release "+r.Name)
+					return model.Release{}, s.notTheirs(c, "release "+r.Name)
 				}
 				return r, err
 			},

@@ -259,7 +259,7 @@ func (s *Server) trace(c *echo.Context) (model.Trace, error) {
 	}
 	out, sc := from.Trace(t), s.scopeOf(c)
 	if !seesTrace(&out.TraceSummary, sc) {
-		return model.Trace{}, notTheirs(c, "this trace")
+		return model.Trace{}, s.notTheirs(c, "this trace")
 	}
 	if sc.IsLimited() {
 		out.Spans = keep(out.Spans, func(p *model.TraceSpan) bool { return sc.SeesLink(p.Caller, p.Service) || sc.Owns(p.Service) })

@@ -15,6 +15,7 @@ import (
 	"nightjar/control/people"
 	"nightjar/control/problem"
 	"nightjar/core/rules"
+	"nightjar/core/stats"
 )
 
 // scopeOf is what who calls sees and may change.
@@ -35,9 +36,10 @@ func (s *Server) scopesOf(c *echo.Context) func() *people.Scope {
 	}
 }
 
-// notTheirs refuses what is of another team, or of the platform.
-func notTheirs(c *echo.Context, what string) error {
+// notTheirs refuses what is of another team, or of the platform, and logs that.
+func (s *Server) notTheirs(c *echo.Context, what string) error {
 	who := whoOf(c)
+	s.control.People.Refuse(c.Request().Context(), c.Request().Method+" "+c.Path(), "for "+what+", which is not of their team")
 	return failed(http.StatusForbidden, "team", "%s is of team %s, and %s is not theirs: ask who owns it, or an admin",
 		who.Name, strings.Join(who.Teams, ", "), what)
 }
@@ -48,9 +50,9 @@ func (s *Server) owns(c *echo.Context, service string) error {
 		return nil
 	}
 	if service == "" {
-		return notTheirs(c, "the whole mesh")
+		return s.notTheirs(c, "the whole mesh")
 	}
-	return notTheirs(c, "service "+service)
+	return s.notTheirs(c, "service "+service)
 }
 
 // sees checks that who calls sees a service. What they do not see is as if it were not
@@ -59,7 +61,7 @@ func (s *Server) sees(c *echo.Context, service string) error {
 	if s.scopeOf(c).Sees(service) {
 		return nil
 	}
-	return notTheirs(c, "service "+service)
+	return s.notTheirs(c, "service "+service)
 }
 
 // ownsBundles checks that who calls may publish bundles.
@@ -67,7 +69,7 @@ func (s *Server) ownsBundles(c *echo.Context, bundles ...string) error {
 	sc := s.scopeOf(c)
 	for _, b := range bundles {
 		if !sc.OwnsBundle(b) {
-			return notTheirs(c, "bundle "+b)
+			return s.notTheirs(c, "bundle "+b)
 		}
 	}
 	return nil
@@ -98,7 +100,7 @@ func meshFor(m model.Mesh, who people.Who, sc *people.Scope) model.Mesh {
 	for i := range m.Gateways {
 		g := &m.Gateways[i]
 		g.Routes = keep(g.Routes, func(r *model.Route) bool { return sc.SeesRoute(r.Team) })
-		g.Guards, g.Figures = []model.GuardState{}, model.Figures{}
+		g.Guards, g.Figures = []model.GuardState{}, sumOf(g.Routes)
 	}
 	m.Links = keep(m.Links, func(l *model.Link) bool { return sc.SeesLink(l.From, l.To) })
 	m.Warnings = keep(m.Warnings, func(f *model.Finding) bool { return findingFor(f, sc) })
@@ -110,6 +112,21 @@ func meshFor(m model.Mesh, who people.Who, sc *people.Scope) model.Mesh {
 	m.Revision.Behind = []string{}
 	m.Revision.Author, m.Revision.Message = saidBy(who, m.Revision.Author, m.Revision.Message)
 	return m
+}
+
+// sumOf is the requests of some routes of a gateway. Their latencies cannot be added.
+func sumOf(routes []model.Route) (f model.Figures) {
+	for i := range routes {
+		r := &routes[i].Figures
+		f.Requests, f.RPS, f.OK = f.Requests+r.Requests, f.RPS+r.RPS, f.OK+r.OK
+		f.Failed, f.Refused, f.Abandoned = f.Failed+r.Failed, f.Refused+r.Refused, f.Abandoned+r.Abandoned
+	}
+	if n := f.OK + f.Failed + f.Refused; n > 0 {
+		share := float64(f.OK) / float64(n)
+		f.Success = &share
+		f.SuccessLow, f.SuccessHigh = stats.Wilson(f.OK, n)
+	}
+	return f
 }
 
 func drillsFor(list []model.Drill, sc *people.Scope) []model.Drill {
@@ -305,11 +322,11 @@ func (s *Server) mayAsk(c *echo.Context, spec *model.RequestSpec) error {
 		return nil
 	}
 	if spec.From != "" && !sc.Owns(spec.From) {
-		return notTheirs(c, "service "+spec.From)
+		return s.notTheirs(c, "service "+spec.From)
 	}
 	host := hostOf(spec.URL)
 	if rs.Service(host) != nil && !sc.Sees(host) {
-		return notTheirs(c, "service "+host)
+		return s.notTheirs(c, "service "+host)
 	}
 	return nil
 }
@@ -360,15 +377,15 @@ func (s *Server) mayTry(c *echo.Context, q *model.TrialRequest) error {
 		return err
 	}
 	if d := p.Trial.Drill; d != nil && !sc.Owns(d.Service) {
-		return notTheirs(c, cmp.Or(d.Service, "the whole mesh"))
+		return s.notTheirs(c, cmp.Or(d.Service, "the whole mesh"))
 	}
 	for i := range p.Trial.Load {
 		l := &p.Trial.Load[i]
 		if l.From != "" && !sc.Owns(l.From) {
-			return notTheirs(c, "service "+l.From)
+			return s.notTheirs(c, "service "+l.From)
 		}
 		if rs.Gateway(l.To) == nil && !sc.Sees(l.To) {
-			return notTheirs(c, "service "+l.To)
+			return s.notTheirs(c, "service "+l.To)
 		}
 	}
 	return nil
@@ -404,9 +421,9 @@ func (s *Server) mayForecast(c *echo.Context, q *model.ForecastRequest) error {
 	case len(q.Rules) > 0:
 		return s.ownsBundles(c, cmp.Or(q.Bundle, model.MainBundle))
 	case q.Split != nil && !sc.Sees(q.Split.Service):
-		return notTheirs(c, "service "+q.Split.Service)
+		return s.notTheirs(c, "service "+q.Split.Service)
 	case q.Guard != nil && !sc.Sees(q.Guard.Service):
-		return notTheirs(c, "service "+q.Guard.Service)
+		return s.notTheirs(c, "service "+q.Guard.Service)
 	}
 	return nil
 }
@@ -453,7 +470,7 @@ func (s *Server) ownsDrill(c *echo.Context, id string) error {
 			return s.owns(c, d.Service)
 		}
 	}
-	return notTheirs(c, "drill "+id)
+	return s.notTheirs(c, "drill "+id)
 }
 
 // standInsFor is the stand-ins that somebody sees.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -175,6 +176,7 @@ func TestTeams(t *testing.T) {
 			if resp.StatusCode == 200 && path != "/api/v1/rules/schema" {
 				read++
 			}
+			body = ownWords.ReplaceAllString(body, "") // what she named herself is no news to her
 			if resp.StatusCode < 300 && strings.Contains(body, "vault") {
 				t.Errorf("GET %s tells of the other team: %.300s", filled, body)
 			}
@@ -210,6 +212,9 @@ func TestTeams(t *testing.T) {
 		t.Error("the platform does not see everything")
 	}
 }
+
+// ownWords is what the activity log has of refused acts of somebody.
+var ownWords = regexp.MustCompile(`"who":"mona","kind":"refused","detail":"[^"]*"`)
 
 func must[T any](v T, err error) T {
 	if err != nil {

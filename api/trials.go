@@ -63,7 +63,7 @@ func (s *Server) trial(c *echo.Context) (model.Trial, error) {
 	}
 	t, err := s.control.Trials.Get(c.Request().Context(), n)
 	if err == nil && !startedBy(whoOf(c), s.scopeOf(c))(&t) {
-		return model.Trial{}, notTheirs(c, "this trial")
+		return model.Trial{}, s.notTheirs(c, "this trial")
 	}
 	return t, err
 }

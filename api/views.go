@@ -220,7 +220,7 @@ func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
 		case q.Service != "" && sc.Sees(q.Service), q.Parent != "" && !isGateway && sc.Sees(q.Parent),
 			q.Caller != "" && sc.Owns(q.Caller):
 		default:
-			return model.Timeline{}, notTheirs(c, cmp.Or(q.Service, q.Parent, q.Caller, "the whole mesh"))
+			return model.Timeline{}, s.notTheirs(c, cmp.Or(q.Service, q.Parent, q.Caller, "the whole mesh"))
 		}
 	}
 	t, err := s.control.Views.Timeline(c.Request().Context(), q)

@@ -237,16 +237,14 @@ func whoTried(address string) string {
 	return address
 }
 
-// Refuse logs that somebody tried what their role does not allow.
-func (p *People) Refuse(ctx context.Context, what string, need Role) {
-	who := actor.Of(ctx)
-	note, _ := p.refusals.failed(who.Name+": "+what, "")
+// Refuse logs that somebody tried what they may not: what in a word or two, and why.
+func (p *People) Refuse(ctx context.Context, what, why string) {
+	note, _ := p.refusals.failed(actor.Name(ctx)+": "+what, "")
 	if note == "" {
 		return
 	}
 	p.Journal.Add(ctx, store.Activity{
-		At: p.Now().UTC(), Kind: "refused", Result: store.ResultRefused,
-		Detail: fmt.Sprintf("%s needs the role %s", what, need),
+		At: p.Now().UTC(), Kind: "refused", Result: store.ResultRefused, Detail: what + " " + why,
 	})
 }
 

@@ -230,7 +230,7 @@ func TestFloods(t *testing.T) {
 		t.Errorf("no entry sums up: %+v", list[0])
 	}
 	for range 100 {
-		k.Refuse(actor.With(t.Context(), actor.Actor{Name: "mara", Credential: "token x"}), "POST /revisions", Editor)
+		k.Refuse(actor.With(t.Context(), actor.Actor{Name: "mara", Credential: "token x"}), "publish", "needs the role editor")
 	}
 	k.Journal.Write(t.Context())
 	list, _ = k.store.Activity(t.Context(), store.ActivityFilter{Kind: "refused", Limit: 200})
