@@ -94,7 +94,8 @@ func (s *Server) sessions(c *echo.Context) (model.SessionList, error) {
 
 func (s *Server) signIn(c *echo.Context, in model.SignInRequest) (model.Session, error) {
 	if (in.Token == "") == (in.Code == "") {
-		return model.Session{}, failed(http.StatusUnprocessableEntity, "invalid", "sign in with either a token or the code of a link")
+		return model.Session{},
+			failed(http.StatusUnprocessableEntity, "invalid", "sign in with either a token or the code of a link")
 	}
 	begin, text := s.control.People.SignInByToken, in.Token
 	if in.Code != "" {

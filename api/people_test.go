@@ -2,16 +2,24 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/labstack/echo/v5"
+
+	"nightjar/control"
 	"nightjar/control/actor"
+	"nightjar/control/journal"
 	"nightjar/control/people"
+	"nightjar/store"
 )
 
 // tokenOf makes an access token with a role.
@@ -273,4 +281,45 @@ func TestWhoDid(t *testing.T) {
 			t.Errorf("no %s in %s", want, log)
 		}
 	}
+}
+
+// BenchmarkSignedIn is what checking a session adds to a call, among ten thousand.
+func BenchmarkSignedIn(b *testing.B) {
+	s, secret := manySessions(b, 10_000)
+	handle := s.allow("bench", people.Viewer, true, func(*echo.Context) error { return nil })
+	req := httptest.NewRequest("GET", "/api/v1/who", nil)
+	req.AddCookie(&http.Cookie{Name: "nightjar-7600", Value: secret})
+	b.ReportAllocs()
+	for b.Loop() {
+		if err := handle(s.echo.NewContext(req, httptest.NewRecorder())); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// manySessions is a server at which so many are signed in, and the secret of one.
+func manySessions(b *testing.B, n int) (*Server, string) {
+	b.Helper()
+	st, err := store.Open(b.TempDir(), "test")
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { st.Close() })
+	sessions := make([]store.Change, n)
+	secret := ""
+	for i := range sessions {
+		secret = fmt.Sprint("secret ", i)
+		sum := sha256.Sum256([]byte(secret))
+		sessions[i] = store.AddSession{Session: store.Session{
+			ID: fmt.Sprint(i), Hash: hex.EncodeToString(sum[:]), Name: "mara", Role: "viewer", Expires: time.Now().Add(time.Hour),
+		}}
+	}
+	if err := st.Apply(b.Context(), sessions...); err != nil {
+		b.Fatal(err)
+	}
+	p, err := people.Open(b.Context(), people.Config{Records: st, Journal: journal.New(st), Now: time.Now})
+	if err != nil {
+		b.Fatal(err)
+	}
+	return &Server{control: &control.Control{People: p}, echo: echo.New(), port: "7600"}, secret
 }

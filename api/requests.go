@@ -262,7 +262,9 @@ func (s *Server) trace(c *echo.Context) (model.Trace, error) {
 		return model.Trace{}, s.notTheirs(c, "this trace")
 	}
 	if sc.IsLimited() {
-		out.Spans = keep(out.Spans, func(p *model.TraceSpan) bool { return sc.SeesLink(p.Caller, p.Service) || sc.Owns(p.Service) })
+		out.Spans = keep(out.Spans, func(p *model.TraceSpan) bool {
+			return sc.SeesLink(p.Caller, p.Service) || sc.Owns(p.Service)
+		})
 	}
 	return out, nil
 }

@@ -50,8 +50,10 @@ func (s *Server) ruleOperations() []Operation {
 			"Check the files of a bundle and compare them with what is in force",
 			s.check,
 		).needing(people.Viewer).forTeams(),
-		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format).needing(people.Viewer).forTeams(),
-		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values).needing(people.Viewer).forTeams(),
+		send(http.MethodPost, "/rules/format", "format", "Format rule files; comments stay", s.format).
+			needing(people.Viewer).forTeams(),
+		send(http.MethodPost, "/rules/values", "values", "What rule files say, as JSON", s.values).
+			needing(people.Viewer).forTeams(),
 		send(
 			http.MethodPost,
 			"/rules/amend",
@@ -77,6 +79,12 @@ func (s *Server) ruleOperations() []Operation {
 				return s.control.Views.Effective(c.Param("service"))
 			},
 		).forTeams(),
+	}
+}
+
+// revisionOperations are about what was published, and publishing.
+func (s *Server) revisionOperations() []Operation {
+	return []Operation{
 		get("/revisions", "revisions", "Published revisions, newest first", s.revisions, pageParams...).forTeams(),
 		create(
 			"/revisions",
@@ -300,7 +308,9 @@ func (s *Server) revisionChanges(c *echo.Context) (model.RevisionChanges, error)
 	}
 	all, err := s.control.Revisions.Changes(c.Request().Context(), n)
 	if sc := s.scopeOf(c); sc.IsLimited() {
-		all.Changes = keep(all.Changes, func(c *model.Change) bool { return sc.OwnsBundle(rules.Origin{File: c.At.File}.Bundle()) })
+		all.Changes = keep(all.Changes, func(c *model.Change) bool {
+			return sc.OwnsBundle(rules.Origin{File: c.At.File}.Bundle())
+		})
 		all.Total = len(all.Changes)
 	}
 	return all, err
@@ -332,7 +342,9 @@ func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published,
 	if err != nil {
 		return model.Published{}, err
 	}
-	q := revisions.Publication{Author: actor.Name(c.Request().Context()), Message: in.Message, Expect: expect, Wait: wait(in.WaitMS)}
+	q := revisions.Publication{
+		Author: actor.Name(c.Request().Context()), Message: in.Message,
+		Expect: expect, Wait: wait(in.WaitMS)}
 	p, err := s.control.Revisions.Split(c.Request().Context(), c.Param("service"), in.Route, in.Weights, q)
 	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
 }

@@ -183,7 +183,8 @@ func sessionSheet(s *out.Sheet, l model.SessionList) {
 			of = "local"
 		}
 		rows = append(rows, []string{
-			e.ID, e.Name, e.Role, strings.Join(e.Teams, " "), of, e.Address, longAgo(e.Created, now), longAgo(e.Used, now), left(e.Expires, now), e.Program,
+			e.ID, e.Name, e.Role, strings.Join(e.Teams, " "), of, e.Address,
+			longAgo(e.Created, now), longAgo(e.Used, now), left(e.Expires, now), e.Program,
 		})
 	}
 	s.Table([]string{"SESSION", "NAME", "ROLE", "TEAMS", "OF", "FROM", "BEGAN", "LAST USED", "GOOD FOR", "BROWSER"}, rows)

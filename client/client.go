@@ -310,17 +310,12 @@ func (c *Client) Call(
 	if err != nil {
 		return t, err
 	}
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(nil, 4<<20)
-	for lines.Scan() {
-		t = model.CallResult{}
-		if err := json.Unmarshal(lines.Bytes(), &t); err != nil {
-			return t, fmt.Errorf("a line of the response could not be read: %w", err)
-		}
+	err = eachLine(resp, func(line model.CallResult) bool {
+		t = line
 		each(t)
-	}
-	if err := lines.Err(); err != nil {
+		return true
+	})
+	if err != nil {
 		return t, err
 	}
 	if !t.IsFinal {
@@ -400,17 +395,13 @@ func (c *Client) Requests(ctx context.Context, f model.RequestFilter, each func(
 	if err != nil {
 		return err
 	}
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(nil, 4<<20)
-	for lines.Scan() {
-		var l model.FeedLine
-		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
-			return fmt.Errorf("a line of the response could not be read: %w", err)
-		}
-		if !each(l) {
-			return nil
-		}
+	isLeft := false
+	broken := eachLine(resp, func(l model.FeedLine) bool {
+		isLeft = !each(l)
+		return !isLeft
+	})
+	if isLeft {
+		return nil
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -418,7 +409,25 @@ func (c *Client) Requests(ctx context.Context, f model.RequestFilter, each func(
 	if _, err := c.Who(ctx); err != nil { // as when the credential was revoked
 		return err
 	}
-	return errors.Join(errors.New("the service ended the stream: is it still running?"), lines.Err())
+	return errors.Join(errors.New("the service ended the stream: is it still running?"), broken)
+}
+
+// eachLine calls each with every line of a response, which is JSON, until each returns
+// false.
+func eachLine[T any](resp *http.Response, each func(T) bool) error {
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		var line T
+		if err := json.Unmarshal(lines.Bytes(), &line); err != nil {
+			return fmt.Errorf("a line of the response could not be read: %w", err)
+		}
+		if !each(line) {
+			return nil
+		}
+	}
+	return lines.Err()
 }
 
 // Failures lists some of the latest requests that did not succeed, newest first.

@@ -1,9 +1,8 @@
 package client
 
 import (
-	"bufio"
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -107,17 +106,10 @@ func (c *Client) ExportActivity(ctx context.Context, since time.Time, each func(
 	if err != nil {
 		return err
 	}
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	lines.Buffer(nil, 4<<20)
-	for lines.Scan() {
-		var e model.ActivityEntry
-		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
-			return fmt.Errorf("a line of the response could not be read: %w", err)
-		}
-		if err := each(e); err != nil {
-			return err
-		}
-	}
-	return lines.Err()
+	var failed error
+	err = eachLine(resp, func(e model.ActivityEntry) bool {
+		failed = each(e)
+		return failed == nil
+	})
+	return errors.Join(failed, err)
 }

@@ -10,7 +10,8 @@ import (
 // AccessToken is an access token, without its text.
 func AccessToken(t store.AccessToken) model.AccessToken {
 	return model.AccessToken{
-		ID: t.ID, Name: t.Name, Role: t.Role, Teams: t.Teams, By: t.By, Created: t.Created, Expires: t.Expires, Used: moment(t.Used),
+		ID: t.ID, Name: t.Name, Role: t.Role, Teams: t.Teams, By: t.By,
+		Created: t.Created, Expires: t.Expires, Used: moment(t.Used),
 	}
 }
 
