@@ -62,7 +62,7 @@ func (s *Server) identify(r *http.Request) (people.Who, error) {
 		return s.control.People.Token(token, addressOf(r))
 	}
 	if cookie, err := r.Cookie(s.cookieName(r)); err == nil {
-		return s.control.People.Session(cookie.Value, addressOf(r))
+		return s.control.People.Session(cookie.Value)
 	}
 	if name := localName(r); name != "" {
 		return people.Who{Name: name, Role: people.Admin, Credential: people.Local}, nil

@@ -181,7 +181,7 @@ func (e Failed) Error() string { return e.Why }
 // Token checks an access token, or a session in one word. address is where it comes from.
 func (p *People) Token(text, address string) (Who, error) {
 	if secret, isSession := strings.CutPrefix(strings.TrimSpace(text), sessionMark); isSession {
-		return p.Session(secret, address)
+		return p.Session(secret)
 	}
 	id, secret, isToken := splitToken(text)
 	if isToken {
@@ -198,7 +198,7 @@ func (p *People) Token(text, address string) (Who, error) {
 }
 
 // Session checks the secret of a session.
-func (p *People) Session(secret, _ string) (Who, error) {
+func (p *People) Session(secret string) (Who, error) {
 	if c, ok := p.find(secret); ok && c.isSession() {
 		return c.Who, nil
 	}

@@ -46,7 +46,7 @@ func (k *kit) open(t testing.TB) {
 func (k *kit) now() time.Time              { return time.Unix(k.at.Load(), 0) }
 func (k *kit) pass(d time.Duration)        { k.at.Add(int64(d.Seconds())) }
 func (k *kit) isGood(token string) bool    { _, err := k.Token(token, "10.0.0.9"); return err == nil }
-func (k *kit) isSigned(secret string) bool { _, err := k.Session(secret, ""); return err == nil }
+func (k *kit) isSigned(secret string) bool { _, err := k.Session(secret); return err == nil }
 
 func (k *kit) token(t testing.TB, name string, life time.Duration) string {
 	t.Helper()
@@ -120,7 +120,7 @@ func TestRevoked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	who, _ := k.Session(first, "")
+	who, _ := k.Session(first)
 	code, _, err := k.Link(who, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -130,7 +130,7 @@ func TestRevoked(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	byLink, _ := k.Session(second, "")
+	byLink, _ := k.Session(second)
 	if byLink.Name != "mara" || byLink.Role != Editor {
 		t.Errorf("by a link: %+v", byLink)
 	}
@@ -186,6 +186,21 @@ func TestLimits(t *testing.T) {
 	}
 	if p := k.Sessions("mara")[0].Program; len(p) > 120 || strings.Contains(p, "\x00") {
 		t.Errorf("the program: %q", p)
+	}
+	for i := len(k.Sessions("")); i < maxSessions; i++ { // past the store: a row each takes long
+		k.add(ofSession(store.Session{ID: fmt.Sprint(i), Hash: fmt.Sprint(i), Name: fmt.Sprint(i), Expires: k.now().Add(time.Hour)}))
+	}
+	other := k.token(t, "nils", 0)
+	if _, _, err := k.SignInByToken(t.Context(), other, ""); err == nil || !strings.Contains(err.Error(), "as many as there may be") {
+		t.Errorf("a session over the limit of all: %v", err)
+	}
+	if _, _, err := k.SignInByToken(t.Context(), token, ""); err != nil || len(k.Sessions("")) != maxSessions {
+		t.Errorf("the oldest of mara does not make room for her next: %v, %d", err, len(k.Sessions("")))
+	}
+	k.pass(2 * time.Hour)
+	k.Tidy(t.Context())
+	if _, _, err := k.SignInByToken(t.Context(), other, ""); err != nil {
+		t.Errorf("sessions that ran out still count: %v", err)
 	}
 }
 

@@ -85,7 +85,7 @@ func TestSignOn(t *testing.T) {
 	if err != nil || s.Name != "mara@ferry.example" || s.Role != "editor" || s.Expires.Sub(s.Created) != 12*time.Hour {
 		t.Fatalf("%+v, %v", s, err)
 	}
-	if who, err := k.People.Session(secret, ""); err != nil || who.Name != s.Name {
+	if who, err := k.People.Session(secret); err != nil || who.Name != s.Name {
 		t.Errorf("the session: %+v, %v", who, err)
 	}
 	used := k.visit(t)
