@@ -39,7 +39,7 @@ func (s *Server) bothTLS() *tls.Config {
 		return &tls.Config{
 			MinVersion:             tls.VersionTLS12,
 			SessionTicketsDisabled: true, // as those of proxies, whose keys it would share
-			NextProtos:             []string{"h2", "http/1.1"},
+			NextProtos:             []string{"h2", "http/1.1", "http/1.0"},
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 				if s.shown == nil {
 					return nil, errors.New("there is no certificate for people")

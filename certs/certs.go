@@ -175,7 +175,7 @@ func (s *Set) First() (*tls.Certificate, error) { return s.get(nil) }
 // Config is a configuration that chooses by the name that the caller asks for
 // (RFC 6066, section 3), and shows the first certificate when none fits.
 func (s *Set) Config() *tls.Config {
-	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: s.get}
+	return &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1", "http/1.0"}, GetCertificate: s.get}
 }
 
 func (s *Set) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {

@@ -113,7 +113,7 @@ func (c *Credentials) config() *tls.Config {
 		MinVersion:                  tls.VersionTLS13,
 		SessionTicketsDisabled:      true,
 		DynamicRecordSizingDisabled: true,
-		NextProtos:                  []string{"h2", "http/1.1"},
+		NextProtos:                  []string{"h2", "http/1.1", "http/1.0"},
 	}
 }
 

@@ -92,6 +92,15 @@ func TestGatewayTLS(t *testing.T) {
 			t.Errorf("%s: certificate %d, %q", c.host, serial, got)
 		}
 	}
+	old, err := tls.Dial("tcp", at, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"http/1.0"}})
+	if err != nil {
+		t.Fatalf("a caller that offers HTTP/1.0 alone: %v", err)
+	}
+	defer old.Close()
+	io.WriteString(old, "GET / HTTP/1.0\r\nHost: a.example\r\n\r\n")
+	if b, err := io.ReadAll(old); err != nil || !strings.HasSuffix(string(b), "\r\n\r\none") {
+		t.Errorf("by HTTP/1.0: %q, %v", b, err)
+	}
 	if got := ask(at, "a.example", "/"); strings.Contains(got, "one") {
 		t.Errorf("without TLS: %q", got)
 	}

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -366,6 +367,16 @@ func TestAnyAddress(t *testing.T) {
 		t.Errorf("with the cookie: %v, %v", resp, err)
 	}
 	resp.Body.Close()
+
+	old, err := tls.Dial("tcp", base, &tls.Config{RootCAs: pool, ServerName: "nightjar.ferry.example", NextProtos: []string{"http/1.0"}})
+	if err != nil {
+		t.Fatalf("a caller that offers HTTP/1.0 alone: %v", err)
+	}
+	defer old.Close()
+	fmt.Fprintf(old, "GET /api/v1/who HTTP/1.0\r\nAuthorization: Bearer %s\r\n\r\n", token)
+	if b, err := io.ReadAll(old); err != nil || !strings.HasPrefix(string(b), "HTTP/1.0 200 ") || !strings.Contains(string(b), `"mara"`) {
+		t.Errorf("by HTTP/1.0: %q, %v", b, err)
+	}
 
 	plain := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	for _, c := range []struct {

@@ -214,7 +214,7 @@ func (l *Listener) take(conn *net.TCPConn) {
 		if cfg := l.TLS(); cfg != nil {
 			if l.server.isSpent(conn) {
 				cfg = cfg.Clone()
-				cfg.NextProtos = []string{"http/1.1"}
+				cfg.NextProtos = []string{"http/1.1", "http/1.0"}
 			}
 			l.hand(tls.Server(conn, cfg), at)
 			return
