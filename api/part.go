@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -195,6 +196,24 @@ func matrixFor(m model.AccessMatrix, sc *people.Scope) model.AccessMatrix {
 	m.Links = keep(m.Links, func(l *model.AccessLink) bool { return sc.SeesLink(l.From, l.To) })
 	m.Unproven = keep(m.Unproven, func(u *model.UnprovenCaller) bool { return sc.Owns(u.Service) })
 	return m
+}
+
+// seesGroup tells whether somebody sees a group of requests: all that it names, and the link
+// when it names both ends.
+func seesGroup(q *model.TimelineQuery, rs *rules.Rules, sc *people.Scope) bool {
+	to := q.Service
+	if rs.Gateway(q.Parent) == nil && q.Parent != "" {
+		if to = cmp.Or(to, q.Parent); !sc.Sees(q.Parent) {
+			return false
+		}
+	}
+	switch {
+	case q.Caller == "":
+		return sc.Sees(to)
+	case to == "":
+		return sc.Owns(q.Caller)
+	}
+	return sc.SeesLink(q.Caller, to) && sc.Sees(to)
 }
 
 // seesRequest tells whether somebody sees a request.

@@ -75,40 +75,62 @@ func (s *Server) ownsBundles(c *echo.Context, bundles ...string) error {
 	return nil
 }
 
-// teamLives are the live meshes of those who belong to teams.
+// teamLives are the live meshes of those who belong to teams, by the set of their teams. One
+// is there as long as somebody follows it.
 type teamLives struct {
 	mu sync.Mutex // guards of
-	of map[string]*liveMesh
+	of map[string]*teamLive
+}
+
+type teamLive struct {
+	liveMesh
+	followers int
 }
 
 // maxLives is how many different sets of teams follow the mesh at once.
 const maxLives = 256
 
-// liveFor is the live mesh for who calls.
-func (s *Server) liveFor(c *echo.Context) (*liveMesh, error) {
+// follow is the live mesh of a set of teams; without one there, of a source. leave has to be
+// called when it is not followed any more.
+func (t *teamLives) follow(
+	key string, source func(context.Context) (model.Mesh, error),
+) (mesh *liveMesh, leave func(), err error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	l := t.of[key]
+	switch {
+	case l != nil:
+	case len(t.of) >= maxLives:
+		return nil, nil, failed(http.StatusServiceUnavailable, tooManyStreams,
+			"%d sets of teams follow the mesh: try again later", maxLives)
+	default:
+		l = &teamLive{liveMesh: liveMesh{source: source}}
+		if t.of == nil {
+			t.of = map[string]*teamLive{}
+		}
+		t.of[key] = l
+	}
+	l.followers++
+	return &l.liveMesh, func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if l.followers--; l.followers == 0 {
+			delete(t.of, key)
+		}
+	}, nil
+}
+
+// liveFor is the live mesh for who calls. leave has to be called when the call ends.
+func (s *Server) liveFor(c *echo.Context) (mesh *liveMesh, leave func(), err error) {
 	who := whoOf(c)
 	if len(who.Teams) == 0 {
-		return &s.liveMesh, nil
+		return &s.liveMesh, func() {}, nil
 	}
 	key := strings.Join(slices.Sorted(slices.Values(who.Teams)), " ")
-	s.lives.mu.Lock()
-	defer s.lives.mu.Unlock()
-	if l := s.lives.of[key]; l != nil {
-		return l, nil
-	}
-	if len(s.lives.of) >= maxLives {
-		return nil, failed(http.StatusServiceUnavailable, tooManyStreams,
-			"%d sets of teams follow the mesh: try again later", maxLives)
-	}
-	l := &liveMesh{source: func(ctx context.Context) (model.Mesh, error) {
+	return s.lives.follow(key, func(ctx context.Context) (model.Mesh, error) {
 		m, err := s.liveMesh.newest(ctx)
 		return meshFor(m, people.Who{}, who.Scope(s.control.Revisions.Current().Rules)), err
-	}}
-	if s.lives.of == nil {
-		s.lives.of = map[string]*liveMesh{}
-	}
-	s.lives.of[key] = l
-	return l, nil
+	})
 }
 
 // hostOf is the service or host that a URL of a request names.

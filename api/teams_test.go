@@ -123,6 +123,9 @@ func TestTeams(t *testing.T) {
 		{"GET", "/timeline?service=vault", nil, 200, 403},
 		{"GET", "/timeline?parent=vault&route=all", nil, 200, 403},
 		{"GET", "/timeline?caller=vault", nil, 200, 403},
+		{"GET", "/timeline?service=sailings&caller=fares", nil, 200, 200},
+		{"GET", "/timeline?service=sailings&caller=vault", nil, 200, 403},
+		{"GET", "/timeline?service=sailings&parent=vault", nil, 200, 403},
 		{"GET", "/timeline", nil, 403, 403},
 		{"GET", "/doctor", nil, 403, 403},
 		{"GET", "/activity/export", nil, 403, 403},
@@ -210,6 +213,38 @@ func TestTeams(t *testing.T) {
 	}
 	if _, body := ask(t, "GET", url+"/mesh", ""); !strings.Contains(body, `"name":"vault"`) || !strings.Contains(body, `"name":"fares"`) {
 		t.Error("the platform does not see everything")
+	}
+}
+
+// TestLivesOfTeams: a live mesh is there as long as somebody follows it, so that sets of
+// teams that nobody follows keep nobody out.
+func TestLivesOfTeams(t *testing.T) {
+	var all teamLives
+	var leave func()
+	for i := range maxLives {
+		_, l, err := all.follow(fmt.Sprint(i), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		leave = l
+	}
+	last := fmt.Sprint(maxLives - 1)
+	shared, leaveToo, err := all.follow(last, nil)
+	if again, l, _ := all.follow(last, nil); err != nil || again != shared {
+		t.Errorf("a set that is followed: %v", err)
+	} else {
+		l()
+	}
+	if _, _, err := all.follow("another", nil); err == nil {
+		t.Error("one more than there may be")
+	}
+	leave()
+	if _, _, err := all.follow("another", nil); err == nil {
+		t.Error("one of two has left, and there is room")
+	}
+	leaveToo()
+	if _, _, err := all.follow("another", nil); err != nil {
+		t.Errorf("there is room: %v", err)
 	}
 }
 

@@ -179,10 +179,11 @@ func (s *Server) live(c *echo.Context) error {
 		return err
 	}
 	defer end()
-	mesh, err := s.liveFor(c)
+	mesh, leave, err := s.liveFor(c)
 	if err != nil {
 		return err
 	}
+	defer leave()
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -214,14 +215,8 @@ func (s *Server) timeline(c *echo.Context) (model.Timeline, error) {
 	}
 	q.Caller, q.Service, q.Version = c.QueryParam("caller"), c.QueryParam("service"), c.QueryParam("version")
 	q.Instance, q.Parent, q.Route = c.QueryParam("instance"), c.QueryParam("parent"), c.QueryParam("route")
-	if sc := s.scopeOf(c); sc.IsLimited() {
-		isGateway := s.control.Revisions.Current().Rules.Gateway(q.Parent) != nil
-		switch {
-		case q.Service != "" && sc.Sees(q.Service), q.Parent != "" && !isGateway && sc.Sees(q.Parent),
-			q.Caller != "" && sc.Owns(q.Caller):
-		default:
-			return model.Timeline{}, s.notTheirs(c, cmp.Or(q.Service, q.Parent, q.Caller, "the whole mesh"))
-		}
+	if !seesGroup(&q, s.control.Revisions.Current().Rules, s.scopeOf(c)) {
+		return model.Timeline{}, s.notTheirs(c, cmp.Or(q.Service, q.Parent, q.Caller, "the whole mesh"))
 	}
 	t, err := s.control.Views.Timeline(c.Request().Context(), q)
 	if s.scopeOf(c).IsLimited() {

@@ -240,6 +240,10 @@ func TestConsoleFunctions(t *testing.T) {
 		`["a-b", "x: y", "it's"].map(pure.shellWord)`:                                 `["a-b","'x: y'","'it'\\''s'"]`,
 		`((p) => [p.bands.map((b) => [b.name, b.y, b.height]), p.spots.get("b").y, p.height])(pure.planOf([{id: "a", height: 60, band: "n"}, {id: "b", height: 60, band: "s"}, {id: "c", height: 60}], [["a", "b"]], [], 800))`: `[[["",0,91],["n",100,91],["s",200,91]],222,300]`,
 		`((b) => ((n) => [n, n.same === b.same, b.list])(pure.applied(b, {n: [2], gone: [], none: [null], list: {1: {v: [3]}}})))({n: 1, gone: 1, same: {}, list: [{v: 1}, {v: 2}]})`:                                           `[{"n":2,"same":{},"list":[{"v":1},{"v":3}],"none":null},true,[{"v":1},{"v":2}]]`,
+		`["Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) HeadlessChrome/150.0.0.0 Safari/537.36",
+			"Mozilla/5.0 (Windows NT 10.0; Win64; x64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/140.0.0.0 Safari/537.36 Edg/140.0.0.0",
+			"Mozilla/5.0 (iPhone; CPU iPhone OS 18_0 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/18.0 Mobile/15E148 Safari/604.1",
+			"Mozilla/5.0 (X11; Linux x86_64; rv:128.0) Gecko/20100101 Firefox/128.0", "curl/7.88.1", ""].map(pure.browserOf)`: `["Chrome 150 on Linux","Edge 140 on Windows","Safari 18 on iOS","Firefox 128 on Linux","curl/7.88.1",""]`,
 		`pure.cursorPlace(["services:", "  a:", "    send: {v1: 1, "])`: `{"path":["services","a","send"],"value":false}`,
 	} {
 		got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string]("JSON.stringify("+js+")"))

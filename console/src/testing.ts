@@ -7,4 +7,5 @@ export { placeOf } from "./kit/Place";
 export { shellWord } from "./kit/Command";
 export { planOf } from "./mesh/layout";
 export { placeOf as cursorPlace } from "./rules/complete";
+export { browserOf } from "./people/browser";
 export { applied } from "./api/live";

@@ -187,6 +187,26 @@ func TestLimits(t *testing.T) {
 	if p := k.Sessions("mara")[0].Program; len(p) > 120 || strings.Contains(p, "\x00") {
 		t.Errorf("the program: %q", p)
 	}
+	guest := Who{Name: "vera", Role: Viewer, Credential: "token x"}
+	first, _, _ := k.Link(guest, 24*time.Hour)
+	var last string
+	for range maxLinks {
+		k.pass(time.Second)
+		code, _, err := k.Link(guest, 24*time.Hour)
+		if err != nil {
+			t.Fatal(err)
+		}
+		last = code
+	}
+	if _, _, err := k.Link(Who{Name: "root", Role: Admin, Credential: Local}, 0); err != nil {
+		t.Errorf("one person has taken the links of all: %v", err)
+	}
+	if _, _, err := k.SignInByLink(t.Context(), first, ""); err == nil {
+		t.Error("the first of too many links of one person is good")
+	}
+	if _, _, err := k.SignInByLink(t.Context(), last, ""); err != nil {
+		t.Errorf("the last of them: %v", err)
+	}
 	for i := len(k.Sessions("")); i < maxSessions; i++ { // past the store: a row each takes long
 		k.add(ofSession(store.Session{ID: fmt.Sprint(i), Hash: fmt.Sprint(i), Name: fmt.Sprint(i), Expires: k.now().Add(time.Hour)}))
 	}

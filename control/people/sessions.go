@@ -22,6 +22,7 @@ const (
 	maxSessions = 10_000
 	sessionsOf  = 50 // of one name; the oldest ends for the next
 	maxLinks    = 1000
+	linksOf     = 20 // made by one name; the first to run out ends for the next
 )
 
 // link signs a browser in once.
@@ -35,7 +36,18 @@ type link struct {
 func (p *People) Link(who Who, life time.Duration) (code string, expires time.Time, err error) {
 	p.changing.Lock()
 	defer p.changing.Unlock()
-	if len(p.links) >= maxLinks {
+	ending, n := "", 0
+	for hash, l := range p.links {
+		if l.as.Name != who.Name {
+			continue
+		}
+		if n++; ending == "" || l.expires.Before(p.links[ending].expires) {
+			ending = hash
+		}
+	}
+	if n >= linksOf {
+		delete(p.links, ending)
+	} else if len(p.links) >= maxLinks {
 		return "", expires, problem.Invalid("%d links wait to be used: use them, or wait until they have run out", len(p.links))
 	}
 	code, expires = newSecret(), p.Now().Add(min(cmp.Or(life, linkLife), maxLinkLife))

@@ -8,8 +8,9 @@ import { CopyAsCommand } from "../kit/Command";
 import { DataTable, type Column } from "../kit/DataTable";
 import { ago, day, moment } from "../kit/format";
 import { Heading, PageHeader } from "../kit/PageHeader";
-import { NewToken } from "./NewToken";
+import { browserOf } from "./browser";
 import { EndSession, RevokeToken } from "./Ends";
+import { NewToken } from "./NewToken";
 
 /** Who may use the service: access tokens, and who is signed in. */
 export function PeoplePage() {
@@ -78,7 +79,7 @@ const sessionColumns = (now: number, onEnd: (s: Session) => void): Column<Sessio
   { field: "teams", headerName: "Teams", width: 110, valueGetter: (_, s) => s.teams?.join(", ") ?? "" },
   { field: "of", headerName: "Of", width: 150, valueGetter: (_, s) => s.of ?? "this machine" },
   { field: "address", headerName: "From", width: 130, valueGetter: (_, s) => s.address ?? "the socket" },
-  { field: "program", headerName: "Browser", flex: 1, minWidth: 120, valueGetter: (_, s) => s.program ?? "" },
+  { field: "program", headerName: "Browser", flex: 1, minWidth: 160, valueGetter: (_, s) => browserOf(s.program ?? ""), renderCell: ({ row, value }) => <span title={row.program}>{value}</span> },
   { field: "used", headerName: "Last used", width: 110, valueFormatter: (v: string) => ago(now - Date.parse(v)) },
   { field: "expires", headerName: "Until", width: 130, valueFormatter: (v: string) => moment(v) },
   { field: "end", headerName: "Action", width: 90, sortable: false, filterable: false, renderCell: ({ row }) => <Button color="error" onClick={() => onEnd(row)} data-test={`end-${row.id}`}>End</Button> },
