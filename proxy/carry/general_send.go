@@ -54,7 +54,19 @@ func (g *general) send() engine.Outcome {
 		trace.Got1xxResponse = interim.pass
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
-	answer, err := g.s.transport.to(g.to.To, g.speaksHTTP2()).RoundTrip(out.WithContext(ctx))
+	transport := g.s.transport.to(g.to.To, g.speaksHTTP2())
+	out = out.WithContext(ctx)
+	answer, err := transport.RoundTrip(out)
+	mayResend := g.body == nil && engine.Idempotent(out.Method)
+	for range maxResends {
+		if !mayResend || interim.hasPassed() || !g.isOfAnother(err) {
+			break
+		}
+		answer, err = transport.RoundTrip(out)
+	}
+	if g.isOfAnother(err) {
+		err = errors.New("it was closed for another request")
+	}
 	interim.end()
 	stopTimer()
 	g.life.onEnd(nil)
@@ -89,6 +101,17 @@ func (g *general) send() engine.Outcome {
 		o.IsOpen = status == "" && answer.StatusCode == http.StatusOK
 	}
 	return o
+}
+
+// maxResends is how often a request is sent once more whose connection was closed for
+// another one.
+const maxResends = 3
+
+// isOfAnother tells whether an attempt failed since another request was ended here, which
+// says nothing of the instance: net/http closes a connection whose caller leaves just when
+// the answer comes, although it may have given it to the next request by then.
+func (g *general) isOfAnother(err error) bool {
+	return err != nil && !g.speaksHTTP2() && g.life.cause() == nil && isEnd(err)
 }
 
 // outcome is that of an attempt without an answer.

@@ -32,6 +32,18 @@ var (
 	errSlowBody   = errors.New("the body of the request did not come in time")
 )
 
+// isEnd tells whether an error is why a request or an attempt was ended here.
+func isEnd(err error) bool {
+	for _, end := range []error{
+		context.Canceled, errCallerLeft, errDraining, errDeadline, errStalled, errSlowBody,
+	} {
+		if errors.Is(err, end) {
+			return true
+		}
+	}
+	return false
+}
+
 // lifetime owns the time of a request and of the attempt that is under way: the
 // one place where they end before their answer, and the reason. Whatever a
 // request waits for on either bearer (a dial, a write, the answer, a place in a

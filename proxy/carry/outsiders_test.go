@@ -2,10 +2,15 @@ package carry
 
 import (
 	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"nightjar/core/engine"
 	"nightjar/proxy/observe"
@@ -169,5 +174,46 @@ func TestNamesOfCallers(t *testing.T) {
 		if len(counted) != 2 || counted[wire.Other] != 2 || counted["kiosk"] != 1 {
 			t.Errorf("counted: %v", counted)
 		}
+	})
+}
+
+// TestWhoLeavesHurtsNobody: callers who leave just when their answer comes fail no request
+// of others on the same connections behind.
+func TestWhoLeavesHurtsNobody(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		h := newHop(t, kind, "", http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+		stop := time.Now().Add(4 * time.Second)
+		var callers sync.WaitGroup
+		for range 4 {
+			callers.Go(func() {
+				for time.Now().Before(stop) {
+					conn, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+					if err != nil {
+						continue
+					}
+					io.WriteString(conn, "GET /a HTTP/1.1\r\nHost: s\r\n\r\n")
+					time.Sleep(time.Duration(rand.IntN(1000)) * time.Microsecond)
+					conn.Close()
+				}
+			})
+			callers.Go(func() {
+				var others http.Transport
+				defer others.CloseIdleConnections()
+				for n := 0; time.Now().Before(stop) || n == 0; n++ {
+					r, _ := http.NewRequest("GET", h.url+"/b", nil)
+					r.Host = "s"
+					resp, err := others.RoundTrip(r)
+					if err != nil {
+						t.Error(err)
+						return
+					}
+					b, _ := io.ReadAll(resp.Body)
+					if resp.Body.Close(); resp.StatusCode != 200 {
+						t.Errorf("another caller's request %d: %s %s", n, resp.Status, b)
+					}
+				}
+			})
+		}
+		callers.Wait()
 	})
 }
