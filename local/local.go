@@ -23,6 +23,10 @@ const (
 	Socket = "socket" // by which the service answers without a token
 )
 
+// shortDir is how the name of a directory begins that holds a socket alone, since the data
+// directory has too long a path.
+const shortDir = "nightjar-socket-"
+
 // maxPath is how long the path of a socket may be (of sun_path, unix(7), with room).
 const maxPath = 100
 
@@ -109,15 +113,16 @@ func Dial(ctx context.Context, path string) (net.Conn, error) {
 // Listen makes the socket of a service in its data directory, which nobody else uses.
 func Listen(data string) (net.Listener, error) {
 	path := filepath.Join(data, "socket")
-	if old, err := filepath.EvalSymlinks(path); err == nil && old != path {
-		os.RemoveAll(filepath.Dir(old)) // of a service that was killed; see below
+	if old, err := os.Readlink(path); err == nil && strings.HasPrefix(filepath.Base(filepath.Dir(old)), shortDir) {
+		os.Remove(old) // of a service that was killed; see below
+		os.Remove(filepath.Dir(old))
 	}
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
 	at, dir := path, ""
 	if full, err := filepath.Abs(path); err != nil || len(full) > maxPath {
-		if dir, err = os.MkdirTemp("", "nightjar-socket-"); err != nil { // made with 0700
+		if dir, err = os.MkdirTemp("", shortDir); err != nil { // made with 0700
 			return nil, err
 		}
 		at = filepath.Join(dir, "socket")
@@ -146,7 +151,7 @@ func (s *socket) Close() error {
 	err := s.Listener.Close()
 	if s.dir != "" {
 		os.Remove(s.link)
-		os.RemoveAll(s.dir)
+		os.Remove(s.dir)
 	}
 	return err
 }

@@ -2,6 +2,7 @@ package local
 
 import (
 	"context"
+	"errors"
 	"net"
 	"os"
 	"path/filepath"
@@ -14,6 +15,8 @@ import (
 // called, for its user alone; one that a killed service left is replaced.
 func TestSocket(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	short := t.TempDir() // for sockets whose paths are too long
+	t.Setenv("TMPDIR", short)
 	for _, data := range []string{t.TempDir(), filepath.Join(t.TempDir(), strings.Repeat("long", 40))} {
 		if err := os.MkdirAll(data, 0o700); err != nil {
 			t.Fatal(err)
@@ -53,6 +56,35 @@ func TestSocket(t *testing.T) {
 		if l.Close(); SocketOf("127.0.0.1:7600") != "" {
 			t.Error("the socket is still found when the service has ended")
 		}
+		if left, err := os.ReadDir(short); err != nil || len(left) > 0 {
+			t.Errorf("it left %v (%v)", left, err)
+		}
+	}
+	// A data directory that is reached by a link keeps what is in it.
+	data := t.TempDir()
+	link := filepath.Join(t.TempDir(), "link")
+	if err := errors.Join(os.Symlink(data, link), os.WriteFile(filepath.Join(data, "nightjar.db"), nil, 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // the first is killed
+		if _, err := Listen(link); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(data, "nightjar.db")); err != nil {
+		t.Errorf("the records are gone: %v", err)
+	}
+	// So does whatever a link in the place of the socket leads to.
+	other := t.TempDir()
+	os.Remove(filepath.Join(data, "socket"))
+	if err := errors.Join(os.WriteFile(filepath.Join(other, "socket"), nil, 0o600), os.Symlink(filepath.Join(other, "socket"), filepath.Join(data, "socket"))); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Listen(data); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(other, "socket")); err != nil {
+		t.Errorf("what a link led to is gone: %v", err)
 	}
 	if _, err := UserOf(nil); err == nil {
 		t.Error("somebody who came otherwise has a name")
