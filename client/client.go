@@ -55,19 +55,29 @@ type Refused struct{ model.Problem }
 func (e *Refused) Error() string { return e.Detail }
 
 // ServerURL is the address of a service in full: 127.0.0.1:7600 means
-// http://127.0.0.1:7600. unix:PATH is its socket.
+// http://127.0.0.1:7600, and an address of another machine https. unix:PATH is its socket.
 func ServerURL(server string) (string, error) {
 	if strings.HasPrefix(server, unixScheme) {
 		return server, nil
 	}
+	full := server
 	if !strings.Contains(server, "://") {
-		server = "http://" + server
+		full = "https://" + server
 	}
-	u, err := url.Parse(server)
+	u, err := url.Parse(full)
+	if err == nil && full != server && isLoopback(u.Hostname()) {
+		u.Scheme = "http"
+	}
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 		return "", fmt.Errorf("%q is not the address of a service: write http://HOST:PORT, or unix:PATH of its socket", server)
 	}
 	return strings.TrimSuffix(u.String(), "/"), nil
+}
+
+// isLoopback tells whether a host is this machine, so that nobody is on the way to it.
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 const unixScheme = "unix:"
@@ -93,31 +103,48 @@ func New(server string, options ...Option) (*Client, error) {
 	for _, o := range options {
 		o(c)
 	}
-	tr := &http.Transport{Proxy: nil, MaxIdleConnsPerHost: 4, ResponseHeaderTimeout: 90 * time.Second}
-	tr.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}
-	if c.authority != "" {
-		u, _ := url.Parse(base) // ServerURL made it
-		trustFingerprint(tr.TLSClientConfig, c.authority, u.Hostname())
-	}
-	path, isUnix := strings.CutPrefix(base, unixScheme)
-	if isUnix {
-		c.base = "http://localhost"
-		tr.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return local.Dial(ctx, path) }
-	} else if c.token == "" {
-		tr.DialContext = dialLocal
+	tr := &http.Transport{
+		Proxy: nil, MaxIdleConnsPerHost: 4, TLSHandshakeTimeout: dialTime, ResponseHeaderTimeout: 90 * time.Second,
 	}
 	c.http = &http.Client{Transport: tr}
+	if path, isUnix := strings.CutPrefix(base, unixScheme); isUnix {
+		c.base = "http://localhost"
+		tr.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) { return local.Dial(ctx, path) }
+		return c, nil
+	}
+	u, err := url.Parse(base)
+	if err != nil {
+		return nil, err
+	}
+	if c.token != "" && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		return nil, fmt.Errorf("an access token goes to another machine by TLS alone: write https://%s", u.Host)
+	}
+	cfg := &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}
+	if c.authority != "" {
+		trustFingerprint(cfg, c.authority, u.Hostname())
+	}
+	plain := net.Dialer{Timeout: dialTime}
+	tr.DialContext, tr.TLSClientConfig = plain.DialContext, cfg
+	if c.token == "" {
+		secure := tls.Dialer{NetDialer: &plain, Config: cfg}
+		tr.DialContext, tr.DialTLSContext = orLocal(plain.DialContext), orLocal(secure.DialContext)
+	}
 	return c, nil
 }
 
-// dialLocal connects by the socket of this machine, if this user has one for an address.
-func dialLocal(ctx context.Context, network, address string) (net.Conn, error) {
-	if path := local.SocketOf(address); path != "" {
-		if conn, err := local.Dial(ctx, path); err == nil {
-			return conn, nil
+type dialFunc = func(ctx context.Context, network, address string) (net.Conn, error)
+
+// orLocal connects by the socket of this machine if this user has one for an address, and
+// otherwise by dial.
+func orLocal(dial dialFunc) dialFunc {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		if path := local.SocketOf(address); path != "" {
+			if conn, err := local.Dial(ctx, path); err == nil {
+				return conn, nil
+			}
 		}
+		return dial(ctx, network, address)
 	}
-	return (&net.Dialer{Timeout: dialTime}).DialContext(ctx, network, address)
 }
 
 // dialTime is how long connecting may take.
