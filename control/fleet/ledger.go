@@ -208,6 +208,11 @@ func (l *ledger) scope(k audience) *scope {
 	now := &scope{rulesAt: l.rulesAt, at: l.rulesAt}
 	var from []rules.Target
 	own := l.services[k.service].value
+	var calls []string
+	isLimited := false
+	if own != nil {
+		calls, isLimited = own.MayCall()
+	}
 	switch {
 	case k.gateway != "":
 		now.isLimited = true
@@ -216,8 +221,8 @@ func (l *ledger) scope(k audience) *scope {
 				from = targetsOf(g.Routes)
 			}
 		}
-	case own != nil && isLimited(own):
-		now.isLimited, now.calls = true, mayCall(own)
+	case isLimited:
+		now.isLimited, now.calls = true, append([]string{}, calls...) // there even if it is empty
 		for _, name := range now.calls {
 			from = append(from, rules.Target{Service: name})
 		}
@@ -240,15 +245,6 @@ func (l *ledger) scope(k audience) *scope {
 	}
 	l.scopes[k] = now
 	return now
-}
-
-func isLimited(s *rules.Service) bool { _, is := s.MayCall(); return is }
-
-// mayCall is the services that one may send to, in a list that is there even if it is
-// empty.
-func mayCall(s *rules.Service) []string {
-	names, _ := s.MayCall()
-	return append([]string{}, names...)
 }
 
 // targetsOf are all targets that routes name.

@@ -1,7 +1,6 @@
 package revisions
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -30,12 +29,10 @@ func checkBundleName(name string) error {
 // unambiguous.
 func Joined(b store.Bundles) []rules.File {
 	var out []rules.File
-	names := slices.SortedFunc(maps.Keys(b), func(a, b string) int {
-		if (a == model.MainBundle) != (b == model.MainBundle) {
-			return cmp.Compare(bundleRank(a), bundleRank(b))
-		}
-		return strings.Compare(a, b)
-	})
+	names := slices.Sorted(maps.Keys(b))
+	if i := slices.Index(names, model.MainBundle); i > 0 {
+		names = slices.Insert(slices.Delete(names, i, i+1), 0, model.MainBundle)
+	}
 	for _, name := range names {
 		for _, f := range b[name] {
 			if name != model.MainBundle {
@@ -45,13 +42,6 @@ func Joined(b store.Bundles) []rules.File {
 		}
 	}
 	return out
-}
-
-func bundleRank(name string) int {
-	if name == model.MainBundle {
-		return 0
-	}
-	return 1
 }
 
 // With is the bundles with one of them replaced, or removed when there are no

@@ -183,7 +183,7 @@ func (c *checker) teamAccess() {
 		path := fmt.Sprintf("access.rules[%d].to", i)
 		for _, p := range slices.Concat(rule.From, rule.To) {
 			if p.Kind == PartyTeam && c.rules.Team(p.Name) == nil {
-				c.unknownTeam(rule.At, fmt.Sprintf("access.rules[%d]", i), p.Name)
+				c.add(c.rules.unknownTeam(rule.At, fmt.Sprintf("access.rules[%d]", i), p.Name))
 			}
 		}
 		t := c.teamAt(rule.At)
@@ -200,12 +200,16 @@ func (c *checker) teamAccess() {
 	}
 }
 
-func (c *checker) unknownTeam(at Origin, path, name string) {
+// unknownTeam is the finding that something names a team that is not there.
+func (r *Rules) unknownTeam(at Origin, path, name string) Finding {
 	var names []string
-	for _, t := range c.rules.Teams {
+	for _, t := range r.Teams {
 		names = append(names, t.Name)
 	}
-	c.mistake(at, path, CodeUnknownTeam, "the section teams has no team "+name, OneOf(name, names))
+	return Finding{
+		Severity: Mistake, Code: CodeUnknownTeam, At: at, Path: path,
+		Message: "the section teams has no team " + name, Expected: OneOf(name, names),
+	}
 }
 
 // teamTrials checks that trials of a team break and load what it may.
@@ -240,14 +244,8 @@ func (c *common) places() {
 			if !rt.isPlace || rt.Team == "" || c.rules.Team(rt.Team) != nil {
 				continue
 			}
-			var names []string
-			for _, t := range c.rules.Teams {
-				names = append(names, t.Name)
-			}
-			c.findings = append(c.findings, Finding{
-				Severity: Mistake, Code: CodeUnknownTeam, At: rt.At, Path: fmt.Sprintf("gateways.%s.routes[%d]", g.Name, i),
-				Message: "the section teams has no team " + rt.Team, Expected: OneOf(rt.Team, names),
-			})
+			path := fmt.Sprintf("gateways.%s.routes[%d]", g.Name, i)
+			c.findings = append(c.findings, c.rules.unknownTeam(rt.At, path, rt.Team))
 		}
 	}
 }

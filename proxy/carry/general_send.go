@@ -54,19 +54,7 @@ func (g *general) send() engine.Outcome {
 		trace.Got1xxResponse = interim.pass
 	}
 	ctx = httptrace.WithClientTrace(ctx, trace)
-	transport := g.s.transport.to(g.to.To, g.speaksHTTP2())
-	out = out.WithContext(ctx)
-	answer, err := transport.RoundTrip(out)
-	mayResend := g.body == nil && engine.Idempotent(out.Method)
-	for range maxResends {
-		if !mayResend || interim.hasPassed() || !g.isOfAnother(err) {
-			break
-		}
-		answer, err = transport.RoundTrip(out)
-	}
-	if g.isOfAnother(err) {
-		err = errors.New("it was closed for another request")
-	}
+	answer, err := g.roundTrip(out.WithContext(ctx), interim)
 	interim.end()
 	stopTimer()
 	g.life.onEnd(nil)
@@ -103,9 +91,23 @@ func (g *general) send() engine.Outcome {
 	return o
 }
 
-// maxResends is how often a request is sent once more whose connection was closed for
-// another one.
 const maxResends = 3
+
+// roundTrip sends a request and waits for the head of the answer. One whose connection was
+// closed for another request is sent again, maxResends times at most.
+func (g *general) roundTrip(out *http.Request, interim *interimPasser) (*http.Response, error) {
+	transport := g.s.transport.to(g.to.To, g.speaksHTTP2())
+	mayResend := g.body == nil && engine.Idempotent(out.Method)
+	for resent := 0; ; resent++ {
+		answer, err := transport.RoundTrip(out)
+		switch {
+		case !g.isOfAnother(err):
+			return answer, err
+		case !mayResend || resent == maxResends || interim.hasPassed():
+			return nil, errors.New("it was closed for another request")
+		}
+	}
+}
 
 // isOfAnother tells whether an attempt failed since another request was ended here, which
 // says nothing of the instance: net/http closes a connection whose caller leaves just when
