@@ -18,6 +18,9 @@ import (
 // whoKey is where a call has who makes it, as a people.Who.
 const whoKey = "who"
 
+// callKey is where a call has its own name, as the OpenAPI document has it.
+const callKey = "call"
+
 // whoOf is who makes a call.
 func whoOf(c *echo.Context) people.Who {
 	who, _ := c.Get(whoKey).(people.Who)
@@ -112,6 +115,7 @@ func (s *Server) allow(what string, need people.Role, isForTeams bool, handle ec
 			defer context.AfterFunc(who.Ended, end)()
 		}
 		c.Set(whoKey, who)
+		c.Set(callKey, what)
 		c.SetRequest(r.WithContext(ctx))
 		err = handle(c)
 		if err != nil && who.Ended != nil && who.Ended.Err() != nil {

@@ -118,12 +118,12 @@ func publishedFor(p model.Published, sc *people.Scope) model.Published {
 }
 
 // saidBy is the author and the message of a revision as somebody of a team sees them: the
-// words of others may be about what they do not see.
+// words of others may be about what they do not see, and so may their names.
 func saidBy(who people.Who, author, message string) (string, string) {
-	if author == who.Name {
+	if author == who.Name || author == "" {
 		return author, message
 	}
-	return "", ""
+	return "somebody else", ""
 }
 
 // revisionFor is a revision with the bundles that somebody sees.

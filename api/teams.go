@@ -38,8 +38,8 @@ func (s *Server) scopesOf(c *echo.Context) func() *people.Scope {
 // notTheirs refuses what is of another team, or of the platform, and logs that.
 func (s *Server) notTheirs(c *echo.Context, what string) error {
 	who := whoOf(c)
-	s.control.People.Refuse(c.Request().Context(), c.Request().Method+" "+c.Path(),
-		"for "+what+", which is not of their team")
+	call, _ := c.Get(callKey).(string)
+	s.control.People.Refuse(c.Request().Context(), call, "for "+what+", which is not of their team")
 	return failed(http.StatusForbidden, "team", "%s is of team %s, and %s is not theirs: ask who owns it, or an admin",
 		who.Name, strings.Join(who.Teams, ", "), what)
 }

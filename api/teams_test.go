@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"nightjar/api/model"
 	"nightjar/control/people"
 	"nightjar/wire"
 )
@@ -210,6 +212,15 @@ func TestTeams(t *testing.T) {
 	}
 	if text := live(tim); !strings.Contains(text, `"name":"vault"`) || !strings.Contains(text, `"name":"to-vault"`) || strings.Contains(text, `"name":"fares"`) {
 		t.Errorf("the live mesh of the other team: %.600s", text)
+	}
+	if _, body := asTeam(t, mona, "GET", url+"/mesh", nil); !strings.Contains(body, `"author":"somebody else"`) {
+		t.Errorf("whose revision is in force: %.600s", body)
+	}
+	if list, err := c.Journal.List(t.Context(), model.ActivityFilter{Who: "mona", What: "refused", Limit: 100}); err != nil ||
+		!slices.ContainsFunc(list, func(e model.ActivityEntry) bool {
+			return e.Detail == "split for service vault, which is not of their team"
+		}) {
+		t.Errorf("what she may not do is logged as %v, %v", list, err)
 	}
 	if _, body := ask(t, "GET", url+"/mesh", ""); !strings.Contains(body, `"name":"vault"`) || !strings.Contains(body, `"name":"fares"`) {
 		t.Error("the platform does not see everything")

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -70,8 +72,17 @@ func collect(ctx context.Context, c *client.Client, f *doctor.Facts) error {
 		return nil
 	}
 	f.NotReady, f.ServiceTime = why, at
-	if _, err := c.Who(ctx); errors.As(err, new(*client.Refused)) {
+	who, err := c.Who(ctx)
+	if errors.As(err, new(*client.Refused)) {
 		return err
+	}
+	if len(who.Teams) > 0 { // who sees a part says nothing of the whole
+		return &client.Refused{Problem: model.Problem{
+			Status: http.StatusForbidden,
+			Code:   "team",
+			Detail: fmt.Sprintf("%s is of team %s, and the doctor examines the whole mesh: ask an admin",
+				who.Name, strings.Join(who.Teams, ", ")),
+		}}
 	}
 	if m, err := c.Mesh(ctx, 0); err == nil {
 		f.Mesh = &m

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -132,6 +133,9 @@ func readBundles(cmd *cobra.Command, args []string, bundle string, isSeveral boo
 		}
 		if out[name], err = readFiles(cmd, []string{arg}); err != nil {
 			return nil, err
+		}
+		if !slices.ContainsFunc(out[name], func(f model.File) bool { return path.Dir(f.Name) == filepath.ToSlash(filepath.Clean(arg)) }) {
+			return nil, usagef("--bundles: %s has no rule files itself: name each bundle's directory, such as %[1]s/*", arg)
 		}
 	}
 	return out, nil

@@ -2,8 +2,10 @@ package test
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -34,6 +36,9 @@ func TestTeams(t *testing.T) {
 	if out := m.must(0, append([]string{"rules", "check", "--bundles"}, all...)...); !strings.Contains(out, "0 mistakes") {
 		t.Fatal(out)
 	}
+	if _, errs, code := runIn(t, "", "rules", "check", "--bundles", dir); code != 2 || !strings.Contains(errs, "name each bundle's directory") {
+		t.Errorf("a directory of bundles: %d %s", code, errs)
+	}
 	m.must(0, append([]string{"rules", "publish", "--bundles", "-m", "three teams"}, all...)...)
 	invite := func(name, team string) string {
 		return strings.TrimSpace(m.must(0, "token", "create", name, "--role", "editor", "--team", team))
@@ -51,9 +56,10 @@ func TestTeams(t *testing.T) {
 	step := func(name string, f func(t *testing.T)) { t.Run(name, func(t *testing.T) { b.t, m.t = t, t; f(t) }) }
 
 	step("the front door is routed by three bundles", func(t *testing.T) {
-		for path, want := range map[string]string{"/sailings/today": "sailings 50", "/fares/7": "fares 50", "/": "home 50", "/tides/now": "tides 50"} {
-			if r := m.call(50, "http://tickets.ferry.example"+path); r.Failed > 0 || !strings.Contains(fmt.Sprint(r.Routes), strings.Fields(want)[0]) {
-				t.Errorf("%s: %d failed, %v", path, r.Failed, r.Routes)
+		for path, want := range map[string]string{"/sailings/today": "sailings/", "/fares/7": "fares/", "/": "kiosk/home", "/tides/now": "tides/"} {
+			r := m.call(50, "http://tickets.ferry.example"+path) // a workload of the sample may fail one
+			if r.Reasons["denied"] > 0 || r.Success < 0.8 || len(r.Routes) == 0 || !strings.HasPrefix(slices.Collect(maps.Keys(r.Routes))[0], want) {
+				t.Errorf("%s: %.0f%%, %v, %v", path, 100*r.Success, r.Routes, r.Reasons)
 			}
 		}
 	})
@@ -62,7 +68,7 @@ func TestTeams(t *testing.T) {
 		as(mona, 0, "rules", "publish", dir+"/money", "--bundle", "money")
 		for _, args := range [][]string{
 			{"split", "sailings", "--route", "timetable", "v1=60", "v2=40"}, {"rules", "publish", dir + "/main"}, {"rules", "restore", "1"}, {"drill", "start", "--service", "berths", "--fail", "1%", "--for", "5s"},
-			{"drill", "start", "--site", "north-quay", "--down", "--for", "5s"}, {"rules", "show", "--effective", "berths"}, {"explain", "GET", "http://berths/"}, {"call", "http://berths/", "-n", "1"},
+			{"drill", "start", "--site", "north-quay", "--down", "--for", "5s"}, {"rules", "show", "--effective", "berths"}, {"explain", "GET", "http://berths/"}, {"doctor"}, {"call", "http://berths/", "-n", "1"},
 		} {
 			if out := as(mona, 4, args...); !strings.Contains(out, "mona is of team money") {
 				t.Errorf("%v: %s", args, out)
