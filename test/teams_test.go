@@ -105,6 +105,24 @@ func TestTeams(t *testing.T) {
 			t.Errorf("services: %s", out)
 		}
 	})
+	step("no page asks for what a team may not have", func(t *testing.T) {
+		b.signIn(clientOf(t, m.web, client.Token(tim)))
+		for _, page := range []string{"/", "/services", "/services/sailings", "/services/berths?tab=activity", "/gateways/front-door", "/requests", "/traces", "/rules", "/releases", "/drills", "/try", "/effects", "/trials", "/forecast", "/access", "/fleet", "/activity", "/people"} {
+			b.visit(page)
+			b.until("document.querySelector('main')?.innerText.length > 20")
+			if b.now("/not theirs|for no team|whole mesh: ask/.test(document.querySelector('main').innerText)") {
+				t.Errorf("%s shows a refusal", page)
+			}
+		}
+		b.visit("/effects")
+		b.says("[data-test=headline]", "Figures of what you see")
+		b.says("[data-test=effect]", "Service ")
+		b.until("document.querySelector('[data-test=effect] [data-test=history] path')")
+		refused := m.must(0, "activity", "--what", "refused", "--who", "tim")
+		if strings.Contains(refused, "tim ") {
+			t.Errorf("the console asked in vain:\n%s", refused)
+		}
+	})
 	step("the console shows a team its part", func(t *testing.T) {
 		made := clientOf(t, m.web, client.Token(mona))
 		b.signIn(made)

@@ -10,6 +10,7 @@ import { useAddress } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";
 import { DataTable, figure, type Column } from "../kit/DataTable";
 import { ago, bytes, millis } from "../kit/format";
+import { useIsOfTeam } from "../kit/For";
 import { NoProxies } from "../kit/NoProxies";
 import { PageHeader } from "../kit/PageHeader";
 import { type } from "../kit/theme";
@@ -29,6 +30,7 @@ const describe = (p: Proxy): string => [p.id, p.service, p.version, p.gateway, p
 /** All proxies; those that need attention come first. */
 export function FleetPage() {
   const { fleet, at, error } = useFleet();
+  const ofTeam = useIsOfTeam();
   const [params, change] = useAddress();
   const words = params.get("find") ?? "";
   const onlyAttention = params.get("show") === "attention";
@@ -50,14 +52,14 @@ export function FleetPage() {
         title="Fleet" state={state}
         actions={
           <>
-            <Button variant="outlined" onClick={() => change({ examine: "yes" })} data-test="examine">Examine</Button>
+            {!ofTeam && <Button variant="outlined" onClick={() => change({ examine: "yes" })} data-test="examine">Examine</Button>}
             <CopyAsCommand line="nightjar fleet" />
             <FormControlLabel control={<Switch size="small" checked={onlyAttention} onChange={(e) => change({ show: e.target.checked ? "attention" : null })} />} label="Need attention" />
             <TextField label="Find" placeholder="name, service, site" value={words} onChange={(e) => change({ find: e.target.value })} sx={{ width: 170 }} />
           </>
         }
       />
-      {params.has("examine") && <Examination onClose={() => change({ examine: null })} />}
+      {!ofTeam && params.has("examine") && <Examination onClose={() => change({ examine: null })} />}
       {error && <Alert severity="warning" sx={{ mb: 1 }}>{error} The list shows the last known state.</Alert>}
       {!fleet && !error && <Box sx={{ color: "text.secondary", py: 3 }}>Waiting for the service</Box>}
       {fleet && all.length === 0 && <NoProxies />}

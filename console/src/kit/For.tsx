@@ -8,6 +8,9 @@ export const useMay = (role: "editor" | "admin"): boolean => may(useSyncExternal
 /** Whether who is signed in may change what is of a team. */
 export const useOwns = (team: string): boolean => owns(useSyncExternalStore(onWho, whoNow).who, team);
 
+/** Whether who is signed in is somebody of a team, who sees a part of the mesh. */
+export const useIsOfTeam = (): boolean => (useSyncExternalStore(onWho, whoNow).who?.teams ?? []).length > 0;
+
 /** What only some people can do. Others do not see it, but what stands in its place. */
 export function For({ who, instead = null, children }: { who: "editor" | "admin"; instead?: ReactNode; children: ReactNode }) {
   return useMay(who) ? children : instead;

@@ -7,6 +7,7 @@ import { memo, useMemo } from "react";
 import { api, take, type Mark, type Timeline } from "../api/client";
 import { useAddress } from "./address";
 import { clock, percent, plural } from "./format";
+import { useIsOfTeam } from "./For";
 import { markName } from "./marks";
 import { useRange } from "./range";
 
@@ -15,8 +16,12 @@ const height = 46;
 /** How often the bars are read again, in ms. */
 const pace = (seconds: number): number => (seconds <= 900 ? 5000 : 30_000);
 
-/** Requests of the time that the page shows, with revisions and drills; the handle chooses a moment. */
-export const TimeBar = memo(function TimeBar() {
+/** Requests of the time that the page shows, with revisions and drills; the handle chooses a moment. People of a team have none: it counts all requests. */
+export function TimeBar() {
+  return useIsOfTeam() ? null : <WholeBar />;
+}
+
+const WholeBar = memo(function WholeBar() {
   const range = useRange();
   const [, change] = useAddress();
   const onAt = (at: number) => change({ at: at ? String(at) : null });

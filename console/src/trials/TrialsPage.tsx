@@ -13,7 +13,7 @@ import { RulesDraft, RulesField, useRules } from "../change/Rules";
 import { Rows } from "../effects/Rows";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
-import { For } from "../kit/For";
+import { For, useIsOfTeam } from "../kit/For";
 import { EmptyState } from "../kit/EmptyState";
 import { millis, moment, percent, plural, rate } from "../kit/format";
 import { LatencyChart } from "../kit/LatencyChart";
@@ -101,6 +101,7 @@ function StartForm({ running, onStarted }: { running: boolean; onStarted: (n: nu
 }
 
 function TrialView({ number, others, against, onAgainst }: { number: number; others: Trial[]; against: number; onAgainst: (n: number) => void }) {
+  const ofTeam = useIsOfTeam();
   const [failure, setFailure] = useState("");
   const { data: t, error } = queries.useQuery("get", "/api/v1/trials/{trial}", { params: { path: { trial: String(number) } } }, { refetchInterval: (q) => (q.state.data && q.state.data.state !== "running" ? false : 700) });
   if (!t) return error ? <Alert severity="error">{words(error)}</Alert> : <Box sx={{ color: "text.secondary" }}>Loading the trial</Box>;
@@ -114,7 +115,7 @@ function TrialView({ number, others, against, onAgainst }: { number: number; oth
         <Verdict of={t.state} />
         <Box sx={{ color: "text.secondary" }}>{t.isRehearsal ? `rehearsal of a draft with ${plural(t.draft?.length ?? 0, "change")} to revision ${t.revision}` : `revision ${t.revision}`}; {t.seconds.toFixed(0)} of {t.for.toFixed(0)} s</Box>
         <Box sx={{ ml: "auto" }}>
-          {running ? <For who="editor"><Button onClick={() => void stop()} data-test="stop-trial">Stop</Button></For> : <Button component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">Open report</Button>}
+          {running ? <For who="editor"><Button onClick={() => void stop()} data-test="stop-trial">Stop</Button></For> : !ofTeam && <Button component="a" href={reportURL(`/trials/${t.number}`)} target="_blank" rel="noopener">Open report</Button>}
         </Box>
       </Box>
       {running && <LinearProgress variant="determinate" value={Math.min(100, (100 * t.seconds) / t.for)} aria-label="Progress" sx={{ my: 1 }} />}
