@@ -175,8 +175,7 @@ func (s *Server) operations() []Operation {
 	var all []Operation
 	parts := [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
 		s.releaseOperations(), s.fleetOperations(), s.memberOperations(), s.ruleOperations(), s.revisionOperations(),
-		s.peopleOperations(),
-		s.signOnOperations()}
+		s.followOperations(), s.peopleOperations(), s.signOnOperations()}
 	for _, part := range parts {
 		all = append(all, part...)
 	}

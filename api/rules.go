@@ -263,7 +263,7 @@ func (s *Server) removeBundle(c *echo.Context) (model.Published, error) {
 		Wait:            wait(&ms),
 		RefuseUsedLinks: c.QueryParam("refuseUsedLinks") == "true",
 	})
-	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
+	return s.answered(c, p, err)
 }
 
 func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Published, error) {
@@ -289,7 +289,7 @@ func (s *Server) publish(c *echo.Context, in model.PublishRequest) (model.Publis
 			RefuseUsedLinks: in.RefuseUsedLinks,
 		},
 	)
-	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
+	return s.answered(c, p, err)
 }
 
 func (s *Server) revision(c *echo.Context) (model.Revision, error) {
@@ -325,13 +325,23 @@ func (s *Server) restore(c *echo.Context, in model.RestoreRequest) (model.Publis
 	if err != nil {
 		return model.Published{}, err
 	}
-	return s.control.Revisions.Restore(c.Request().Context(), n, revisions.Publication{
+	p, err := s.control.Revisions.Restore(c.Request().Context(), n, revisions.Publication{
 		Expect:          expect,
 		Author:          actor.Name(c.Request().Context()),
 		Message:         in.Message,
 		Wait:            wait(in.WaitMS),
 		RefuseUsedLinks: in.RefuseUsedLinks,
 	})
+	return s.answered(c, p, err)
+}
+
+// answered is what who calls is told of a revision that they made, or why there is none.
+func (s *Server) answered(c *echo.Context, p model.Published, err error) (model.Published, error) {
+	sc := s.scopeOf(c)
+	if err == nil && !p.IsUnchanged {
+		p.Notes = s.control.Follows.Notes(p.Revision, sc.OwnsBundle)
+	}
+	return publishedFor(p, sc), rejectionFor(err, sc)
 }
 
 func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published, error) {
@@ -346,5 +356,5 @@ func (s *Server) split(c *echo.Context, in model.SplitRequest) (model.Published,
 		Author: actor.Name(c.Request().Context()), Message: in.Message,
 		Expect: expect, Wait: wait(in.WaitMS)}
 	p, err := s.control.Revisions.Split(c.Request().Context(), c.Param("service"), in.Route, in.Weights, q)
-	return publishedFor(p, s.scopeOf(c)), rejectionFor(err, s.scopeOf(c))
+	return s.answered(c, p, err)
 }

@@ -122,6 +122,7 @@ func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Serv
 	s.echo.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	s.echo.GET("/readyz", s.ready)
 	s.echo.GET("/metrics", s.allow("metrics", people.Viewer, false, echo.WrapHandler(s.metrics())))
+	s.echo.POST("/hooks/:secret", s.allow("hook", people.Anyone, true, s.hook))
 	s.signOnPages()
 	s.members = s.newMembers()
 	s.echo.GET("/*", s.page, middleware.GzipWithConfig(middleware.GzipConfig{

@@ -163,6 +163,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.ca(),
 		a.joinToken(),
 		a.token(),
+		a.follows(),
 		a.session(),
 		a.signIn(),
 		a.signOut(),

@@ -36,6 +36,8 @@ func (a *app) rules() *cobra.Command {
 		a.rulesCheck(),
 		a.rulesDiff(),
 		a.rulesPublish(),
+		a.rulesPropose(),
+		a.rulesProposals(),
 		a.rulesRemove(),
 		a.rulesShow(),
 		a.rulesLog(),
@@ -322,9 +324,12 @@ func (a *app) published(cmd *cobra.Command, p model.Published) error {
 		}
 		if len(p.Changes) == 0 {
 			s.Line("The text changed, and its meaning did not.")
-			return
+		} else {
+			printChanges(s, p.Changes, "BEFORE", "NOW")
 		}
-		printChanges(s, p.Changes, "BEFORE", "NOW")
+		for _, note := range p.Notes {
+			s.Line("%s", note)
+		}
 	})
 	if err == nil && p.Rollout.Acknowledged < p.Rollout.Connected {
 		return finding

@@ -132,11 +132,12 @@ func (a *app) rulesLog() *cobra.Command {
 							r.Kind,
 							bundleText(r.Kind, r.Bundle),
 							r.Author,
+							short(r.Commit),
 							r.Message,
 						},
 					)
 				}
-				s.Table([]string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY", "MESSAGE"}, rows)
+				s.Table([]string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY", "COMMIT", "MESSAGE"}, rows)
 			})
 		},
 	}

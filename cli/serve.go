@@ -76,6 +76,7 @@ authority signs the certificate, unless --tls-cert and --tls-key bring one.`,
 	)
 	f.StringVar(&cfg.CAKey, "ca-key", "", "file with the key of --ca-cert")
 	f.StringVar(&cfg.SignOn, "sign-on", "", "file about a provider of identities, by which people sign in (OpenID Connect)")
+	f.StringVar(&cfg.Follow, "follow", "", "file about bundles that follow a branch of a Git repository")
 	f.StringVar(&traced, "trace-share", "1%", "share of the requests without a trace context that are traced")
 	f.StringVar(&cfg.OTLP, "otlp", "", "URL to export traces to, by OTLP over HTTP, such as http://127.0.0.1:4318")
 	f.StringVar(&cfg.Data, "data", defaultData(), "directory of the records")

@@ -150,6 +150,9 @@ func orLocal(dial dialFunc) dialFunc {
 // dialTime is how long connecting may take.
 const dialTime = 15 * time.Second
 
+// Address is where the service is, as people write it.
+func (c *Client) Address() string { return c.name }
+
 // do makes one call. header holds pairs of name and value.
 func (c *Client) do(ctx context.Context, method, path string, in, out any, header ...string) error {
 	resp, err := c.send(ctx, method, path, in, header...)

@@ -19,6 +19,7 @@
 //	releases   moving to a new version in judged stages
 //	trials     loads with expectations
 //	forecasts  what would happen
+//	follows    bundles that follow a branch of a repository
 //	views      what people look at
 //
 // A package depends only on those above it.
@@ -33,6 +34,7 @@ import (
 	"sync"
 	"time"
 
+	"nightjar/api/model"
 	"nightjar/control/access"
 	"nightjar/control/calls"
 	"nightjar/control/drills"
@@ -40,6 +42,7 @@ import (
 	"nightjar/control/feed"
 	"nightjar/control/figures"
 	"nightjar/control/fleet"
+	"nightjar/control/follows"
 	"nightjar/control/forecasts"
 	"nightjar/control/journal"
 	"nightjar/control/members"
@@ -81,9 +84,11 @@ type Config struct {
 	// Node are the credentials of the service itself, which are Self's.
 	Node    *identity.Credentials
 	Self    identity.Member
-	SignOn  *signon.Config  // provider of identities; nil: none
-	Keep    retention.Times // how long records are kept; nil: retention.Defaults
-	Archive string          // directory for old records; empty: they are not archived
+	SignOn  *signon.Config        // provider of identities; nil: none
+	Keep    retention.Times       // how long records are kept; nil: retention.Defaults
+	Archive string                // directory for old records; empty: they are not archived
+	Dir     string                // the data directory, for the keys and copies of repositories
+	Follows []model.FollowRequest // bundles that follow a branch, by the configuration
 	// StartProxy: see trials.Config.
 	StartProxy func(ctx context.Context, p trials.LocalProxy) (address string, wait func(), err error)
 }
@@ -110,6 +115,7 @@ type Control struct {
 	Releases  *releases.Releases
 	Trials    *trials.Trials
 	Forecasts *forecasts.Forecasts
+	Follows   *follows.Follows
 	Views     *views.Views
 
 	records *store.Store
@@ -254,6 +260,20 @@ func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
 		Drills:    c.Drills.Specs,
 		Traces:    c.Traces,
 	})
+	c.Follows, err = follows.Open(ctx, follows.Config{
+		Records:    cfg.Store,
+		Revisions:  c.Revisions,
+		Forecast:   c.Forecasts.Forecast,
+		Outbox:     c.Outbox,
+		Journal:    c.Journal,
+		Dir:        cfg.Dir,
+		Configured: cfg.Follows,
+		Log:        cfg.Log,
+		Now:        cfg.Now,
+	})
+	if err != nil {
+		return fmt.Errorf("reading what bundles follow: %w", err)
+	}
 	c.Views = views.New(views.Config{
 		Records:   cfg.Store,
 		Revisions: c.Revisions,
@@ -348,6 +368,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)
 	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)
 	do(releases.StepEvery, "the steps of releases cannot be stored; they wait", c.Releases.Step)
+	do(follows.StepEvery, "repositories cannot be looked at", c.Follows.Step)
 	do(outbox.DeliverEvery, "notices cannot be read; their receivers wait", c.Outbox.Deliver)
 	<-ctx.Done()
 	loops.Wait()
@@ -367,6 +388,7 @@ func (c *Control) tidy(ctx context.Context) error {
 func (c *Control) close(ctx context.Context) {
 	c.Trials.Close()
 	c.Releases.Close()
+	c.Follows.Wait()
 	c.Outbox.Wait()
 	ctx, stop := context.WithTimeout(context.WithoutCancel(ctx), closeTime)
 	defer stop()

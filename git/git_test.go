@@ -217,7 +217,10 @@ func TestCredentialsStay(t *testing.T) {
 // take all of it is not.
 func TestLargeRepository(t *testing.T) {
 	repo := repos.New(t, map[string]string{"rules/a.yaml": one})
-	repo.Git("config", "core.compression", "0")
+	for _, dir := range []string{repo.Work, repo.Bare} { // what git would do with it takes long
+		repo.Git("-C", dir, "config", "core.bigFileThreshold", "1m")
+		repo.Git("-C", dir, "config", "core.compression", "0")
+	}
 	random, data := rand.NewChaCha8([32]byte{}), make([]byte, 10<<20)
 	for i := range 10 {
 		random.Read(data)

@@ -24,6 +24,7 @@ import (
 	"nightjar/console"
 	"nightjar/control"
 	"nightjar/control/fleet"
+	"nightjar/control/follows"
 	"nightjar/control/people"
 	"nightjar/control/retention"
 	"nightjar/control/signon"
@@ -61,6 +62,7 @@ type Config struct {
 	OTLP    string  // URL that spans are exported to; empty: they are not
 	Log     *slog.Logger
 	SignOn  string        // file about a provider of identities; empty: none
+	Follow  string        // file about bundles that follow a branch of a repository; empty: none
 	Drain   time.Duration // how long requests may take to finish at shutdown
 	// Keep is how long records are kept; nil: retention.Defaults.
 	Keep retention.Times
@@ -138,6 +140,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 		Log:        s.cfg.Log,
 		Keep:       s.cfg.Keep,
 		Archive:    filepath.Join(s.cfg.Data, "archive"),
+		Dir:        s.cfg.Data,
 		StartProxy: s.startProxy,
 	}
 	if c.Key, err = signingKey(filepath.Join(s.cfg.Data, "notify.key")); err != nil {
@@ -146,6 +149,11 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.cfg.SignOn != "" {
 		if c.SignOn, err = signon.Read(s.cfg.SignOn); err != nil {
 			return fmt.Errorf("--sign-on: %w", err)
+		}
+	}
+	if s.cfg.Follow != "" {
+		if c.Follows, err = follows.ReadConfig(s.cfg.Follow); err != nil {
+			return fmt.Errorf("--follow: %w", err)
 		}
 	}
 	if s.cfg.OTLP != "" {

@@ -23,6 +23,7 @@ var allChanges = []Change{
 	AddAccessToken{}, DeleteAccessToken{}, AddSession{}, DeleteSessions{}, UsedCredentials{},
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
 	AddAccessSeen{}, PruneAccessSeen{},
+	SaveFollow{}, DeleteFollow{}, SaveProposal{},
 	DeleteOld{}, probe{},
 }
 
@@ -51,6 +52,7 @@ func (c AddRevision) write(tx *gorm.DB) error {
 		Message: c.Message,
 		At:      c.At.UTC(),
 		Base:    c.Base,
+		Commit:  c.Commit,
 	}
 	if c.Base == 0 {
 		text, err := encode(c.Bundles)

@@ -15,8 +15,9 @@ type Bundles map[string][]rules.File
 // Revision is one numbered, immutable published state of all bundles.
 type Revision struct {
 	Number  uint
-	Kind    string // publish, split, restore or release
+	Kind    string // publish, split, restore, release or commit
 	Bundle  string // the bundle that this revision changed; empty: all
+	Commit  string // id of the commit that it is of; empty: of none
 	Author  string
 	Message string
 	At      time.Time
@@ -67,6 +68,7 @@ type revisionRow struct {
 	Bundles string // JSON; empty with a base
 	Base    uint
 	Touched string // JSON; empty: all
+	Commit  string `gorm:"column:commit_id"`
 }
 
 func (revisionRow) TableName() string { return "revisions" }
@@ -80,6 +82,7 @@ func (row revisionRow) head() Revision {
 		Message: row.Message,
 		At:      row.At.UTC(),
 		Base:    row.Base,
+		Commit:  row.Commit,
 	}
 	if row.Touched != "" && json.Unmarshal([]byte(row.Touched), &r.Touched) != nil {
 		r.Touched = nil

@@ -111,6 +111,7 @@ func Revision(r store.Revision) model.Revision {
 		Bundle:  r.Bundle,
 		Author:  r.Author,
 		Message: r.Message,
+		Commit:  r.Commit,
 		At:      r.At,
 	}
 	if r.Bundles != nil {

@@ -207,6 +207,8 @@ type Published struct {
 	Warnings    []Finding `json:"warnings"`
 	// releases that were withdrawn because the revision changes their routes
 	Withdrawn []string `json:"withdrawn,omitempty"`
+	// what to know besides, such as that the bundle follows a branch, which takes this back
+	Notes []string `json:"notes,omitempty"`
 }
 
 // Rollout is how many proxies have a revision in force.
@@ -223,10 +225,11 @@ type Rollout struct {
 // Revision is one published state of all bundles.
 type Revision struct {
 	Number  uint              `json:"number"`
-	Kind    string            `json:"kind"`   // publish, split, restore or release
+	Kind    string            `json:"kind"`   // publish, split, restore, release or commit
 	Bundle  string            `json:"bundle"` // bundle that it changed; empty: all
 	Author  string            `json:"author"`
 	Message string            `json:"message"`
+	Commit  string            `json:"commit,omitempty"` // id of the commit of a repository that it is of
 	At      time.Time         `json:"at"`
 	Bundles map[string][]File `json:"bundles,omitempty"` // files by bundle; not in lists
 }

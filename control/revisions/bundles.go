@@ -16,7 +16,8 @@ import (
 
 var bundleShape = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
 
-func checkBundleName(name string) error {
+// CheckBundleName returns what is wrong with the name of a bundle.
+func CheckBundleName(name string) error {
 	if !bundleShape.MatchString(name) {
 		return problem.Invalid("%q cannot be the name of a bundle: use small letters, digits and hyphens", name)
 	}

@@ -54,7 +54,7 @@ func replaced(now *Current, bundles store.Bundles) (store.Bundles, error) {
 
 // checkFiles checks the name of a bundle and those of its files.
 func checkFiles(bundle string, files []rules.File) error {
-	if err := checkBundleName(bundle); err != nil {
+	if err := CheckBundleName(bundle); err != nil {
 		return err
 	}
 	names := map[string]bool{}

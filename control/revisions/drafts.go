@@ -50,7 +50,7 @@ func (r *Revisions) SaveDraft(
 		Version: expect + 1,
 		At:      r.Now().UTC(),
 	}
-	if err := checkBundleName(bundle); err != nil {
+	if err := CheckBundleName(bundle); err != nil {
 		return model.Draft{}, err
 	}
 	total := 0

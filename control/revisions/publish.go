@@ -27,6 +27,8 @@ type Publication struct {
 	Wait    time.Duration // how long to wait for acknowledgements
 	// RefuseUsedLinks publishes access rules even if they refuse links that are in use.
 	RefuseUsedLinks bool
+	// Commit is the id of the commit of a repository that the files are of; empty: none.
+	Commit string
 }
 
 // Publish replaces a bundle by a new revision. The revision is stored before any
@@ -44,7 +46,10 @@ func (r *Revisions) Publish(ctx context.Context, q Publication) (model.Published
 			return model.Published{}, problem.Invalid("others: bundle %s has no files", name)
 		}
 	}
-	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message}
+	rev := store.Revision{Kind: "publish", Bundle: q.Bundle, Author: q.Author, Message: q.Message, Commit: q.Commit}
+	if q.Commit != "" {
+		rev.Kind = "commit"
+	}
 	if len(all) > 1 {
 		rev.Bundle = ""
 	}

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"nightjar/api/model"
+	"nightjar/control/actor"
 	"nightjar/control/journal"
 	"nightjar/core/release"
 	"nightjar/core/rules"
@@ -280,6 +281,14 @@ func (r *Revisions) log(ctx context.Context, at time.Time, before uint, list []s
 			detail += ": " + rev.Message
 		}
 		entry := store.Activity{At: at.UTC(), Who: rev.Author, Kind: rev.Kind, Detail: detail, Revision: rev.Number}
+		if rev.Commit != "" { // its author is whom somebody wrote into it
+			entry.Who = actor.Name(ctx)
+			entry.Detail += fmt.Sprintf(" (commit %.10s", rev.Commit)
+			if rev.Author != entry.Who {
+				entry.Detail += " by " + rev.Author
+			}
+			entry.Detail += ")"
+		}
 		entry.Before, entry.After = fmt.Sprintf("revision %d", before), fmt.Sprintf("revision %d", rev.Number)
 		r.Journal.Add(ctx, entry)
 		before = rev.Number

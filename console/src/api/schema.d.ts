@@ -433,6 +433,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/follows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bundles that follow a branch of a repository, with their states and proposals */
+        get: operations["follows"];
+        put?: never;
+        /** Let a bundle follow a branch of a repository, in place of what it follows now, and look at it */
+        post: operations["follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follows/{bundle}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let a bundle follow its branch no more; what is in force stays */
+        delete: operations["stopFollowing"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follows/{bundle}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at the repository of a bundle at once */
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follows/{bundle}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Push a change of a bundle as a branch of its own, to be reviewed */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/follows/{bundle}/proposals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete the branch of an open proposal */
+        delete: operations["withdrawProposal"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/forecasts": {
         parameters: {
             query?: never;
@@ -1925,6 +2011,99 @@ export interface components {
              */
             since: string;
         };
+        Follow: {
+            branch: string;
+            bundle: string;
+            by: string;
+            /** @description the last good one; absent: there is none */
+            commit?: components["schemas"]["FollowCommit"];
+            /** @description what is in force otherwise than the branch says; at most 200 */
+            differences: components["schemas"]["Change"][];
+            /** @description revert or report */
+            drift: string;
+            /** @description by releases, that the branch has not got yet */
+            edits: components["schemas"]["FollowEdit"][];
+            /**
+             * Format: double
+             * @description between two looks
+             */
+            everySeconds: number;
+            /** @description in the refused commit */
+            findings: components["schemas"]["Finding"][];
+            hasKey: boolean;
+            /** @description path of the address that makes it look at once, without a credential (POST); for admins */
+            hook?: string;
+            /** @description by which the SSH server is known: its type and SHA256:… */
+            hostKey?: string;
+            /** @description it stands in the configuration of the service, and is changed there */
+            isConfigured: boolean;
+            /**
+             * Format: date-time
+             * @description when it was looked at last; absent: not since the service started
+             */
+            looked?: null | string;
+            /** @description that is refused, or not in force yet; absent: it is commit */
+            newest?: components["schemas"]["FollowCommit"];
+            notify: string[];
+            path: string;
+            /** @description the newest first */
+            proposals: components["schemas"]["Proposal"][];
+            /** @description that put commit in force; 0: none */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description when it came into its state
+             */
+            since: string;
+            /** @description in step, behind, refused, drifted or unreachable */
+            state: string;
+            /** @description id of the newest commit that was looked at; empty: none was */
+            tip: string;
+            url: string;
+            /** @description of the state, in words; empty: nothing is to say */
+            why: string;
+        };
+        FollowCommit: {
+            /** @description as the commit says */
+            author: string;
+            id: string;
+            /** @description first line of its message */
+            subject: string;
+        };
+        FollowEdit: {
+            /** @description 0: it was not pushed yet */
+            proposal: number;
+            release: string;
+            /** @description PARENT/ROUTE */
+            route: string;
+            /** @description as in a rule file */
+            targets: string;
+        };
+        FollowList: {
+            follows: components["schemas"]["Follow"][];
+        };
+        FollowRequest: {
+            /** @description main when absent */
+            branch?: string;
+            bundle: string;
+            /** @description revert (when absent) or report */
+            drift?: string;
+            /**
+             * Format: double
+             * @description seconds between two looks; 30 when absent, at least 5, at most a day
+             */
+            everySeconds?: number;
+            /** @description by which an SSH server is known: SHA256:…, or the line of its .pub file; when absent, the one that it shows first */
+            hostKey?: string;
+            /** @description text of a private key for ssh; for https a token, or USER:PASSWORD. It is kept in a file of the data directory and never shown */
+            key?: string;
+            /** @description URLs that get a CloudEvent at each new state */
+            notify?: string[];
+            /** @description directory or file of the repository; all of it when absent */
+            path?: string;
+            /** @description https://HOST/PATH, ssh://USER@HOST/PATH, or the absolute path of a repository of the service's machine */
+            url: string;
+        };
         Forecast: {
             /** @description what the side after is: forecast (of the rules in force), or draft */
             after: string;
@@ -2149,6 +2328,10 @@ export interface components {
             requests: number;
             version: string;
         };
+        LookRequest: {
+            /** @description publish access rules even if they refuse every request of a link in use */
+            refuseUsedLinks?: boolean;
+        };
         Mark: {
             /**
              * Format: int64
@@ -2277,6 +2460,48 @@ export interface components {
             title: string;
             type: string;
         };
+        Proposal: {
+            /** Format: date-time */
+            at: string;
+            branch: string;
+            bundle: string;
+            by: string;
+            /** @description of the rules in force; at most 200 */
+            changes: components["schemas"]["Change"][];
+            commit: string;
+            /** @description that it changes, as they are called in the repository */
+            files: string[];
+            /** @description what is expected of it, as of a draft */
+            forecast?: components["schemas"]["ProposalForecast"];
+            message: string;
+            number: number;
+            /** @description what was proposed, in words */
+            of: string;
+            /** Format: date-time */
+            since: string;
+            /** @description open, merged or gone */
+            state: string;
+        };
+        ProposalForecast: {
+            /** @description why there is none */
+            failed?: string;
+            /** @description of the mesh and of what it changes */
+            rows: components["schemas"]["EffectRow"][];
+            /** @description a caller or service whose success drops by more than one point */
+            worse?: string;
+        };
+        ProposalRequest: {
+            /** @description the draft of who calls */
+            draft?: boolean;
+            /** @description all files of the bundle */
+            files?: components["schemas"]["File"][];
+            /** @description of the commit */
+            message: string;
+            /** @description the text of an earlier revision */
+            revision?: number;
+            /** @description other weights of one route */
+            split?: components["schemas"]["SplitChange"];
+        };
         Proxy: {
             /** @description by which it came */
             certificate?: components["schemas"]["Certificate"];
@@ -2360,6 +2585,8 @@ export interface components {
         Published: {
             /** @description against the revision before */
             changes: components["schemas"]["Change"][];
+            /** @description what to know besides, such as that the bundle follows a branch, which takes this back */
+            notes?: string[];
             revision: number;
             /** @description how many proxies have it in force */
             rollout: components["schemas"]["Rollout"];
@@ -2672,7 +2899,9 @@ export interface components {
             bundles?: {
                 [key: string]: components["schemas"]["File"][];
             };
-            /** @description publish, split, restore or release */
+            /** @description id of the commit of a repository that it is of */
+            commit?: string;
+            /** @description publish, split, restore, release or commit */
             kind: string;
             message: string;
             number: number;
@@ -4444,6 +4673,201 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AdoptResult"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FollowRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopFollowing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["LookRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bundle: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawProposal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                bundle: string;
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -1,0 +1,393 @@
+package follows
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"nightjar/api/from"
+	"nightjar/api/model"
+	"nightjar/control/actor"
+	"nightjar/control/outbox"
+	"nightjar/control/problem"
+	"nightjar/control/revisions"
+	"nightjar/core/rules"
+	"nightjar/git"
+	"nightjar/store"
+)
+
+// lookOnce looks at a repository, and does what follows from it. The caller has the turn.
+func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
+	ctx = actor.With(ctx, actor.Actor{Name: "follow/" + x.record.Bundle})
+	f.see(ctx, x)
+	known := x.record.Tip
+	if x.decidedAt != f.Revisions.Current().Revision.Number || o.RefuseUsedLinks {
+		known = "" // what was refused may be right by now
+	}
+	open := f.openProposals(x.record.Bundle)
+	commits := make([]string, len(open))
+	for i, p := range open {
+		commits[i] = p.Commit
+	}
+	state, err := x.repo.Look(ctx, known, commits)
+	f.mu.Lock()
+	x.looked, x.failed = f.Now().UTC(), ""
+	x.record.HostKey = x.repo.HostKey()
+	if err != nil {
+		x.failed = err.Error()
+	}
+	f.mu.Unlock()
+	if err == nil {
+		f.judge(ctx, x, open, &state)
+		if state.Commit != nil {
+			f.take(ctx, x, state.Commit, o)
+		}
+		f.putForward(ctx, x)
+	}
+	f.see(ctx, x)
+	f.settle(ctx, x)
+}
+
+// take decides about what the branch says, and puts it in force.
+func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options) {
+	now := f.Revisions.Current()
+	all, r := now.Revision.Bundles, x.record
+	head := store.FollowCommit{ID: c.ID, Author: c.Author, Subject: c.Subject}
+	r.Tip, r.Newest, r.Findings, r.Why = c.Tip, head, nil, ""
+	decidedAt := now.Revision.Number
+	if c.Fault != "" {
+		r.Findings = []rules.Finding{fault(r.Path, c.Fault)}
+	} else {
+		isNew := !slices.Equal(r.Files, c.Files)
+		edits := f.still(left(all, r.Bundle, c.Files, r.Edits))
+		files := wanted(all, r.Bundle, c.Files, edits)
+		q := revisions.Publication{
+			Bundle: r.Bundle, Files: files, Author: c.Author, Message: c.Subject, Commit: c.ID,
+			RefuseUsedLinks: o.RefuseUsedLinks,
+		}
+		p := model.Published{Revision: now.Revision.Number}
+		switch {
+		case slices.Equal(all[r.Bundle], files): // nothing is to be done
+		case !isNew && r.Drift == model.DriftReport: // what differs stays
+		case !isNew:
+			p, r.Why, r.Findings = f.putBack(ctx, &r, files)
+		default:
+			p, r.Why, r.Findings = f.publish(ctx, q)
+		}
+		if len(r.Findings) == 0 && r.Why == "" {
+			if isNew || r.Revision == 0 {
+				r.Revision = p.Revision
+			}
+			r.Commit, r.Files, r.Edits, decidedAt = head, c.Files, edits, p.Revision
+		}
+	}
+	if len(r.Findings) > 0 && x.drift.isThere && r.Drift == model.DriftRevert && r.Files != nil {
+		f.putBack(ctx, &r, wanted(all, r.Bundle, r.Files, r.Edits)) // the last good commit
+	}
+	f.mu.Lock()
+	x.record, x.decidedAt, x.seenAt = r, decidedAt, unseen
+	f.mu.Unlock()
+	f.save(ctx, x)
+}
+
+// putBack puts in force what the branch says, in place of what was changed otherwise.
+func (f *Follows) putBack(ctx context.Context, r *store.Follow, files []rules.File) (model.Published, string, []rules.Finding) {
+	return f.publish(ctx, revisions.Publication{
+		Bundle: r.Bundle, Files: files, Author: "follow/" + r.Bundle, Commit: r.Commit.ID,
+		Message: fmt.Sprintf("put back what branch %s says: %s", r.Branch, r.Commit.Subject),
+	})
+}
+
+// publish publishes what a branch says. The findings are of what is refused; why is what
+// else stands in the way.
+func (f *Follows) publish(
+	ctx context.Context, q revisions.Publication,
+) (p model.Published, why string, found []rules.Finding) {
+	p, err := f.Revisions.Publish(ctx, q)
+	rejected, links := problem.RulesRejected{}, problem.RefusesUsedLinks{}
+	switch {
+	case errors.As(err, &rejected):
+		found = slices.DeleteFunc(rejected.Findings, func(g rules.Finding) bool { return g.Severity != rules.Mistake })
+	case errors.As(err, &links):
+		found = links.Findings
+	case err != nil:
+		why = err.Error()
+	}
+	return p, why, found
+}
+
+// fault is what is wrong with the path of a branch, as a finding.
+func fault(path, why string) rules.Finding {
+	message, expected, _ := strings.Cut(why, ": ")
+	return rules.Finding{Severity: rules.Mistake, Code: "not-readable", At: rules.Origin{File: path}, Message: message, Expected: expected}
+}
+
+// still is the edits whose proposals are not gone: who deletes the branch of one does not
+// want it.
+func (f *Follows) still(edits []store.FollowEdit) []store.FollowEdit {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.DeleteFunc(edits, func(e store.FollowEdit) bool {
+		return slices.ContainsFunc(f.proposals, func(p store.Proposal) bool {
+			return p.Number == e.Proposal && p.State == model.ProposalGone
+		})
+	})
+}
+
+// see finds what revisions did to a bundle since the last time: the edits of releases, and
+// drift.
+func (f *Follows) see(ctx context.Context, x *follow) {
+	now := f.Revisions.Current()
+	f.mu.Lock()
+	r, seenAt := x.record, x.seenAt
+	f.mu.Unlock()
+	if r.Files == nil || seenAt == now.Revision.Number {
+		f.mu.Lock()
+		x.seenAt, x.record.Seen = now.Revision.Number, now.Revision.Number
+		f.mu.Unlock()
+		return
+	}
+	edits, err := f.editsSince(ctx, r.Bundle, r.Seen, now.Revision.Number)
+	if err != nil {
+		f.Log.Error("what releases changed cannot be read", "bundle", r.Bundle, "error", err)
+	}
+	all := now.Revision.Bundles
+	more := merge(r.Edits, edits)
+	d := differs(all, r.Bundle, wanted(all, r.Bundle, r.Files, more))
+	f.mu.Lock()
+	x.record.Edits, x.record.Seen = more, now.Revision.Number
+	x.seenAt, x.drift = now.Revision.Number, d
+	f.mu.Unlock()
+	if len(edits) > 0 {
+		f.save(ctx, x)
+	}
+}
+
+// maxBack is how many revisions are looked through for edits of releases.
+const maxBack = 1000
+
+// editsSince is what releases wrote into a bundle after a revision, up to another.
+func (f *Follows) editsSince(ctx context.Context, bundle string, after, to uint) ([]store.FollowEdit, error) {
+	if after == 0 || after >= to {
+		return nil, nil
+	}
+	list, err := f.Records.Revisions(ctx, to+1, int(min(to-after, maxBack)))
+	if err != nil {
+		return nil, err
+	}
+	var out []store.FollowEdit
+	for _, rev := range slices.Backward(list) {
+		if rev.Number <= after || rev.Kind != "release" || rev.Base != 0 || rev.Bundle != bundle {
+			continue
+		}
+		before, err := f.before(ctx, rev.Number)
+		if err != nil {
+			return out, err
+		}
+		now, err := f.Records.Revision(ctx, rev.Number)
+		if err != nil {
+			return out, err
+		}
+		name := strings.TrimPrefix(rev.Author, "release/")
+		out = merge(out, editsOf(name, rev.Number, revisions.WrittenOf(&before), revisions.WrittenOf(&now)))
+	}
+	return out, nil
+}
+
+// before is the revision before another.
+func (f *Follows) before(ctx context.Context, number uint) (store.Revision, error) {
+	list, err := f.Records.Revisions(ctx, number, 1)
+	if err != nil || len(list) == 0 {
+		return store.Revision{}, err
+	}
+	return f.Records.Revision(ctx, list[0].Number)
+}
+
+// settle finds the state of a bundle; a new one is stored, logged, and told to receivers.
+func (f *Follows) settle(ctx context.Context, x *follow) {
+	f.mu.Lock()
+	r := x.record
+	state, why := stateOf(x)
+	isNew := state != r.State
+	if !isNew && why == r.Why {
+		f.mu.Unlock()
+		return
+	}
+	if isNew {
+		x.record.State, x.record.Since = state, f.Now().UTC()
+	}
+	x.record.Why = why
+	shown := f.view(x)
+	f.mu.Unlock()
+	if !isNew {
+		f.save(ctx, x)
+		return
+	}
+	ctx = actor.With(ctx, actor.Actor{Name: "follow/" + r.Bundle})
+	f.Journal.Add(ctx, store.Activity{
+		At: shown.Since, Kind: "follow-state", Detail: strings.TrimSuffix(r.Bundle+" is "+state+": "+why, ": "),
+		Before: r.State, After: state,
+	})
+	notices, err := f.notices(ctx, shown)
+	if err != nil {
+		f.Log.Error("receivers cannot be told of a state", "bundle", r.Bundle, "error", err)
+	}
+	f.save(ctx, x, notices)
+}
+
+// stateOf is the state of a bundle and why.
+func stateOf(x *follow) (state, why string) {
+	r := &x.record
+	short := func(c store.FollowCommit) string {
+		return fmt.Sprintf("%.10s by %s, “%s”", c.ID, c.Author, c.Subject)
+	}
+	switch {
+	case x.failed != "":
+		return model.Unreachable, x.failed
+	case len(r.Findings) > 0:
+		why := fmt.Sprintf("commit %s: %s", short(r.Newest), r.Findings[0].Message)
+		if n := len(r.Findings) - 1; n > 0 {
+			why += fmt.Sprintf(" (and %d more)", n)
+		}
+		return model.Refused, why
+	case r.Files == nil || r.Newest.ID != r.Commit.ID:
+		return model.Behind, cmp.Or(r.Why, notLooked)
+	case x.drift.isThere:
+		why := fmt.Sprintf("%d differences from commit %.10s", len(x.drift.changes), r.Commit.ID)
+		switch len(x.drift.changes) {
+		case 0:
+			why = fmt.Sprintf("the text differs from commit %.10s, and says the same", r.Commit.ID)
+		case 1:
+			why = fmt.Sprintf("1 difference from commit %.10s", r.Commit.ID)
+		}
+		if r.Drift == model.DriftRevert {
+			why += "; the next look puts the branch's text back"
+		}
+		return model.Drifted, why
+	case len(r.Edits) > 0:
+		return model.InStep, fmt.Sprintf("with what release %s wrote, which the branch has not got yet", r.Edits[0].Release)
+	}
+	return model.InStep, ""
+}
+
+// notices tell the receivers of a bundle of its state.
+func (f *Follows) notices(ctx context.Context, shown model.Follow) (store.AddNotices, error) {
+	if len(shown.Notify) == 0 || !f.Outbox.HasRoom(ctx) {
+		return nil, nil
+	}
+	shown.Hook = ""
+	id := fmt.Sprintf("follow-%s-%d", shown.Bundle, shown.Since.UnixNano())
+	kind := "nightjar.follow." + strings.ReplaceAll(shown.State, " ", "-")
+	text, err := outbox.Event(id, kind, "/api/v1/follows/"+shown.Bundle, shown.Bundle, shown.Since, shown)
+	if err != nil {
+		return nil, err
+	}
+	var out store.AddNotices
+	for _, to := range shown.Notify {
+		out = append(out, store.Notice{URL: to, Event: text, Due: shown.Since, State: store.NoticeWaiting})
+	}
+	return out, nil
+}
+
+// save stores the record of a bundle, with other changes.
+func (f *Follows) save(ctx context.Context, x *follow, more ...store.Change) {
+	f.mu.Lock()
+	r, isGone := x.record, x.isGone
+	f.mu.Unlock()
+	if isGone {
+		return
+	}
+	if err := f.apply(ctx, append([]store.Change{store.SaveFollow{Follow: r}}, more...)...); err != nil {
+		f.Log.Error("what a bundle follows cannot be stored; the next look tries again", "bundle", r.Bundle, "error", err)
+	}
+}
+
+// Get is what one bundle follows.
+func (f *Follows) Get(ctx context.Context, bundle string) (model.Follow, error) {
+	x, err := f.find(bundle)
+	if err != nil {
+		return model.Follow{}, err
+	}
+	f.catchUp(ctx)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.view(x), nil
+}
+
+// List is what bundles follow, by their names.
+func (f *Follows) List(ctx context.Context) []model.Follow {
+	f.catchUp(ctx)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := make([]model.Follow, 0, len(f.list))
+	for _, x := range f.list {
+		out = append(out, f.view(x))
+	}
+	slices.SortFunc(out, func(a, b model.Follow) int { return strings.Compare(a.Bundle, b.Bundle) })
+	return out
+}
+
+const maxChanges = 200 // that are shown
+
+// view is a bundle as people see it. The caller holds mu.
+func (f *Follows) view(x *follow) model.Follow {
+	r := &x.record
+	commit := func(c store.FollowCommit) *model.FollowCommit {
+		return &model.FollowCommit{ID: c.ID, Author: c.Author, Subject: c.Subject}
+	}
+	changes := rules.Condense(x.drift.changes)
+	out := model.Follow{
+		Bundle: r.Bundle, URL: r.URL, Branch: r.Branch, Path: r.Path, EverySeconds: r.Every.Seconds(),
+		HasKey: x.hasKey, HostKey: r.HostKey, Drift: r.Drift, Notify: append([]string{}, r.Notify...),
+		IsConfigured: x.isConfigured, By: r.By, State: r.State, Since: r.Since, Why: r.Why, Tip: r.Tip,
+		Revision: r.Revision, Findings: from.Findings(r.Findings), Hook: "/hooks/" + r.Hook,
+		Differences: from.Changes(changes[:min(len(changes), maxChanges)]), Edits: []model.FollowEdit{},
+		Proposals: []model.Proposal{},
+	}
+	if r.Commit.ID != "" {
+		out.Commit = commit(r.Commit)
+	}
+	if r.Newest.ID != r.Commit.ID {
+		out.Newest = commit(r.Newest)
+	}
+	if !x.looked.IsZero() {
+		out.Looked = new(x.looked)
+	}
+	for _, e := range r.Edits {
+		out.Edits = append(out.Edits, model.FollowEdit{
+			Release: e.Release, Route: e.Ladder + "/" + e.Route, Targets: rules.SendText(e.Is, e.Ladder), Proposal: e.Proposal,
+		})
+	}
+	for _, p := range f.proposals {
+		if p.Bundle == r.Bundle {
+			out.Proposals = append(out.Proposals, viewOf(p))
+		}
+	}
+	return out
+}
+
+// Notes are what somebody should know who made a revision: which of the bundles that it
+// changed, and that are of somebody, will be as their branches say before long.
+func (f *Follows) Notes(revision uint, of func(bundle string) bool) []string {
+	all := f.Revisions.Current().Revision.Bundles
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(f.list)) {
+		r := &f.list[name].record
+		if !of(name) || r.Files == nil || slices.Equal(all[name], wanted(all, name, r.Files, r.Edits)) {
+			continue
+		}
+		then := fmt.Sprintf("the next look, within %s, takes this back", r.Every)
+		if r.Drift == model.DriftReport {
+			then = "its next commit takes this back"
+		}
+		out = append(out, fmt.Sprintf("Bundle %s follows branch %s: %s. To keep it: nightjar rules propose --bundle %s "+
+			"--revision %d --message MESSAGE", name, r.Branch, then, name, revision))
+	}
+	return out
+}
