@@ -63,7 +63,7 @@ func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *
 	if err != nil {
 		t.Fatal(err)
 	}
-	if k.Control, err = New(t.Context(), Config{Store: st, Authority: ca, Program: "test", Key: key, Now: func() time.Time { return k.now }}); err != nil {
+	if k.Control, err = New(t.Context(), Config{Store: st, Authority: ca, Program: "test", Key: key, Dir: dir, Now: func() time.Time { return k.now }}); err != nil {
 		t.Fatal(err)
 	}
 	return k

@@ -66,17 +66,17 @@ func left(all store.Bundles, bundle string, files []rules.File, edits []store.Fo
 	})
 }
 
-// editsOf is what a revision of a release changed in the targets of routes.
-func editsOf(release string, number uint, before, after *rules.Rules) (out []store.FollowEdit) {
+// editsOf is what a revision changed in the targets of a bundle's routes, each like e.
+func editsOf(e store.FollowEdit, bundle string, before, after *rules.Rules) (out []store.FollowEdit) {
 	each := func(ladder string, routes []*rules.Route) {
 		for _, rt := range routes {
 			old := before.Route(ladder, rt.Name)
-			if old == nil || rules.SendText(old.Send, "") == rules.SendText(rt.Send, "") {
+			isSame := old == nil || rules.SendText(old.Send, "") == rules.SendText(rt.Send, "")
+			if isSame || rt.SendAt.Bundle() != bundle {
 				continue
 			}
-			out = append(out, store.FollowEdit{
-				Release: release, Revision: number, Ladder: ladder, Route: rt.Name, Was: old.Send, Is: rt.Send,
-			})
+			e.Ladder, e.Route, e.Was, e.Is = ladder, rt.Name, old.Send, rt.Send
+			out = append(out, e)
 		}
 	}
 	for _, s := range after.Services {

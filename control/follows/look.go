@@ -181,7 +181,7 @@ func (f *Follows) editsSince(ctx context.Context, bundle string, after, to uint)
 	}
 	var out []store.FollowEdit
 	for _, rev := range slices.Backward(list) {
-		if rev.Number <= after || rev.Kind != "release" || rev.Base != 0 || rev.Bundle != bundle {
+		if rev.Number <= after || rev.Kind != "release" || rev.Base != 0 {
 			continue
 		}
 		before, err := f.before(ctx, rev.Number)
@@ -192,8 +192,11 @@ func (f *Follows) editsSince(ctx context.Context, bundle string, after, to uint)
 		if err != nil {
 			return out, err
 		}
-		name := strings.TrimPrefix(rev.Author, "release/")
-		out = merge(out, editsOf(name, rev.Number, revisions.WrittenOf(&before), revisions.WrittenOf(&now)))
+		if slices.Equal(before.Bundles[bundle], now.Bundles[bundle]) {
+			continue
+		}
+		e := store.FollowEdit{Release: strings.TrimPrefix(rev.Author, "release/"), Revision: rev.Number}
+		out = merge(out, editsOf(e, bundle, revisions.WrittenOf(&before), revisions.WrittenOf(&now)))
 	}
 	return out, nil
 }
