@@ -209,6 +209,7 @@ type mesh struct {
 	api   *client.Client
 	door  *contract.Forwarder // at web
 	token string              // of an admin named console, by whom tests act
+	data  string              // directory of its records; empty: not known
 }
 
 // tokens are the access tokens of tests, by the address of the service.
@@ -258,7 +259,7 @@ func newMesh(t *testing.T, p *process, addr string) *mesh {
 	}
 	t.Cleanup(f.Close)
 	token := tokenFor(t, addr)
-	return &mesh{p, t, addr, f.Address, clientOf(t, f.Address, client.Token(token)), f, token}
+	return &mesh{p, t, addr, f.Address, clientOf(t, f.Address, client.Token(token)), f, token, ""}
 }
 
 // startDemo runs the sample mesh. Its rules lie in the records already, with
@@ -292,7 +293,9 @@ func demo(t *testing.T, program string, args ...string) *mesh {
 	if err := errors.Join(err, st.Close()); err != nil {
 		t.Fatal(err)
 	}
-	return newMesh(t, launch(t, "Five things to try", exec.Command(program, append([]string{"demo", "--listen", addr, "--data", data}, args...)...)), addr)
+	m := newMesh(t, launch(t, "Five things to try", exec.Command(program, append([]string{"demo", "--listen", addr, "--data", data}, args...)...)), addr)
+	m.data = data
+	return m
 }
 
 // run runs a command of the client.

@@ -252,7 +252,7 @@ func stateOf(x *follow) (state, why string) {
 	case x.failed != "":
 		return model.Unreachable, x.failed
 	case len(r.Findings) > 0:
-		why := fmt.Sprintf("commit %s: %s", short(r.Newest), r.Findings[0].Message)
+		why := fmt.Sprintf("Commit %s: %s", short(r.Newest), r.Findings[0].Message)
 		if n := len(r.Findings) - 1; n > 0 {
 			why += fmt.Sprintf(" (and %d more)", n)
 		}
@@ -263,7 +263,7 @@ func stateOf(x *follow) (state, why string) {
 		why := fmt.Sprintf("%d differences from commit %.10s", len(x.drift.changes), r.Commit.ID)
 		switch len(x.drift.changes) {
 		case 0:
-			why = fmt.Sprintf("the text differs from commit %.10s, and says the same", r.Commit.ID)
+			why = fmt.Sprintf("The text differs from commit %.10s, and says the same", r.Commit.ID)
 		case 1:
 			why = fmt.Sprintf("1 difference from commit %.10s", r.Commit.ID)
 		}
@@ -272,7 +272,7 @@ func stateOf(x *follow) (state, why string) {
 		}
 		return model.Drifted, why
 	case len(r.Edits) > 0:
-		return model.InStep, fmt.Sprintf("with what release %s wrote, which the branch has not got yet", r.Edits[0].Release)
+		return model.InStep, fmt.Sprintf("With what release %s wrote, which the branch has not got yet", r.Edits[0].Release)
 	}
 	return model.InStep, ""
 }

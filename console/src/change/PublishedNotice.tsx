@@ -12,6 +12,7 @@ export function publishedText(p: Published): string {
     missing.length > 0 && `Not in ${missing.join(", ")}.`,
     away.length > 0 && `Not connected now, and without it until they come back: ${away.join(", ")}.`,
     ...(p.withdrawn ?? []).map((name) => `It withdraws release ${name}, whose route it changes.`),
+    ...(p.notes ?? []),
     "Rule files on disk are unchanged.",
   ].filter(Boolean).join(" ");
 }

@@ -63,6 +63,7 @@ const columns = (current: number, onOpen: (n: number) => void, onRestore: (n: nu
   { field: "kind", headerName: "Kind", width: 90 },
   { field: "bundle", headerName: "Bundle", width: 100, valueFormatter: (v: string, r) => v || (r.kind === "release" ? "–" : "all") },
   { field: "author", headerName: "Author", width: 120 },
+  { field: "commit", headerName: "Commit", width: 110, valueFormatter: (v?: string) => v?.slice(0, 10) ?? "" },
   { field: "message", headerName: "Message", flex: 1, minWidth: 180 },
   {
     field: "actions", headerName: "Actions", width: 230, sortable: false, filterable: false, disableExport: true,

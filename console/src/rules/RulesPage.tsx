@@ -11,6 +11,7 @@ import { useAddress } from "../kit/address";
 import { CopyAsCommand } from "../kit/Command";
 import { PageHeader } from "../kit/PageHeader";
 import { History } from "./History";
+import { Source, useFollow } from "./Source";
 import { Workbench } from "./Workbench";
 
 const revisionOf = (mesh: Mesh | null) => mesh && { number: mesh.revision.number, author: mesh.revision.author, message: mesh.revision.message };
@@ -26,6 +27,7 @@ export function RulesPage() {
   const own = Object.keys(inForce?.bundles ?? {}).sort();
   const bundle = params.get("bundle") ?? (isOfTeam ? own[0] : undefined) ?? "main";
   const bundles = [...new Set([...own, ...(isOfTeam ? [] : ["main"]), bundle])].sort();
+  const follow = useFollow(bundle);
   return (
     <>
       <PageHeader
@@ -46,7 +48,8 @@ export function RulesPage() {
         }
       />
       {error && !inForce && <Alert severity="error" sx={{ mb: 1 }}>{words(error)}</Alert>}
-      {revision && inForce && <Workbench key={bundle} bundle={bundle} revision={revision} inForce={inForce} view={view} />}
+      {follow && <Source follow={follow} />}
+      {revision && inForce && <Workbench key={bundle} bundle={bundle} follow={follow} revision={revision} inForce={inForce} view={view} />}
       <History current={number} inForce={inForce} bundle={bundle} open={Number(params.get("compare") ?? 0) || 0} onOpen={(n) => change({ compare: n ? String(n) : null })} />
     </>
   );

@@ -5,7 +5,7 @@ import Paper from "@mui/material/Paper";
 import TextField from "@mui/material/TextField";
 import { useCallback, useEffect, useMemo, useState, useSyncExternalStore } from "react";
 import { Link } from "wouter";
-import { api, basedOn, queries, take, words, type CheckReport, type Finding, type Mesh, type Published, type Revision, type RuleFile } from "../api/client";
+import { api, basedOn, queries, take, words, type CheckReport, type Finding, type Follow, type Mesh, type Published, type Revision, type RuleFile } from "../api/client";
 import { useMesh } from "../api/live";
 import { Preview } from "../change/Preview";
 import { PublishedNotice } from "../change/PublishedNotice";
@@ -20,6 +20,7 @@ import { DraftKeeper, type Saving } from "./draft";
 import { Editor } from "./Editor";
 import { Files } from "./Files";
 import { Findings } from "./Findings";
+import { Propose } from "./Source";
 
 const savingText: Record<Saving, string> = { saved: "draft saved", unsaved: "typing", saving: "saving the draft", "changed elsewhere": "not saved: changed elsewhere", failed: "not saved: the service does not respond" };
 
@@ -59,6 +60,8 @@ function useCheck(bundle: string, files: RuleFile[] | undefined, revision: numbe
 
 interface Props {
   bundle: string;
+  /** What it follows; null: nothing. */
+  follow: Follow | null;
   /** In force. */
   revision: { number: number; author: string; message: string };
   inForce: Revision;
@@ -66,7 +69,7 @@ interface Props {
 }
 
 /** The files of a bundle in the editor, what is wrong with them, and the way to publish them. */
-export function Workbench({ bundle, revision, inForce, view }: Props) {
+export function Workbench({ bundle, follow, revision, inForce, view }: Props) {
   const [params, change] = useAddress();
   const isEditor = useMay("editor");
   const [draft] = useState(() => new DraftKeeper(bundle));
@@ -191,13 +194,19 @@ export function Workbench({ bundle, revision, inForce, view }: Props) {
         <Button disabled={busy} onClick={() => void format()} data-test="format">Format</Button>
         <Button disabled={busy || work.version === 0} onClick={() => setAsked("Discard")} data-test="discard">Discard draft</Button>
         <TextField label="Message" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} slotProps={{ htmlInput: { "data-test": "message" } }} />
+        {follow && <Propose bundle={bundle} label="Propose" body={{ draft: true }} message={message} disabled={busy || !report || report.mistakes > 0 || !changed || saving !== "saved" || !message.trim()} onDone={() => setMessage("")} />}
         <Button
-          variant="contained" disabled={busy || !report || report.mistakes > 0 || !changed || saving === "changed elsewhere"} data-test="publish"
+          variant={follow ? "outlined" : "contained"} disabled={busy || !report || report.mistakes > 0 || !changed || saving === "changed elsewhere"} data-test="publish"
           onClick={() => void send()}
         >
           Publish on revision {work.base}
         </Button>
       </Box>}
+      {isEditor && follow && changed && (
+        <Box sx={{ color: "text.secondary", mt: 0.5 }} data-test="follow-note">
+          This bundle follows branch {follow.branch}. A proposal is pushed there as a branch to be reviewed, and needs a message; {follow.drift === "revert" ? `what you publish here is put back at the next look, within ${follow.everySeconds} s` : "what you publish here stays until the branch has another commit"}.
+        </Box>
+      )}
       {changed && <Preview body={{ rules: files, bundle }} disabled={!report || report.mistakes > 0} />}
       {outcome?.error && <Alert severity="error" sx={{ mt: 1 }} data-test="refused">{outcome.error}</Alert>}
       {outcome?.published && <PublishedNotice published={outcome.published} />}
