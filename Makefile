@@ -38,7 +38,12 @@ demo: build
 chromium:
 	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
 
-test: build console/testing/pure.js chromium
+# Repositories over SSH are tested where an SSH server can be installed.
+.PHONY: sshd
+sshd:
+	@test -x /usr/sbin/sshd || { $(APT) update -q && $(APT) install -yq --no-install-recommends git openssh-server; } || true
+
+test: build console/testing/pure.js chromium sshd
 	$(if $(RACE),,@echo "no C compiler: the tests run without the race detector")
 	go test $(RACE) $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind

@@ -1,6 +1,6 @@
 // Package backup keeps everything that a service needs to continue elsewhere in one
-// file: its database, its authority with the key, the key that signs events, and the
-// archive of old records. Whoever has the file can issue certificates of the mesh.
+// file: its database, its authority with the key, the key that signs events, the keys of
+// repositories, and the archive of old records. Whoever has the file can issue certificates of the mesh.
 //
 // The file is a tar archive. Its first entry says what is in it, with a checksum of
 // each other entry.
@@ -39,7 +39,7 @@ const (
 
 // kept are the files and directories of a data directory besides the database that go
 // into a backup. Others are made anew at each start.
-var kept = []string{"authority", "notify.key", "archive"}
+var kept = []string{"authority", "notify.key", "follow-keys", "archive"}
 
 // Contents is what is in a backup.
 type Contents struct {

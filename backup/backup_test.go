@@ -38,7 +38,7 @@ func records(t *testing.T) (dir string, st *store.Store) {
 			t.Fatal(err)
 		}
 	}
-	for name, text := range map[string]string{"authority/roots/a.key": "secret", "notify.key": "k", "archive/2026-10.jsonl": "{}\n", "join": "left out"} {
+	for name, text := range map[string]string{"authority/roots/a.key": "secret", "notify.key": "k", "follow-keys/main": "sesame", "archive/2026-10.jsonl": "{}\n", "join": "left out"} {
 		path := filepath.Join(dir, name)
 		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, []byte(text), 0o600)); err != nil {
 			t.Fatal(err)
@@ -91,7 +91,7 @@ func TestThereAndBack(t *testing.T) {
 			t.Errorf("the newest entry is %+v", activity[0])
 		}
 		again.Close()
-		for name, want := range map[string]string{"authority/roots/a.key": "secret", "notify.key": "k", "archive/2026-10.jsonl": "{}\n"} {
+		for name, want := range map[string]string{"authority/roots/a.key": "secret", "notify.key": "k", "follow-keys/main": "sesame", "archive/2026-10.jsonl": "{}\n"} {
 			if text, err := os.ReadFile(filepath.Join(to, name)); err != nil || string(text) != want {
 				t.Errorf("%s: %q, %v", name, text, err)
 			}

@@ -184,7 +184,7 @@ func followSheet(s *out.Sheet, list []model.Follow, colour bool) {
 
 // followNotes says what is to be known of a bundle besides its state.
 func followNotes(s *out.Sheet, f *model.Follow, colour bool) {
-	if f.Why != "" {
+	if f.Why != "" && f.State != model.InStep {
 		s.Line("\n%s %s: %s", f.Bundle, f.State, f.Why)
 	}
 	if len(f.Findings) > 0 {

@@ -122,27 +122,31 @@ func (a *app) rulesLog() *cobra.Command {
 					s.Line("Nothing was published yet.")
 					return
 				}
-				var rows [][]string
-				for _, r := range all.Revisions {
-					rows = append(
-						rows,
-						[]string{
-							fmt.Sprint(r.Number),
-							r.At.Local().Format("2006-01-02 15:04:05"),
-							r.Kind,
-							bundleText(r.Kind, r.Bundle),
-							r.Author,
-							short(r.Commit),
-							r.Message,
-						},
-					)
-				}
-				s.Table([]string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY", "COMMIT", "MESSAGE"}, rows)
+				logSheet(s, all.Revisions)
 			})
 		},
 	}
 	cmd.Flags().IntVar(&limit, "limit", 50, "how many")
 	return cmd
+}
+
+// logSheet shows revisions, with their commits if there are any.
+func logSheet(s *out.Sheet, list []model.Revision) {
+	hasCommits := slices.ContainsFunc(list, func(r model.Revision) bool { return r.Commit != "" })
+	header := []string{"REVISION>", "TIME", "KIND", "BUNDLE", "BY"}
+	if hasCommits {
+		header = append(header, "COMMIT")
+	}
+	var rows [][]string
+	for _, r := range list {
+		at := r.At.Local().Format("2006-01-02 15:04:05")
+		row := []string{fmt.Sprint(r.Number), at, r.Kind, bundleText(r.Kind, r.Bundle), r.Author}
+		if hasCommits {
+			row = append(row, short(r.Commit))
+		}
+		rows = append(rows, append(row, r.Message))
+	}
+	s.Table(append(header, "MESSAGE"), rows)
 }
 
 func (a *app) rulesRestore() *cobra.Command {

@@ -264,6 +264,7 @@ func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
 		Records:    cfg.Store,
 		Revisions:  c.Revisions,
 		Forecast:   c.Forecasts.Forecast,
+		Ahead:      c.Fleet.Ahead,
 		Outbox:     c.Outbox,
 		Journal:    c.Journal,
 		Dir:        cfg.Dir,

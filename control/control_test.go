@@ -47,7 +47,7 @@ func reopen(t *testing.T, dir string) *clock {
 var opened sync.Map
 
 // reopenAt is a service that starts at a time.
-func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *clock {
+func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey, edits ...func(*Config)) *clock {
 	t.Helper()
 	if before, isOpen := opened.LoadAndDelete(dir); isOpen {
 		before.(*store.Store).Close() // as when its process was killed
@@ -63,7 +63,11 @@ func reopenAt(t *testing.T, dir string, now time.Time, key ed25519.PrivateKey) *
 	if err != nil {
 		t.Fatal(err)
 	}
-	if k.Control, err = New(t.Context(), Config{Store: st, Authority: ca, Program: "test", Key: key, Dir: dir, Now: func() time.Time { return k.now }}); err != nil {
+	c := Config{Store: st, Authority: ca, Program: "test", Key: key, Dir: dir, Now: func() time.Time { return k.now }}
+	for _, edit := range edits {
+		edit(&c)
+	}
+	if k.Control, err = New(t.Context(), c); err != nil {
 		t.Fatal(err)
 	}
 	return k

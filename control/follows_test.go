@@ -202,7 +202,7 @@ func TestReleasesPropose(t *testing.T) {
 				k.Releases.Step(t.Context())
 			}
 			k.want("at its end", k.sends("s"), "v2")
-			f := k.look("main", model.InStep, "with what release r wrote, which the branch has not got yet")
+			f := k.look("main", model.InStep, "With what release r wrote, which the branch has not got yet")
 			if len(f.Proposals) != 1 || f.Edits[0].Proposal != f.Proposals[0].Number || f.Proposals[0].By != "release/r" {
 				t.Fatalf("%+v", f)
 			}
@@ -314,6 +314,57 @@ func TestFollowAsked(t *testing.T) {
 	}
 }
 
+// TestFollowConfigured: what stands in the service's configuration is followed from the start,
+// keeps what it knows over a restart, and is changed there alone.
+func TestFollowConfigured(t *testing.T) {
+	t.Setenv("GIT_CONFIG_GLOBAL", "/dev/null")
+	repo, dir := repos.New(t, map[string]string{"rules/a.yaml": text("s", 0)}), t.TempDir()
+	file := func(text string) string {
+		at := t.TempDir() + "/follows.yaml"
+		os.WriteFile(at, []byte(text), 0o600)
+		return at
+	}
+	for text, want := range map[string]string{
+		"follows: [{bundle: a, repo: /x, every: often}]":             "follows[0].every: \"often\" is no time",
+		"follows: [{bundle: a, repo: /x}, {bundle: a, repo: /y}]":    "follows[1].bundle: \"a\" is there twice",
+		"follows: [{bundle: a, repo: /x, key-file: /nowhere/key}]":   "follows[0].key-file: open /nowhere/key",
+		"follows: [{bundle: a, repository: /x}]":                     "repository",
+		"follow: []":                                                 "follow",
+		"follows: [" + strings.Repeat("{bundle: a},", 100_000) + "]": "expected at most 1048576",
+	} {
+		if _, err := follows.ReadConfig(file(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.60s: %v; want %q", text, err, want)
+		}
+	}
+	serve := func(text string) *clock {
+		list, err := follows.ReadConfig(file(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return reopenAt(t, dir, time.Now(), nil, func(c *Config) { c.Follows = list })
+	}
+	k := serve(fmt.Sprintf("follows: [{bundle: main, repo: %s, path: rules, every: 1m}]", repo.Bare))
+	k.Follows.Step(t.Context())
+	k.Follows.Wait()
+	f := k.look("main", model.InStep, "")
+	if !f.IsConfigured || f.EverySeconds != 60 {
+		t.Errorf("%+v", f)
+	}
+	if err := k.Follows.Stop(as(t, "mona"), "main"); err == nil || !strings.Contains(err.Error(), "stands in the configuration") {
+		t.Errorf("stopped: %v", err)
+	}
+	if _, err := k.Follows.Add(as(t, "mona"), model.FollowRequest{Bundle: "main", URL: "/x"}); err == nil || !strings.Contains(err.Error(), "stands in the configuration") {
+		t.Errorf("added: %v", err)
+	}
+	k = serve(fmt.Sprintf("follows: [{bundle: main, repo: %s, path: rules, drift: report}]", repo.Bare))
+	again := k.Follows.List(t.Context())[0]
+	k.want("after a restart", fmt.Sprint(again.State, again.Revision, again.Drift, again.Hook == f.Hook), "in step1reporttrue")
+	k = serve("follows: []")
+	if list, _ := k.store.Follows(t.Context()); len(list)+len(k.Follows.List(t.Context())) > 0 || k.sends("s") != "v1 100, v2 0" {
+		t.Errorf("taken out of the configuration: %+v", list)
+	}
+}
+
 // TestFollowRegularly: bundles are looked at when their time has come, and when their hook
 // address is called, which makes nobody look all the time.
 func TestFollowRegularly(t *testing.T) {
@@ -343,6 +394,15 @@ func TestFollowRegularly(t *testing.T) {
 	k.want("a second hook within the second waits", k.sends("s"), "v1 98, v2 2")
 	pass(1)
 	k.want("and is heard", k.sends("s"), "v1 97, v2 3")
+
+	k.Follows.Ahead = func() uint { return 99 } // as with the records of a backup
+	repo.Commit("Tove", "Four", map[string]string{"a.yaml": text("s", 4)})
+	pass(61)
+	if f, _ = k.Follows.Get(t.Context(), "main"); f.State != model.Behind || !strings.Contains(f.Why, "which are those of a backup") || f.Newest.Subject != "Four" {
+		t.Errorf("%s: %s", f.State, f.Why)
+	}
+	k.look("main", model.InStep, "")
+	k.want("once somebody asks for it", k.sends("s"), "v1 96, v2 4")
 }
 
 // TestFollowMuch: a commit of 2,000 services is in force within 3 s of the look, and looks

@@ -161,6 +161,9 @@ func (r *Repository) explain(err error) error {
 	}
 	say := func(format string, args ...any) error { return &Failure{said(fmt.Sprintf(format, args...))} }
 	at := r.source.URL
+	if outer := (*url.Error)(nil); errors.As(err, &outer) {
+		err = outer.Err // the URL is named anyway
+	}
 	text := err.Error()
 	switch {
 	case errors.Is(err, transport.ErrRepositoryNotFound):

@@ -24,6 +24,7 @@ type Follow struct {
 	State    string
 	Since    time.Time
 	Why      string
+	Stuck    string // why the newest commit is not in force, though nothing is wrong with it; empty: it is
 	Tip      string // newest commit that was looked at; empty: none was
 	Commit   FollowCommit
 	Newest   FollowCommit // that is refused; otherwise Commit

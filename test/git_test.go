@@ -71,7 +71,7 @@ func TestGit(t *testing.T) {
 			t.Fatal(out)
 		}
 		hook = strings.TrimSpace(out[at+len("Hook: "):])
-		if info, err := os.Stat(filepath.Join(m.data, "git", "main.key")); err != nil || info.Mode().Perm() != 0o600 {
+		if info, err := os.Stat(filepath.Join(m.data, "follow-keys", "main")); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("the file of the key: %v, %v", info, err)
 		}
 		m.must(2, "follow", "add", "main")
@@ -175,8 +175,10 @@ func TestGit(t *testing.T) {
 		if resp, err := http.Post(hook, "", nil); err != nil || resp.StatusCode != http.StatusNotFound {
 			t.Errorf("the hook: %v, %v", resp, err)
 		}
-		if left, _ := os.ReadDir(filepath.Join(m.data, "git")); len(left) > 0 {
-			t.Errorf("%v is left", left)
+		for _, d := range []string{"git", "follow-keys"} {
+			if left, _ := os.ReadDir(filepath.Join(m.data, d)); len(left) > 0 {
+				t.Errorf("%v is left", left)
+			}
 		}
 	})
 }

@@ -39,7 +39,7 @@ const (
 	hookEvery  = time.Second // between two looks that the hook address asks for
 	maxFollows = 500
 	maxNotify  = 8
-	atOnce     = 4 // looks
+	atOnce     = 16 // looks
 	storeTime  = 30 * time.Second
 )
 
@@ -57,6 +57,7 @@ type Config struct {
 	Records    Records
 	Revisions  *revisions.Revisions
 	Forecast   func(ctx context.Context, q model.ForecastRequest) (model.Forecast, error)
+	Ahead      func() uint // newest revision that a proxy follows
 	Outbox     *outbox.Outbox
 	Journal    *journal.Journal
 	Dir        string                // the data directory, for keys and local copies
@@ -88,9 +89,10 @@ type follow struct {
 	repo         *git.Repository
 	turn         chan struct{} // holds one value, which who looks takes
 	due          time.Time
-	hooked       time.Time // when the hook address was last called
+	hooked       time.Time // when the hook address last asked for a look
 	looked       time.Time
 	failed       string // why the last look could not read the repository; empty: it could
+	unproposed   string // why what releases wrote could not be proposed; empty: it could, or nothing is
 	decidedAt    uint   // revision for which the newest commit was decided about
 	seenAt       uint   // revision for which drift is known
 	drift        drift
@@ -115,10 +117,15 @@ func Open(ctx context.Context, c Config) (*Follows, error) {
 	}
 	kept := map[string]store.Follow{}
 	for _, r := range records {
-		kept[r.Bundle] = r
+		isLeft := r.By == byConfiguration && !f.isConfigured(r.Bundle)
+		if !isLeft {
+			kept[r.Bundle] = r
+		} else if err := f.forget(ctx, r.Bundle); err != nil {
+			return nil, err
+		}
 	}
 	for _, q := range c.Configured {
-		r, key, err := f.record(q, "configuration")
+		r, key, err := f.record(q, byConfiguration)
 		if err != nil {
 			return nil, fmt.Errorf("bundle %s: %w", q.Bundle, err)
 		}
@@ -136,10 +143,28 @@ func Open(ctx context.Context, c Config) (*Follows, error) {
 		if err != nil {
 			return nil, err
 		}
-		x.isConfigured = slices.ContainsFunc(c.Configured, func(q model.FollowRequest) bool { return q.Bundle == name })
+		x.isConfigured = f.isConfigured(name)
 		x.due = c.Now().Add(time.Duration(i) * StepEvery) // not all at once
 	}
 	return f, nil
+}
+
+// byConfiguration is who added what stands in the configuration. Nobody has such a name.
+const byConfiguration = "the configuration"
+
+func (f *Follows) isConfigured(bundle string) bool {
+	return slices.ContainsFunc(f.Configured, func(q model.FollowRequest) bool { return q.Bundle == bundle })
+}
+
+// forget deletes what is stored of a bundle that follows a branch no more.
+func (f *Follows) forget(ctx context.Context, bundle string, more ...store.Change) error {
+	if err := f.apply(ctx, append([]store.Change{store.DeleteFollow{Bundle: bundle}}, more...)...); err != nil {
+		return err
+	}
+	if err := f.writeKey(bundle, nil); err != nil {
+		return err
+	}
+	return os.RemoveAll(git.LocalCopy(f.Dir, bundle))
 }
 
 // continued is a new record with what the old one knows, if it follows the same.
@@ -211,7 +236,10 @@ func (f *Follows) record(q model.FollowRequest, by string) (store.Follow, []byte
 
 const notLooked = "nobody has looked at the repository yet"
 
-func (f *Follows) keyFile(bundle string) string { return filepath.Join(f.Dir, "git", bundle+".key") }
+// KeysDir is the directory of the keys of repositories, in the data directory.
+const KeysDir = "follow-keys"
+
+func (f *Follows) keyFile(bundle string) string { return filepath.Join(f.Dir, KeysDir, bundle) }
 
 // writeKey keeps the key of a bundle, or deletes the one that is there.
 func (f *Follows) writeKey(bundle string, key []byte) error {
@@ -230,50 +258,54 @@ func (f *Follows) writeKey(bundle string, key []byte) error {
 
 // Add lets a bundle follow a branch, in place of what it follows now, and looks at it.
 func (f *Follows) Add(ctx context.Context, q model.FollowRequest) (model.Follow, error) {
-	r, key, err := f.record(q, actor.Name(ctx))
-	if err != nil {
-		return model.Follow{}, err
-	}
-	f.adding.Lock()
-	defer f.adding.Unlock()
-	old, err := f.taken(ctx, q.Bundle)
-	if err != nil && !errors.As(err, new(problem.NotFound)) {
-		return model.Follow{}, err
-	}
-	f.mu.Lock()
-	if old != nil {
-		defer func() { old.turn <- struct{}{} }() // who waits for it sees that it is gone
-		r = continued(r, old.record, true)
-	}
-	count := len(f.list)
-	f.mu.Unlock()
-	if old == nil && count >= maxFollows {
-		return model.Follow{}, problem.Invalid("%d bundles follow a branch, which is the limit: stop one first", maxFollows)
-	}
-	if old != nil && old.isConfigured {
-		return model.Follow{}, configured(q.Bundle)
-	}
-	if err := f.writeKey(r.Bundle, key); err != nil {
-		return model.Follow{}, err
-	}
-	entry := store.Activity{At: f.Now().UTC(), Kind: "follow-added", Detail: what(&r)}
-	if err := f.apply(ctx, store.SaveFollow{Follow: r}, journal.Entries(ctx, entry)); err != nil {
-		return model.Follow{}, err
-	}
-	f.mu.Lock()
-	if old != nil {
-		old.isGone = true
-		delete(f.hooks, hashOf(old.record.Hook))
-	}
-	x, err := f.open(r)
-	f.mu.Unlock()
+	x, err := f.add(ctx, q)
 	if err != nil {
 		return model.Follow{}, err
 	}
 	if x.repo != nil {
 		f.look(ctx, x, Options{})
 	}
-	return f.Get(ctx, r.Bundle)
+	return f.Get(ctx, q.Bundle)
+}
+
+func (f *Follows) add(ctx context.Context, q model.FollowRequest) (*follow, error) {
+	r, key, err := f.record(q, actor.Name(ctx))
+	if err != nil {
+		return nil, err
+	}
+	f.adding.Lock()
+	defer f.adding.Unlock()
+	old, err := f.taken(ctx, q.Bundle)
+	if err != nil && !errors.As(err, new(problem.NotFound)) {
+		return nil, err
+	}
+	f.mu.Lock()
+	count := len(f.list)
+	if old != nil {
+		defer func() { old.turn <- struct{}{} }() // who waits for it sees that it is gone
+		r = continued(r, old.record, true)
+	}
+	f.mu.Unlock()
+	switch {
+	case old == nil && count >= maxFollows:
+		return nil, problem.Invalid("%d bundles follow a branch, which is the limit: stop one first", maxFollows)
+	case old != nil && old.isConfigured:
+		return nil, configured(q.Bundle)
+	}
+	if err := f.writeKey(r.Bundle, key); err != nil {
+		return nil, err
+	}
+	entry := store.Activity{At: f.Now().UTC(), Kind: "follow-added", Detail: what(&r)}
+	if err := f.apply(ctx, store.SaveFollow{Follow: r}, journal.Entries(ctx, entry)); err != nil {
+		return nil, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if old != nil {
+		old.isGone = true
+		delete(f.hooks, hashOf(old.record.Hook))
+	}
+	return f.open(r)
 }
 
 func what(r *store.Follow) string {
@@ -297,7 +329,7 @@ func (f *Follows) Stop(ctx context.Context, bundle string) error {
 		return configured(bundle)
 	}
 	entry := store.Activity{At: f.Now().UTC(), Kind: "follow-stopped", Detail: "no more: " + what(&x.record)}
-	if err := f.apply(ctx, store.DeleteFollow{Bundle: bundle}, journal.Entries(ctx, entry)); err != nil {
+	if err := f.forget(ctx, bundle, journal.Entries(ctx, entry)); err != nil {
 		return err
 	}
 	f.mu.Lock()
@@ -306,10 +338,7 @@ func (f *Follows) Stop(ctx context.Context, bundle string) error {
 	delete(f.hooks, hashOf(x.record.Hook))
 	f.proposals = slices.DeleteFunc(f.proposals, func(p store.Proposal) bool { return p.Bundle == bundle })
 	f.mu.Unlock()
-	if err := f.writeKey(bundle, nil); err != nil {
-		return err
-	}
-	return os.RemoveAll(git.LocalCopy(f.Dir, bundle))
+	return nil
 }
 
 // apply stores changes, also for a caller who has left.
@@ -359,11 +388,15 @@ func (f *Follows) gone(x *follow) bool {
 func (f *Follows) Step(ctx context.Context) error {
 	f.catchUp(ctx)
 	now := f.Now()
-	for _, x := range f.those(func(x *follow) bool { return x.repo != nil && !now.Before(x.due) }) {
+	due := f.those(func(x *follow) bool { return x.repo != nil && !now.Before(x.due) })
+	f.mu.Lock()
+	slices.SortStableFunc(due, func(a, b *follow) int { return a.due.Compare(b.due) })
+	f.mu.Unlock()
+	for _, x := range due {
 		select {
 		case f.turns <- struct{}{}:
 		default:
-			return nil // next time
+			return nil // who waits longest is next
 		}
 		select {
 		case <-x.turn:
@@ -371,13 +404,10 @@ func (f *Follows) Step(ctx context.Context) error {
 			<-f.turns
 			continue
 		}
-		f.mu.Lock()
-		x.due = now.Add(x.record.Every)
-		f.mu.Unlock()
 		f.running.Go(func() {
 			defer func() { x.turn <- struct{}{}; <-f.turns }()
 			if !f.gone(x) {
-				f.lookOnce(ctx, x, Options{})
+				f.lookOnce(ctx, x, Options{isUnasked: true})
 			}
 		})
 	}
@@ -423,6 +453,7 @@ func (f *Follows) notice(ctx context.Context, x *follow) {
 // Options of a look.
 type Options struct {
 	RefuseUsedLinks bool // publish access rules even if they refuse links that are in use
+	isUnasked       bool // its time has come: nobody asked for it
 }
 
 // Look looks at a bundle's repository at once.
@@ -460,12 +491,16 @@ func (f *Follows) Hook(secret string) bool {
 	if x == nil {
 		return false
 	}
-	at := f.Now()
-	if next := x.hooked.Add(hookEvery); at.Before(next) {
-		at = next
+	now := f.Now()
+	if x.hooked.After(now) {
+		return true // it is to look already
 	}
-	if at.Before(x.due) {
-		x.due, x.hooked = at, at
+	x.hooked = x.hooked.Add(hookEvery)
+	if x.hooked.Before(now) {
+		x.hooked = now
+	}
+	if x.hooked.Before(x.due) {
+		x.due = x.hooked
 	}
 	return true
 }

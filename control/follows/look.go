@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -25,7 +26,7 @@ func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
 	ctx = actor.With(ctx, actor.Actor{Name: "follow/" + x.record.Bundle})
 	f.see(ctx, x)
 	known := x.record.Tip
-	if x.decidedAt != f.Revisions.Current().Revision.Number || o.RefuseUsedLinks {
+	if x.decidedAt != f.Revisions.Current().Revision.Number || x.record.Stuck != "" || o.RefuseUsedLinks {
 		known = "" // what was refused may be right by now
 	}
 	open := f.openProposals(x.record.Bundle)
@@ -33,9 +34,13 @@ func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
 	for i, p := range open {
 		commits[i] = p.Commit
 	}
+	began := f.Now()
 	state, err := x.repo.Look(ctx, known, commits)
 	f.mu.Lock()
-	x.looked, x.failed = f.Now().UTC(), ""
+	x.looked, x.failed, x.due = f.Now().UTC(), "", f.Now().Add(x.record.Every)
+	if x.hooked.After(began) { // something was pushed meanwhile
+		x.due = x.hooked
+	}
 	x.record.HostKey = x.repo.HostKey()
 	if err != nil {
 		x.failed = err.Error()
@@ -57,7 +62,7 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 	now := f.Revisions.Current()
 	all, r := now.Revision.Bundles, x.record
 	head := store.FollowCommit{ID: c.ID, Author: c.Author, Subject: c.Subject}
-	r.Tip, r.Newest, r.Findings, r.Why = c.Tip, head, nil, ""
+	r.Tip, r.Newest, r.Findings, r.Stuck = c.Tip, head, nil, ""
 	decidedAt := now.Revision.Number
 	if c.Fault != "" {
 		r.Findings = []rules.Finding{fault(r.Path, c.Fault)}
@@ -73,12 +78,15 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 		switch {
 		case slices.Equal(all[r.Bundle], files): // nothing is to be done
 		case !isNew && r.Drift == model.DriftReport: // what differs stays
+		case o.isUnasked && f.Ahead() > now.Revision.Number:
+			r.Stuck = fmt.Sprintf("proxies follow revision %d, newer than revision %d of these records, which are those of a "+
+				"backup. To put the branch in force: nightjar follow now %s", f.Ahead(), now.Revision.Number, r.Bundle)
 		case !isNew:
-			p, r.Why, r.Findings = f.putBack(ctx, &r, files)
+			p, r.Stuck, r.Findings = f.putBack(ctx, &r, files)
 		default:
-			p, r.Why, r.Findings = f.publish(ctx, q)
+			p, r.Stuck, r.Findings = f.publish(ctx, q)
 		}
-		if len(r.Findings) == 0 && r.Why == "" {
+		if len(r.Findings) == 0 && r.Stuck == "" {
 			if isNew || r.Revision == 0 {
 				r.Revision = p.Revision
 			}
@@ -88,10 +96,13 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 	if len(r.Findings) > 0 && x.drift.isThere && r.Drift == model.DriftRevert && r.Files != nil {
 		f.putBack(ctx, &r, wanted(all, r.Bundle, r.Files, r.Edits)) // the last good commit
 	}
+	isSame := reflect.DeepEqual(r, x.record)
 	f.mu.Lock()
 	x.record, x.decidedAt, x.seenAt = r, decidedAt, unseen
 	f.mu.Unlock()
-	f.save(ctx, x)
+	if !isSame {
+		f.save(ctx, x)
+	}
 }
 
 // putBack puts in force what the branch says, in place of what was changed otherwise.
@@ -257,8 +268,8 @@ func stateOf(x *follow) (state, why string) {
 			why += fmt.Sprintf(" (and %d more)", n)
 		}
 		return model.Refused, why
-	case r.Files == nil || r.Newest.ID != r.Commit.ID:
-		return model.Behind, cmp.Or(r.Why, notLooked)
+	case r.Stuck != "", r.Files == nil:
+		return model.Behind, cmp.Or(r.Stuck, notLooked)
 	case x.drift.isThere:
 		why := fmt.Sprintf("%d differences from commit %.10s", len(x.drift.changes), r.Commit.ID)
 		switch len(x.drift.changes) {
@@ -272,7 +283,11 @@ func stateOf(x *follow) (state, why string) {
 		}
 		return model.Drifted, why
 	case len(r.Edits) > 0:
-		return model.InStep, fmt.Sprintf("With what release %s wrote, which the branch has not got yet", r.Edits[0].Release)
+		why := fmt.Sprintf("With what release %s wrote, which the branch has not got yet", r.Edits[0].Release)
+		if x.unproposed != "" {
+			why += "; it is not proposed: " + x.unproposed
+		}
+		return model.InStep, why
 	}
 	return model.InStep, ""
 }

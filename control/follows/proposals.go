@@ -103,6 +103,7 @@ func (f *Follows) keep(ctx context.Context, p store.Proposal, more ...store.Chan
 func (f *Follows) putForward(ctx context.Context, x *follow) {
 	f.mu.Lock()
 	r := x.record
+	x.unproposed = ""
 	f.mu.Unlock()
 	var release string
 	var rest []store.FollowEdit
@@ -120,7 +121,9 @@ func (f *Follows) putForward(ctx context.Context, x *follow) {
 		message: fmt.Sprintf("Release %s: %s", release, describe(rest)), of: "the end of release " + release, by: "release/" + release,
 	})
 	if err != nil {
-		f.Log.Warn("what a release wrote cannot be proposed; the next look tries again", "bundle", r.Bundle, "release", release, "error", err)
+		f.mu.Lock()
+		x.unproposed = err.Error() // the next look tries again
+		f.mu.Unlock()
 		return
 	}
 	f.mu.Lock()
