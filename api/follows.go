@@ -102,7 +102,7 @@ func (s *Server) look(c *echo.Context, in model.LookRequest) (model.Follow, erro
 	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
 		return model.Follow{}, err
 	}
-	f, err := s.control.Follows.Look(c.Request().Context(), c.Param("bundle"), follows.Options(in))
+	f, err := s.control.Follows.Look(c.Request().Context(), c.Param("bundle"), follows.Options{RefuseUsedLinks: in.RefuseUsedLinks})
 	return s.followFor(c, f), err
 }
 

@@ -140,7 +140,8 @@ func (f *Follows) putForward(ctx context.Context, x *follow) {
 func describe(edits []store.FollowEdit) string {
 	out := make([]string, len(edits))
 	for i, e := range edits {
-		out[i] = fmt.Sprintf("%s/%s to %s", e.Ladder, e.Route, rules.SendText(e.Is, e.Ladder))
+		to := rules.SendText(e.Is, e.Ladder)
+		out[i] = fmt.Sprintf("%s/%s to %s", e.Ladder, e.Route, to)
 	}
 	return strings.Join(out, ", ")
 }
