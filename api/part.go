@@ -133,6 +133,7 @@ func revisionFor(r model.Revision, who people.Who, sc *people.Scope) model.Revis
 	}
 	if r.Bundle == "" || !sc.OwnsBundle(r.Bundle) {
 		r.Author, r.Message = saidBy(who, r.Author, r.Message)
+		r.Commit = ""
 	}
 	if r.Bundles == nil {
 		return r

@@ -277,6 +277,10 @@ func TestProposals(t *testing.T) {
 	k.look("main", model.InStep, "")
 	k.want("put back", k.sends("t"), "v1 100, v2 0")
 	is("revision", model.ProposalRequest{Revision: 2}, became("b.yaml", 55))
+	repo.Git("push", "-q", "origin", "HEAD:nightjar/main-40") // of an earlier service
+	is("another", model.ProposalRequest{Files: []model.File{{Name: "b.yaml", Text: text("t", 8)}, {Name: "a.yaml", Text: text("s", 0)}}}, became("b.yaml", 8))
+	f, _ := k.Follows.Get(t.Context(), "main")
+	k.want("its branch", f.Proposals[0].Branch, "nightjar/main-41")
 	_, err := propose(model.ProposalRequest{})
 	k.want("nothing", strings.Contains(fmt.Sprint(err), "says this already"), true)
 	_, err = propose(model.ProposalRequest{Files: []model.File{{Name: "a.yaml", Text: "services: 1"}}})

@@ -47,6 +47,7 @@ func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
 	}
 	f.mu.Unlock()
 	if err == nil {
+		f.skip(x.record.Bundle, state.Branches)
 		f.judge(ctx, x, open, &state)
 		if state.Commit != nil {
 			f.take(ctx, x, state.Commit, o)

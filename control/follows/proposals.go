@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -38,6 +39,22 @@ func (f *Follows) openProposals(bundle string) (out []store.Proposal) {
 		}
 	}
 	return out
+}
+
+// branchOf is the name of the branch of a proposal, without its number.
+func branchOf(bundle string) string { return "nightjar/" + bundle + "-" }
+
+// skip leaves out the numbers of branches that are there already, such as those of an
+// earlier service.
+func (f *Follows) skip(bundle string, branches map[string]string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for name := range branches {
+		number, isOurs := strings.CutPrefix(name, branchOf(bundle))
+		if n, err := strconv.ParseUint(number, 10, 31); isOurs && err == nil {
+			f.last = max(f.last, uint(n))
+		}
+	}
 }
 
 // judge finds what became of open proposals.
@@ -167,7 +184,7 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 		return 0, problem.Invalid("branch %s of bundle %s says this already: there is nothing to propose", r.Branch, r.Bundle)
 	}
 	out := store.Proposal{
-		Number: number, Bundle: r.Bundle, Branch: fmt.Sprintf("nightjar/%s-%d", r.Bundle, number), Base: r.Tip,
+		Number: number, Bundle: r.Bundle, Branch: branchOf(r.Bundle) + fmt.Sprint(number), Base: r.Tip,
 		Message: p.message, By: p.by, At: f.Now().UTC(), State: model.ProposalOpen, Since: f.Now().UTC(), Of: p.of,
 		Files: names(edited),
 	}
