@@ -93,6 +93,9 @@ func collect(ctx context.Context, c *client.Client, f *doctor.Facts) error {
 	if ca, err := c.Authority(ctx); err == nil {
 		f.Authority = &ca
 	}
+	if l, err := c.Follows(ctx); err == nil {
+		f.Follows = l.Follows
+	}
 	if r, err := c.Revisions(ctx, 0, 1); err == nil && len(r.Revisions) > 0 {
 		f.Newest = &r.Revisions[0]
 	}

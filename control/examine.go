@@ -25,6 +25,7 @@ func (c *Control) Examine(ctx context.Context, address string) model.Examination
 		IsNamed:     true,
 		Fleet:       &list,
 		Authority:   &authority,
+		Follows:     c.Follows.List(ctx),
 	}
 	if err := c.Ready(ctx); err != nil {
 		f.NotReady = err.Error()

@@ -42,6 +42,7 @@ type Facts struct {
 	Fleet       *model.Fleet
 	Authority   *model.Authority
 	Newest      *model.Revision // newest revision; nil: none
+	Follows     []model.Follow  // bundles that follow a branch
 }
 
 // Severities of a finding.
@@ -353,6 +354,15 @@ func (e *examination) rules() {
 	for _, u := range m.Unpublished {
 		e.note("nightjar rules diff, then nightjar rules publish.", "%s of bundle %s is not what is in force.",
 			strings.Join(u.Files, ", "), u.Bundle)
+	}
+	for _, f := range e.Follows {
+		what := fmt.Sprintf("Bundle %s is %s since %s: %s", f.Bundle, f.State, f.Since.Local().Format(time.DateTime), f.Why)
+		switch f.State {
+		case model.Unreachable, model.Refused:
+			e.problem("nightjar follow list shows all of it.", "%s.", strings.TrimRight(what, ".: "))
+		case model.Drifted, model.Behind:
+			e.note("nightjar follow list shows all of it.", "%s.", strings.TrimRight(what, ".: "))
+		}
 	}
 	if len(e.Findings) == before {
 		e.well("The rules of revision %d have no warnings.", m.Revision.Number)

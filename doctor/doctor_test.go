@@ -67,6 +67,10 @@ func TestExamine(t *testing.T) {
 		}},
 		{"rules", Problem, "No proxy serves gateway door", func(f *Facts) { f.Mesh.Gateways[0].IsRunning = false }},
 		{"rules", Note, "Release r is held: why", func(f *Facts) { f.Mesh.Releases = []model.ReleaseSummary{{Name: "r", State: "held", Why: "why."}} }},
+		{"rules", Problem, "Bundle main is refused since", func(f *Facts) {
+			f.Follows = []model.Follow{{Bundle: "a", State: model.InStep}, {Bundle: "main", State: model.Refused, Why: "Commit x: wrong"}}
+		}},
+		{"rules", Note, "Bundle main is drifted since", func(f *Facts) { f.Follows = []model.Follow{{Bundle: "main", State: model.Drifted}} }},
 		{"rules", Note, "quiet (f:1:1)", func(f *Facts) {
 			f.Mesh.Warnings = []model.Finding{{Message: "quiet", At: model.Origin{File: "f", Line: 1, Col: 1}}}
 		}},

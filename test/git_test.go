@@ -270,6 +270,9 @@ func TestPipeline(t *testing.T) {
 	if result("proposal.json", &p); p.State != model.ProposalOpen || p.By != "pipeline" {
 		t.Errorf("%+v", p)
 	}
+	if out := m.must(0, "rules", "proposals", "--withdraw", fmt.Sprint(p.Number)); !strings.Contains(out, "gone   "+p.Branch) {
+		t.Errorf("withdrawn: %s", out)
+	}
 	run(0, pipeline, "publish", "rules")
 	var published model.Published
 	if result("published.json", &published); published.Revision == 0 || len(published.Notes) != 1 {

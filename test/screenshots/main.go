@@ -35,7 +35,7 @@ func main() {
 type page struct {
 	name, path, dark string
 	late             bool     // after the pictures of commands, since what it does would show there
-	before           []string // commands of nightjar to run first; those after a hyphen may fail
+	before           []string // commands of nightjar to run first; those after a hyphen may fail, one after a dollar is the shell's
 	ready            string   // JavaScript that is true when the page is ready
 	keys             []string // JavaScript to run first, each after the page is ready
 }
@@ -49,8 +49,6 @@ var pages = []page{
 	{name: "fleet-page", path: "/fleet", ready: "document.querySelectorAll('[data-test=proxy]').length > 10"},
 	{name: "access-page", path: "/access?from=kiosk&to=berths", before: []string{"- call http://berths/berths/9 -n 20 --from kiosk"},
 		ready: "document.querySelectorAll('[data-test=cell]').length > 8 && document.querySelector('[data-test=access-link]') && document.querySelectorAll('[data-test=table-certificates] .MuiDataGrid-row').length > 4"},
-	{name: "rules", path: "/rules", ready: "document.querySelector('.cm-content')",
-		keys: []string{browser.Edit("timeout: 3s", "timeout: 3"), browser.Edit("{v1: 85, v2: 15}", "{v1: 80, v22: 20}"), "document.querySelector('[data-test=finding-unknown-version]') && document.querySelector('.cm-lintRange')"}},
 	{name: "releases-page", path: "/releases/sailings-to-v2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "release start sailings-to-v2"},
 		ready: "document.querySelectorAll('[data-test=\"step-15%\"] [data-test=tick-met]').length > 2"},
 	{name: "requests-page", path: "/requests?attempts=2", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "rules publish examples/bad-weather --bundle bad-weather", "drill start --service sailings --version v1 --fail 40% --for 1m"},
@@ -62,7 +60,15 @@ var pages = []page{
 	{name: "effects-page", path: "/effects?revision=2", late: true, ready: "document.querySelectorAll('[data-test=rows] [data-id]').length > 4 && document.querySelector('[data-test=history] path')"},
 	{name: "forecast-page", path: "/forecast", dark: "dark", ready: "document.querySelector('[data-test=forecast]')",
 		keys: []string{"document.querySelector('[data-test=forecast]').click()", "document.querySelectorAll('[data-test=sweep] svg').length > 1"}},
+	{name: "rules", path: "/rules", late: true, before: []string{"- release withdraw sailings-to-v2", "rules restore 1", "$ " + ferryRepository, "follow add main --repo /tmp/ferry.git --path rules --every 1h",
+		"split sailings v1=80 v2=20 --propose --message rain", "split fares v1=70 v2=30"}, // the last, as it changes where the rules come from
+		ready: "document.querySelector('.cm-content') && document.querySelector('[data-test=proposals]')"},
 }
+
+// ferryRepository makes a repository with the rules of the sample.
+const ferryRepository = "rm -rf /tmp/ferry.git /tmp/ferry && git init -q --bare -b main /tmp/ferry.git && git clone -q /tmp/ferry.git /tmp/ferry && " +
+	"mkdir /tmp/ferry/rules && cp examples/ferry/rules.yaml /tmp/ferry/rules && cd /tmp/ferry && git checkout -q -B main && git add -A && " +
+	"git -c user.name='Mara Lind' -c user.email=mara@ferry.example commit -qm 'The rules of the ferry line' && git push -q origin main"
 
 // command is a picture of a terminal of so many rows.
 type command struct {
@@ -156,8 +162,13 @@ func shoot(ctx, tab context.Context, root, outDir string, wanted func(page) bool
 		}
 		for _, c := range p.before {
 			c, may := strings.CutPrefix(c, "- ")
-			if text, err := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), strings.Fields(c)...).CombinedOutput(); err != nil && !may {
-				return fmt.Errorf("nightjar %s: %w: %s", c, err, text)
+			run := exec.CommandContext(ctx, filepath.Join(root, "bin", "nightjar"), strings.Fields(c)...)
+			if script, isScript := strings.CutPrefix(c, "$ "); isScript {
+				run = exec.CommandContext(ctx, "sh", "-c", script)
+				run.Dir, run.Env = root, append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null")
+			}
+			if text, err := run.CombinedOutput(); err != nil && !may {
+				return fmt.Errorf("%s: %w: %s", c, err, text)
 			}
 		}
 		if err := chromedp.Do(tab, chromedp.Navigate("http://"+addr+"/try")); err != nil {
