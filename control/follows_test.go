@@ -290,7 +290,12 @@ func TestProposals(t *testing.T) {
 	repo.Commit("Tove", "Both", map[string]string{"rules/a.yaml": text("s", 33)})
 	k.look("main", model.InStep, "")
 	_, err = propose(model.ProposalRequest{Draft: true})
-	k.want("draft of what changed", strings.Contains(fmt.Sprint(err), "rules/a.yaml was changed since revision 1"), true)
+	k.want("draft of what changed", strings.Contains(fmt.Sprint(err), "rules/a.yaml was changed on branch main"), true)
+	repo.Commit("Tove", "Pushed just now", map[string]string{"rules/a.yaml": strings.Replace(text("s", 33), "pier", "quay", 1)})
+	half := model.ProposalRequest{Split: &model.SplitChange{Service: "s", Weights: []model.Weight{{Target: "v1", Weight: "50"}, {Target: "v2", Weight: "50"}}}}
+	_, err = propose(half)
+	k.want("a commit that comes in between is not undone", strings.Contains(fmt.Sprint(err), "rules/a.yaml was changed on branch main"), true)
+	is("once more", half, strings.Replace(became("a.yaml", 50), "v1: 100, v2: 0", "v1: 67, v2: 33", 1))
 }
 
 // TestFollowAsked: what cannot be followed is refused, and nothing is kept of it.

@@ -98,11 +98,19 @@ func (r *Repository) commit(made *objects, e Edit) (plumbing.Hash, error) {
 	c := &object.Commit{
 		Author:       object.Signature{Name: person(name), Email: person(mail), When: e.At},
 		Committer:    object.Signature{Name: "Nightjar", Email: "service@nightjar.invalid", When: e.At},
-		Message:      strings.TrimSpace(e.Message) + "\n",
+		Message:      strings.TrimSpace(strings.Map(printable, e.Message)) + "\n",
 		TreeHash:     root,
 		ParentHashes: []plumbing.Hash{base.Hash},
 	}
 	return made.add(c.Encode)
+}
+
+// printable drops control characters of a message, except the ends of lines.
+func printable(r rune) rune {
+	if r < ' ' && r != '\n' && r != '\t' || r == 0x7f {
+		return -1
+	}
+	return r
 }
 
 // person is a name without what would end it in a commit.

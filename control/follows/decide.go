@@ -3,6 +3,7 @@ package follows
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"nightjar/control/revisions"
 	"nightjar/core/rules"
@@ -121,6 +122,27 @@ func changed(branch, proposed []rules.File) map[string]*string {
 		out[f.Name] = &f.Text
 	}
 	return out
+}
+
+// rebased is files on top of what the branch says now: those that were not changed since
+// base are as the branch has them. both is one that was changed here and there; empty: none
+// was.
+func rebased(base, files, branch []rules.File) (out []rules.File, both string) {
+	if len(base) == 0 {
+		return files, ""
+	}
+	edited, since := changed(base, files), changed(base, branch)
+	out = slices.DeleteFunc(slices.Clone(branch), func(g rules.File) bool { _, is := edited[g.Name]; return is })
+	for _, name := range names(edited) {
+		if _, isBoth := since[name]; isBoth {
+			return nil, name
+		}
+		if text := edited[name]; text != nil {
+			out = append(out, rules.File{Name: name, Text: *text})
+		}
+	}
+	slices.SortFunc(out, func(a, b rules.File) int { return strings.Compare(a.Name, b.Name) })
+	return out, ""
 }
 
 // names is the names of changed files.

@@ -62,7 +62,7 @@ func (f *Follows) judge(ctx context.Context, x *follow, open []store.Proposal, s
 	for _, p := range open {
 		_, isThere := s.Branches[p.Branch]
 		switch {
-		case slices.Contains(s.Merged, p.Commit), s.Commit != nil && f.has(x, p, s.Commit.Files):
+		case slices.Contains(s.Merged, p.Commit), s.Commit != nil && has(s.Commit.Files, p):
 			p.State = model.ProposalMerged
 		case !isThere:
 			p.State = model.ProposalGone
@@ -82,7 +82,7 @@ func (f *Follows) judge(ctx context.Context, x *follow, open []store.Proposal, s
 }
 
 // has tells whether a branch says what a proposal does, however it came there.
-func (f *Follows) has(x *follow, p store.Proposal, files []rules.File) bool {
+func has(files []rules.File, p store.Proposal) bool {
 	for _, want := range p.Texts {
 		at := slices.IndexFunc(files, func(o rules.File) bool { return o.Name == want.Name })
 		if at < 0 || files[at].Text != want.Text {
@@ -170,7 +170,6 @@ type proposal struct{ message, of, by string }
 func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p proposal) (uint, error) {
 	f.mu.Lock()
 	r := x.record
-	number := f.last + 1
 	f.mu.Unlock()
 	if len(f.openProposals(r.Bundle)) >= maxOpen {
 		return 0, problem.Invalid("%d proposals of bundle %s are open, which is the limit: merge or delete some", maxOpen, r.Bundle)
@@ -183,6 +182,10 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 	if len(edited) == 0 {
 		return 0, problem.Invalid("branch %s of bundle %s says this already: there is nothing to propose", r.Branch, r.Bundle)
 	}
+	f.mu.Lock()
+	f.last++ // also of a proposal that fails: a number is used once
+	number := f.last
+	f.mu.Unlock()
 	out := store.Proposal{
 		Number: number, Bundle: r.Bundle, Branch: branchOf(r.Bundle) + fmt.Sprint(number), Base: r.Tip,
 		Message: p.message, By: p.by, At: f.Now().UTC(), State: model.ProposalOpen, Since: f.Now().UTC(), Of: p.of,
@@ -206,9 +209,6 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 	if err := f.keep(ctx, out, journal.Entries(ctx, entry)); err != nil {
 		return 0, err
 	}
-	f.mu.Lock()
-	f.last = max(f.last, number)
-	f.mu.Unlock()
 	return number, nil
 }
 
@@ -260,19 +260,25 @@ func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRe
 	if x.repo == nil {
 		return model.Proposal{}, problem.Later("bundle %s: %s", bundle, x.failed)
 	}
-	files, of, err := f.proposed(ctx, x, bundle, q)
+	known := x.record.Files
+	files, base, of, err := f.proposed(ctx, bundle, known, q)
 	if err != nil {
 		return model.Proposal{}, err
 	}
 	f.lookOnce(context.WithoutCancel(ctx), x, Options{}) // a proposal is on top of what the branch says now
-	if x.failed != "" {
+	branch, at := x.record.Files, x.record.Path
+	switch {
+	case x.failed != "":
 		return model.Proposal{}, problem.Later("nothing was proposed: %s", x.failed)
-	}
-	if x.record.Files == nil {
+	case branch == nil:
 		return model.Proposal{}, problem.Later("nothing was proposed: no commit of the branch is in force yet (%s)", x.record.Why)
 	}
-	number, err := f.propose(ctx, x, named(x.record.Files, files, x.record.Path),
-		proposal{message: q.Message, of: of, by: actor.Name(ctx)})
+	files, both := rebased(named(branch, base, at), named(branch, files, at), branch)
+	if both != "" {
+		return model.Proposal{}, problem.Running("%s was changed on branch %s meanwhile: look at what is in force now, and propose again",
+			both, x.record.Branch)
+	}
+	number, err := f.propose(ctx, x, files, proposal{message: q.Message, of: of, by: actor.Name(ctx)})
 	if err != nil {
 		return model.Proposal{}, err
 	}
@@ -286,8 +292,12 @@ func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRe
 	return model.Proposal{}, problem.Missing("proposal %d is there no more", number)
 }
 
-// proposed is the files that somebody proposes, and what they are, in words.
-func (f *Follows) proposed(ctx context.Context, x *follow, bundle string, q model.ProposalRequest) ([]rules.File, string, error) {
+// proposed is the files that somebody proposes, those that they began from, and what it is,
+// in words. known is what the branch said last. Without a base the files are the whole
+// bundle, whatever the branch says.
+func (f *Follows) proposed(
+	ctx context.Context, bundle string, known []rules.File, q model.ProposalRequest,
+) (files, base []rules.File, of string, err error) {
 	count := 0
 	for _, is := range []bool{len(q.Files) > 0, q.Draft, q.Split != nil, q.Revision > 0} {
 		if is {
@@ -297,60 +307,32 @@ func (f *Follows) proposed(ctx context.Context, x *follow, bundle string, q mode
 	now := f.Revisions.Current()
 	switch {
 	case count > 1:
-		return nil, "", problem.Invalid("files, draft, split and revision cannot be combined: propose one of them")
+		err = problem.Invalid("files, draft, split and revision cannot be combined: propose one of them")
 	case len(q.Files) > 0:
-		return from.ToFiles(q.Files), "rule files", nil
+		return from.ToFiles(q.Files), nil, "rule files", nil
 	case q.Draft:
 		d, err := f.Revisions.Draft(ctx, bundle, "")
 		if err != nil {
-			return nil, "", err
+			return nil, nil, "", err
 		}
-		files, err := f.rebased(ctx, x, bundle, from.ToFiles(d.Files), d.Base)
-		return files, "a draft", err
+		if began, err := f.Revisions.Revision(ctx, d.Base); err == nil { // it may not be kept any more
+			base = began.Bundles[bundle]
+		}
+		return from.ToFiles(d.Files), base, "a draft", nil
 	case q.Split != nil:
 		c, err := revisions.Split(&now, q.Split.Service, q.Split.Route, q.Split.Weights)
-		if err != nil {
-			return nil, "", err
+		if err == nil && c.Bundle != bundle {
+			err = problem.Invalid("the route is in bundle %s: propose it there", c.Bundle)
 		}
-		if c.Bundle != bundle {
-			return nil, "", problem.Invalid("the route is in bundle %s: propose it there", c.Bundle)
-		}
-		return c.Files, c.Message, nil
+		return c.Files, known, c.Message, err
 	case q.Revision > 0:
 		rev, err := f.Revisions.Revision(ctx, q.Revision)
-		if err != nil {
-			return nil, "", err
+		if err == nil && len(rev.Bundles[bundle]) == 0 {
+			err = problem.Missing("revision %d has no bundle %s", q.Revision, bundle)
 		}
-		if len(rev.Bundles[bundle]) == 0 {
-			return nil, "", problem.Missing("revision %d has no bundle %s", q.Revision, bundle)
-		}
-		return rev.Bundles[bundle], fmt.Sprintf("revision %d", q.Revision), nil
+		return rev.Bundles[bundle], known, fmt.Sprintf("revision %d", q.Revision), err
 	}
-	return now.Revision.Bundles[bundle], fmt.Sprintf("what is in force at revision %d", now.Revision.Number), nil
-}
-
-// rebased is a draft on top of what is in force: files that it did not change are as they
-// are now. It fails for one that was changed both in it and since it began.
-func (f *Follows) rebased(ctx context.Context, x *follow, bundle string, draft []rules.File, base uint) ([]rules.File, error) {
-	old, err := f.Revisions.Revision(ctx, base)
-	if err != nil {
-		return draft, nil // it is not kept any more
-	}
-	then, now := old.Bundles[bundle], f.Revisions.Current().Revision.Bundles[bundle]
-	edited := changed(then, draft)
-	since := changed(then, now)
-	for _, name := range names(edited) {
-		if _, isBoth := since[name]; isBoth {
-			return nil, problem.Running("%s was changed since revision %d, from which the draft began: open the draft on what is in force", name, base)
-		}
-	}
-	out := slices.DeleteFunc(slices.Clone(now), func(g rules.File) bool { _, is := edited[g.Name]; return is })
-	for _, name := range names(edited) {
-		if text := edited[name]; text != nil {
-			out = append(out, rules.File{Name: name, Text: *text})
-		}
-	}
-	return out, nil
+	return now.Revision.Bundles[bundle], known, fmt.Sprintf("what is in force at revision %d", now.Revision.Number), err
 }
 
 // named is files as they are called in the repository: each like the one with its name
