@@ -2,13 +2,14 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import Button from "@mui/material/Button";
 import Paper from "@mui/material/Paper";
+import TextField from "@mui/material/TextField";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, queries, take, words, type Follow, type Proposal } from "../api/client";
 import { CopyAsCommand } from "../kit/Command";
 import { FactTable } from "../kit/FactTable";
 import { For } from "../kit/For";
-import { moment, percent } from "../kit/format";
+import { moment, percent, seconds } from "../kit/format";
 import { Verdict } from "../kit/Verdict";
 
 /** What a bundle follows; null: nothing, or it is not known yet. */
@@ -52,7 +53,7 @@ export function Source({ follow: f }: { follow: Follow }) {
       {f.commit && (
         <Box sx={{ mt: 0.5 }} data-test="source-commit">
           In force: commit <Box component="code">{short(f.commit.id)}</Box> by {f.commit.author}, “{f.commit.subject}”, as revision {f.revision}.
-          {f.looked && <Box component="span" sx={{ color: "text.secondary" }}> Looked at {moment(f.looked)}, every {f.everySeconds} s.</Box>}
+          {f.looked && <Box component="span" sx={{ color: "text.secondary" }}> Looked at {moment(f.looked)}, every {seconds(1000 * f.everySeconds)}.</Box>}
         </Box>
       )}
       {failure && <Alert severity="error" sx={{ mt: 1 }}>{failure}</Alert>}
@@ -79,17 +80,20 @@ export function Source({ follow: f }: { follow: Follow }) {
   );
 }
 
-/** Pushes a change as a branch, once a message says what it is. */
+/** Pushes a change as a branch, once a message says what it is: that of the caller, or else one that is typed here. */
 export function Propose({ bundle, label, body, message, disabled = false, onDone }: { bundle: string; label: string; body: { draft?: boolean }; message?: string; disabled?: boolean; onDone?: () => void }) {
   const client = useQueryClient();
+  const [own, setOwn] = useState("");
   const [busy, setBusy] = useState(false);
   const [outcome, setOutcome] = useState<{ text: string; isError: boolean } | null>(null);
+  const said = (message ?? own).trim();
   const go = async () => {
     setBusy(true);
     setOutcome(null);
     try {
-      const p = await take(api.POST("/api/v1/follows/{bundle}/proposals", { params: { path: { bundle } }, body: { ...body, message: message?.trim() || label } }));
+      const p = await take(api.POST("/api/v1/follows/{bundle}/proposals", { params: { path: { bundle } }, body: { ...body, message: said } }));
       setOutcome({ text: `Proposal ${p.number} is pushed as branch ${p.branch}. It is in force once it is merged.`, isError: false });
+      setOwn("");
       onDone?.();
       await client.invalidateQueries();
     } catch (e) {
@@ -100,7 +104,8 @@ export function Propose({ bundle, label, body, message, disabled = false, onDone
   };
   return (
     <For who="editor">
-      <Button variant="contained" disabled={busy || disabled} onClick={() => void go()} data-test="propose" sx={{ my: 0.5 }}>{busy ? "Proposing" : label}</Button>
+      {message === undefined && <TextField label="Message" placeholder="What it does and why" value={own} onChange={(e) => setOwn(e.target.value)} sx={{ width: 320, mr: 1, mt: 1 }} slotProps={{ htmlInput: { "data-test": "propose-message" } }} />}
+      <Button variant="contained" disabled={busy || disabled || !said} onClick={() => void go()} data-test="propose" sx={{ mt: message === undefined ? 1 : 0 }}>{busy ? "Proposing" : label}</Button>
       {outcome && <Alert severity={outcome.isError ? "error" : "success"} sx={{ mt: 0.5, flexBasis: "100%" }} data-test="proposed">{outcome.text}</Alert>}
     </For>
   );

@@ -12,7 +12,7 @@ import { PublishedNotice } from "../change/PublishedNotice";
 import { useAddress } from "../kit/address";
 import { Confirm } from "../kit/Confirm";
 import { Needs, useMay } from "../kit/For";
-import { moment, plural } from "../kit/format";
+import { moment, plural, seconds } from "../kit/format";
 import { splitName } from "../kit/Place";
 import type { Names, Schema } from "./complete";
 import { Difference } from "./Difference";
@@ -194,7 +194,7 @@ export function Workbench({ bundle, follow, revision, inForce, view }: Props) {
         <Button disabled={busy} onClick={() => void format()} data-test="format">Format</Button>
         <Button disabled={busy || work.version === 0} onClick={() => setAsked("Discard")} data-test="discard">Discard draft</Button>
         <TextField label="Message" value={message} onChange={(e) => setMessage(e.target.value)} sx={{ flex: 1, minWidth: 220 }} slotProps={{ htmlInput: { "data-test": "message" } }} />
-        {follow && <Propose bundle={bundle} label="Propose" body={{ draft: true }} message={message} disabled={busy || !report || report.mistakes > 0 || !changed || saving !== "saved" || !message.trim()} onDone={() => setMessage("")} />}
+        {follow && <Propose bundle={bundle} label="Propose" body={{ draft: true }} message={message} disabled={busy || !report || report.mistakes > 0 || !changed || saving !== "saved"} onDone={() => setMessage("")} />}
         <Button
           variant={follow ? "outlined" : "contained"} disabled={busy || !report || report.mistakes > 0 || !changed || saving === "changed elsewhere"} data-test="publish"
           onClick={() => void send()}
@@ -204,7 +204,7 @@ export function Workbench({ bundle, follow, revision, inForce, view }: Props) {
       </Box>}
       {isEditor && follow && changed && (
         <Box sx={{ color: "text.secondary", mt: 0.5 }} data-test="follow-note">
-          This bundle follows branch {follow.branch}. A proposal is pushed there as a branch to be reviewed, and needs a message; {follow.drift === "revert" ? `what you publish here is put back at the next look, within ${follow.everySeconds} s` : "what you publish here stays until the branch has another commit"}.
+          This bundle follows branch {follow.branch}. A proposal is pushed there as a branch to be reviewed, and needs a message; {follow.drift === "revert" ? `what you publish here is put back at the next look, within ${seconds(1000 * follow.everySeconds)}` : "what you publish here stays until the branch has another commit"}.
         </Box>
       )}
       {changed && <Preview body={{ rules: files, bundle }} disabled={!report || report.mistakes > 0} />}
