@@ -122,6 +122,9 @@ func TestFollow(t *testing.T) {
 	k.look("main", model.Unreachable, "there is no repository")
 	k.want("while the repository is away, what people do stays", k.sends("s"), "v1")
 	k = reopen(t, dir) // as after a kill
+	if f, _ := k.Follows.Get(t.Context(), "main"); f.State != model.Unreachable {
+		t.Errorf("before it has looked again, it says %s", f.State)
+	}
 	k.look("main", model.Unreachable, "there is no repository")
 	os.Rename(repo.Bare+"-away", repo.Bare)
 	k.look("main", model.InStep, "")
@@ -133,7 +136,9 @@ func TestFollow(t *testing.T) {
 	k.want("a restart makes no revision", k.Revisions.Current().Revision.Number, last)
 
 	repo.Commit("Eve", "No rules", map[string]string{"rules/a.yaml": "", "rules/b": "b"})
-	f = k.look("main", model.Refused, "has no rule files at rules")
+	k.look("main", model.Refused, "has no rule files at rules")
+	repo.Commit("Eve", "Still none", map[string]string{"rules/b": "c"})
+	k.look("main", model.Refused, "Still none")
 	repo.Git("checkout", "-q", "--orphan", "new")
 	repo.Commit("Eve", "Anew", map[string]string{"rules/c.yaml": text("s", 30)})
 	k.look("main", model.InStep, "")
@@ -145,7 +150,7 @@ func TestFollow(t *testing.T) {
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	k.want("events", strings.Join(events, " "), "in-step refused in-step drifted unreachable in-step refused in-step")
+	k.want("events", strings.Join(events, " "), "in-step refused in-step drifted unreachable in-step refused refused in-step")
 	if err := k.Follows.Stop(as(t, "mona"), "main"); err != nil {
 		t.Fatal(err)
 	}

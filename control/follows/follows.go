@@ -88,6 +88,7 @@ type follow struct {
 	hooked       time.Time // when the hook address last asked for a look
 	looked       time.Time
 	failed       string // why the last look could not read the repository; empty: it could
+	told         string // id of the refused commit that receivers were told of
 	unproposed   string // why what releases wrote could not be proposed; empty: it could, or nothing is
 	decidedAt    uint   // revision for which the newest commit was decided about
 	seenAt       uint   // revision for which drift is known
@@ -151,7 +152,10 @@ func (f *Follows) open(r store.Follow) (*follow, error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
-	x := &follow{record: r, hasKey: len(key) > 0, turn: make(chan struct{}, 1), seenAt: unseen}
+	x := &follow{record: r, hasKey: len(key) > 0, turn: make(chan struct{}, 1), seenAt: unseen, told: r.Newest.ID}
+	if r.State == model.Unreachable { // until it is looked at
+		x.failed = r.Why
+	}
 	x.turn <- struct{}{}
 	source, err := git.Source{URL: r.URL, Branch: r.Branch, Path: r.Path, Key: key, HostKey: r.HostKey}.Clean()
 	if err != nil { // such as a key that a restored backup has not

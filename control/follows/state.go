@@ -16,20 +16,22 @@ import (
 	"nightjar/store"
 )
 
-// settle finds the state of a bundle; a new one is stored, logged, and told to receivers.
+// settle finds the state of a bundle; a new one, or another commit that is refused, is
+// stored, logged, and told to receivers.
 func (f *Follows) settle(ctx context.Context, x *follow) {
 	f.mu.Lock()
 	r := x.record
 	state, why := stateOf(x)
-	isNew := state != r.State
+	isOther := state == model.Refused && r.Newest.ID != x.told // another commit is refused
+	isNew := state != r.State || isOther
 	if !isNew && why == r.Why {
 		f.mu.Unlock()
 		return
 	}
-	if isNew {
+	if state != r.State {
 		x.record.State, x.record.Since = state, f.Now().UTC()
 	}
-	x.record.Why = why
+	x.record.Why, x.told = why, r.Newest.ID
 	shown := f.view(x)
 	f.mu.Unlock()
 	if !isNew {
@@ -38,7 +40,7 @@ func (f *Follows) settle(ctx context.Context, x *follow) {
 	}
 	ctx = actor.With(ctx, actor.Actor{Name: "follow/" + r.Bundle})
 	f.Journal.Add(ctx, store.Activity{
-		At: shown.Since, Kind: "follow-state", Detail: strings.TrimSuffix(r.Bundle+" is "+state+": "+why, ": "),
+		At: f.Now().UTC(), Kind: "follow-state", Detail: strings.TrimSuffix(r.Bundle+" is "+state+": "+why, ": "),
 		Before: r.State, After: state,
 	})
 	notices, err := f.notices(ctx, shown)
@@ -93,15 +95,16 @@ func (f *Follows) notices(ctx context.Context, shown model.Follow) (store.AddNot
 		return nil, nil
 	}
 	shown.Hook = ""
-	id := fmt.Sprintf("follow-%s-%d", shown.Bundle, shown.Since.UnixNano())
+	at := f.Now().UTC()
+	id := fmt.Sprintf("follow-%s-%d", shown.Bundle, at.UnixNano())
 	kind := "nightjar.follow." + strings.ReplaceAll(shown.State, " ", "-")
-	text, err := outbox.Event(id, kind, "/api/v1/follows/"+shown.Bundle, shown.Bundle, shown.Since, shown)
+	text, err := outbox.Event(id, kind, "/api/v1/follows/"+shown.Bundle, shown.Bundle, at, shown)
 	if err != nil {
 		return nil, err
 	}
 	var out store.AddNotices
 	for _, to := range shown.Notify {
-		out = append(out, store.Notice{URL: to, Event: text, Due: shown.Since, State: store.NoticeWaiting})
+		out = append(out, store.Notice{URL: to, Event: text, Due: at, State: store.NoticeWaiting})
 	}
 	return out, nil
 }
