@@ -1,6 +1,7 @@
 package control
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -408,6 +409,15 @@ func TestFollowRegularly(t *testing.T) {
 	k.want("a second hook within the second waits", k.sends("s"), "v1 98, v2 2")
 	pass(1)
 	k.want("and is heard", k.sends("s"), "v1 97, v2 3")
+
+	ending, end := context.WithCancel(t.Context()) // the service ends while it looks
+	end()
+	k.now = k.now.Add(61 * time.Second)
+	k.Follows.Step(ending)
+	k.Follows.Wait()
+	if f, _ = k.Follows.Get(t.Context(), "main"); f.State != model.InStep {
+		t.Errorf("at the end of the service: %s, %s", f.State, f.Why)
+	}
 
 	k.Follows.Ahead = func() uint { return 99 } // as with the records of a backup
 	repo.Commit("Tove", "Four", map[string]string{"a.yaml": text("s", 4)})

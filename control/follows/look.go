@@ -32,6 +32,9 @@ func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
 	}
 	began := f.Now()
 	state, err := x.repo.Look(ctx, known, commits)
+	if ctx.Err() != nil { // the service ends, which says nothing of the repository
+		return
+	}
 	f.mu.Lock()
 	x.looked, x.failed, x.due = f.Now().UTC(), "", f.Now().Add(x.record.Every)
 	if x.hooked.After(began) { // something was pushed meanwhile

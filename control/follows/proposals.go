@@ -197,6 +197,7 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 		}
 	}
 	edit := git.Edit{Base: r.Tip, Branch: out.Branch, Author: out.By, Message: out.Message, At: out.At, Files: edited}
+	ctx = context.WithoutCancel(ctx) // what is pushed is recorded, also for a caller who has left
 	if out.Commit, err = x.repo.Propose(ctx, edit); err != nil {
 		return 0, problem.Later("nothing was proposed: %s", err)
 	}
