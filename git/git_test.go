@@ -2,6 +2,7 @@ package git
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -12,6 +13,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/go-git/go-git/v5/plumbing"
 
 	"nightjar/core/rules"
 	"nightjar/test/repos"
@@ -77,6 +80,9 @@ func TestRepositories(t *testing.T) {
 			}
 			if _, err := r.Propose(t.Context(), edit); err == nil {
 				t.Error("a branch is pushed over another")
+			}
+			if h := plumbing.NewHash(id); !r.has(t.Context(), edit.Branch, h) || r.has(t.Context(), "main", h) {
+				t.Error("it is not known what was pushed")
 			}
 			if at := look(t, r, ""); at.Branches["nightjar/main-1"] != id {
 				t.Errorf("%v", at.Branches)
@@ -255,6 +261,35 @@ func TestLargeRepository(t *testing.T) {
 	r.limits.object = 16 << 20
 	if _, err := r.Look(t.Context(), "", nil); err == nil || !strings.Contains(err.Error(), "a file of the repository has 20 MiB") {
 		t.Errorf("a small pack with a large file: %v", err)
+	}
+}
+
+// TestHangUp: a server that closes first is asked again, and one that is not there is not.
+func TestHangUp(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	asked := make(chan bool, 10)
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			asked <- true
+			c.Close()
+		}
+	}()
+	key, _ := repos.Key(t)
+	if _, err := open(t, Source{URL: "ssh://git@" + l.Addr().String() + "/x", Key: key}).Look(t.Context(), "", nil); err == nil || len(asked) != attempts {
+		t.Errorf("asked %d times: %v", len(asked), err)
+	}
+	for text, want := range map[string]bool{"closing input: EOF": true, "EOF": false, "connection refused": false} {
+		if isHangUp(errors.New(text)) != want {
+			t.Errorf("%s counts as closing first: %v", text, !want)
+		}
 	}
 }
 

@@ -73,26 +73,48 @@ func (r *Repository) Look(ctx context.Context, known string, merged []string) (S
 	ctx, stop := context.WithTimeout(ctx, LookTime)
 	defer stop()
 	s, err := r.look(ctx, known, merged)
+	for attempt := 1; isHangUp(err) && attempt < attempts; attempt++ {
+		s, err = r.look(ctx, known, merged)
+	}
 	if err != nil {
 		return s, r.explain(err)
 	}
 	return s, nil
 }
 
-func (r *Repository) look(ctx context.Context, known string, merged []string) (State, error) {
+// attempts is how often something is tried that fails because of who closes first.
+const attempts = 3
+
+// isHangUp tells whether a server closed its end before ours was closed. By SSH it may, once
+// it has all that it needs; the library takes that for a failure.
+func isHangUp(err error) bool {
+	return err != nil && (errors.Is(err, io.EOF) || strings.HasSuffix(err.Error(), "closing input: EOF"))
+}
+
+// advertised is a session with what the repository says that it has. Who asks closes it.
+func (r *Repository) advertised(ctx context.Context) (transport.UploadPackSession, *packp.AdvRefs, error) {
 	over, at, auth, err := r.connect(ctx)
 	if err != nil {
-		return State{}, err
+		return nil, nil, err
 	}
 	session, err := over.NewUploadPackSession(at, auth)
+	if err != nil {
+		return nil, nil, err
+	}
+	refs, err := session.AdvertisedReferencesContext(ctx)
+	if err != nil {
+		session.Close()
+		return nil, nil, err
+	}
+	return session, refs, nil
+}
+
+func (r *Repository) look(ctx context.Context, known string, merged []string) (State, error) {
+	session, refs, err := r.advertised(ctx)
 	if err != nil {
 		return State{}, err
 	}
 	defer session.Close()
-	refs, err := session.AdvertisedReferencesContext(ctx)
-	if err != nil {
-		return State{}, err
-	}
 	out := State{Branches: map[string]string{}}
 	for name, id := range refs.References {
 		if branch, isBranch := strings.CutPrefix(name, "refs/heads/"); isBranch {

@@ -42,10 +42,23 @@ func (r *Repository) Propose(ctx context.Context, e Edit) (string, error) {
 			Name: plumbing.NewBranchReferenceName(e.Branch), Old: plumbing.ZeroHash, New: id,
 		})
 	}
+	if isHangUp(err) && r.has(ctx, e.Branch, id) {
+		err = nil
+	}
 	if err != nil {
 		return "", r.explain(err)
 	}
 	return id.String(), nil
+}
+
+// has tells whether the repository has a branch at a commit.
+func (r *Repository) has(ctx context.Context, branch string, id plumbing.Hash) bool {
+	session, refs, err := r.advertised(ctx)
+	if err != nil {
+		return false
+	}
+	defer session.Close()
+	return refs.References[plumbing.NewBranchReferenceName(branch).String()] == id
 }
 
 // Withdraw deletes a branch that Propose pushed, if it is still at that commit.
