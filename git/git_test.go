@@ -3,6 +3,7 @@ package git
 import (
 	"context"
 	"errors"
+	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -279,6 +280,8 @@ func TestHangUp(t *testing.T) {
 				return
 			}
 			asked <- true
+			c.(*net.TCPConn).CloseWrite()
+			io.Copy(io.Discard, c)
 			c.Close()
 		}
 	}()
