@@ -291,6 +291,12 @@ func TestProposals(t *testing.T) {
 	k.want("nothing", strings.Contains(fmt.Sprint(err), "says this already"), true)
 	_, err = propose(model.ProposalRequest{Files: []model.File{{Name: "a.yaml", Text: "services: 1"}}})
 	k.want("mistakes", strings.Contains(fmt.Sprint(err), "mistake"), true)
+	for _, name := range []string{"standard-input", "rules/.git/hooks.yaml", ".hidden.yaml"} {
+		_, err = propose(model.ProposalRequest{Files: []model.File{{Name: name, Text: text("u", 1)}}})
+		k.want(name, strings.Contains(fmt.Sprint(err), "cannot be a rule file of the repository"), true)
+	}
+	p, err := propose(model.ProposalRequest{Files: []model.File{{Name: "../../etc/u.yaml", Text: text("u", 1)}, {Name: "/rules/../a.yaml", Text: text("s", 0)}, {Name: "b.yaml", Text: text("t", 0)}}})
+	k.want("names that lead elsewhere", fmt.Sprint(p.Files, err), "[rules/u.yaml] <nil>")
 	_, err = propose(model.ProposalRequest{Draft: true, Revision: 1})
 	k.want("two", strings.Contains(fmt.Sprint(err), "cannot be combined"), true)
 	repo.Commit("Tove", "Both", map[string]string{"rules/a.yaml": text("s", 33)})

@@ -274,7 +274,11 @@ func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRe
 	case branch == nil:
 		return model.Proposal{}, problem.Later("nothing was proposed: no commit of the branch is in force yet (%s)", x.record.Why)
 	}
-	files, both := rebased(named(branch, base, at), named(branch, files, at), branch)
+	if files, err = named(branch, files, at); err != nil {
+		return model.Proposal{}, err
+	}
+	base, _ = named(branch, base, at) // what it began from, if it was called so
+	files, both := rebased(base, files, branch)
 	if both != "" {
 		return model.Proposal{}, problem.Running("%s was changed on branch %s meanwhile: look at what is in force now, and propose again",
 			both, x.record.Branch)
@@ -338,30 +342,48 @@ func (f *Follows) proposed(
 
 // named is files as they are called in the repository: each like the one with its name
 // there, or else below the path.
-func named(branch, files []rules.File, at string) []rules.File {
+func named(branch, files []rules.File, at string) ([]rules.File, error) {
+	isFile := git.IsRuleFile(at) && len(branch) == 1 && branch[0].Name == at
+	if isFile && len(files) > 1 {
+		return nil, problem.Invalid("the bundle follows the file %s alone: propose one file", at)
+	}
 	out := make([]rules.File, len(files))
 	for i, g := range files {
-		var like []string
-		for _, b := range branch {
-			if b.Name == g.Name || strings.HasSuffix("/"+g.Name, "/"+b.Name) {
-				like = []string{b.Name}
-				break
-			}
-			if path.Base(b.Name) == path.Base(g.Name) {
-				like = append(like, b.Name)
-			}
+		name := nameIn(branch, g.Name, at)
+		if isFile {
+			name = at
 		}
-		name := g.Name
-		switch {
-		case len(like) == 1:
-			name = like[0]
-		case at != "." && name != at && !strings.HasPrefix(name, at+"/"):
-			name = path.Join(at, path.Base(name))
+		isHidden := strings.Contains("/"+name, "/.")
+		if isHidden || !git.IsRuleFile(name) {
+			return nil, problem.Invalid("%q cannot be a rule file of the repository: call it like one, such as %s",
+				g.Name, path.Join(at, "rules.yaml"))
 		}
 		out[i] = rules.File{Name: name, Text: g.Text}
 	}
 	slices.SortFunc(out, func(a, b rules.File) int { return strings.Compare(a.Name, b.Name) })
-	return out
+	return out, nil
+}
+
+func nameIn(branch []rules.File, name, at string) string {
+	name = strings.TrimPrefix(path.Clean("/"+name), "/") // it leads nowhere else
+	var like, end []string                               // by their last element, and by all that one of them has
+	for _, b := range branch {
+		if path.Base(b.Name) == path.Base(name) {
+			like = append(like, b.Name)
+		}
+		if strings.HasSuffix("/"+name, "/"+b.Name) || strings.HasSuffix("/"+b.Name, "/"+name) {
+			end = append(end, b.Name)
+		}
+	}
+	switch {
+	case len(end) == 1:
+		return end[0]
+	case len(like) == 1:
+		return like[0]
+	case at != "." && name != at && !strings.HasPrefix(name, at+"/"):
+		return path.Join(at, path.Base(name))
+	}
+	return name
 }
 
 // Withdraw deletes the branch of an open proposal.
