@@ -39,7 +39,7 @@ type Listener struct {
 
 	mu        sync.Mutex // guards what follows; taken when a connection comes or goes
 	conns     map[*plain]struct{}
-	serving   sync.WaitGroup // connections that are not with fallback
+	serving   sync.WaitGroup // Serve, and connections that are not with fallback
 	next      int
 	draining  atomic.Bool
 	fallbacks map[net.Conn]*caller // connections of fallback
@@ -166,6 +166,8 @@ func (l *Listener) isDraining() bool { return l.draining.Load() }
 // Serve accepts connections until the listener is drained. An error means that
 // it broke.
 func (l *Listener) Serve() error {
+	l.serving.Add(1) // so that Drain does not wait while the last connection that was accepted is taken
+	defer l.serving.Done()
 	go func() {
 		defer close(l.ended)
 		l.fallback.Serve(handedOn{l}) // ends with Drain
