@@ -13,7 +13,7 @@ ifneq ($(shell command -v $${CC:-cc}),)
 RACE := -race -gcflags=modernc.org/sqlite/lib=-race=false -gcflags=modernc.org/libc=-race=false
 endif
 
-.PHONY: build arm64 demo test quick lint types bench abuse fuzz screenshots accuracy judging clean chromium
+.PHONY: build arm64 demo test quick lint types bench abuse fuzz screenshots accuracy judging clean chromium sshd
 
 build: console/dist/index.html
 	$(BUILD) -o bin/nightjar ./cmd/nightjar
@@ -39,7 +39,6 @@ chromium:
 	@command -v chromium >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends chromium; }
 
 # Repositories over SSH are tested where an SSH server can be installed.
-.PHONY: sshd
 sshd:
 	@test -x /usr/sbin/sshd || { $(APT) update -q && $(APT) install -yq --no-install-recommends git openssh-server; } || true
 

@@ -2,7 +2,6 @@ package api
 
 import (
 	"net/http"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -24,8 +23,8 @@ func (s *Server) followOperations() []Operation {
 			"Let a bundle follow its branch no more; what is in force stays", s.stopFollowing).needing(people.Admin),
 		send(http.MethodPost, "/follows/:bundle/looks", "look", "Look at the repository of a bundle at once", s.look).
 			forTeams(),
-		create("/follows/:bundle/proposals", "propose", "Push a change of a bundle as a branch of its own, to be reviewed",
-			s.propose).forTeams(),
+		create("/follows/:bundle/proposals", "propose",
+			"Push a change of a bundle as a branch of its own, to be reviewed", s.propose).forTeams(),
 		remove("/follows/:bundle/proposals/:number", "withdrawProposal", "Delete the branch of an open proposal",
 			s.withdrawProposal).forTeams(),
 	}
@@ -35,7 +34,8 @@ func (s *Server) followOperations() []Operation {
 // one can have the service look, and nothing else.
 func (s *Server) hook(c *echo.Context) error {
 	if !s.control.Follows.Hook(c.Param("secret")) {
-		return failed(http.StatusNotFound, "not-found", "no bundle has this address: nightjar follow list -o json shows them")
+		return failed(http.StatusNotFound, "not-found",
+			"no bundle has this address: nightjar follow list -o json shows them")
 	}
 	return c.NoContent(http.StatusAccepted)
 }
@@ -51,16 +51,16 @@ func (s *Server) follows(c *echo.Context) (model.FollowList, error) {
 
 // followFor is what who calls sees of a bundle that follows a branch.
 func (s *Server) followFor(c *echo.Context, f model.Follow) model.Follow {
-	sc, who := s.scopeOf(c), whoOf(c)
-	if who.Role != people.Admin || sc.IsLimited() {
+	sc := s.scopeOf(c)
+	if whoOf(c).Role != people.Admin || sc.IsLimited() {
 		f.Hook = ""
 	}
 	if !sc.IsLimited() {
 		return f
 	}
-	before := len(f.Findings)
-	f.Findings = reportFor(model.CheckReport{Findings: f.Findings, Mistakes: before}, sc).Findings
-	if len(f.Findings) > 0 {
+	all := f.Findings
+	f.Findings = reportFor(model.CheckReport{Findings: all, Mistakes: len(all)}, sc).Findings
+	if f.State == model.Refused && f.Findings[0] != all[0] { // whose words are in it
 		f.Why = f.Findings[0].Message
 	}
 	f.Differences = keep(f.Differences, func(d *model.Change) bool {
@@ -78,10 +78,7 @@ func proposalFor(p model.Proposal, sc *people.Scope) model.Proposal {
 		return p
 	}
 	part := *p.Forecast
-	part.Rows = rowsFor(part.Rows, sc)
-	if name, _, _ := strings.Cut(part.Worse, "/"); !sc.Sees(name) {
-		part.Worse = ""
-	}
+	part.Rows, part.Worse = rowsFor(part.Rows, sc), worseFor(part.Worse, sc)
 	p.Forecast = &part
 	return p
 }
@@ -102,7 +99,8 @@ func (s *Server) look(c *echo.Context, in model.LookRequest) (model.Follow, erro
 	if err := s.ownsBundles(c, c.Param("bundle")); err != nil {
 		return model.Follow{}, err
 	}
-	f, err := s.control.Follows.Look(c.Request().Context(), c.Param("bundle"), follows.Options{RefuseUsedLinks: in.RefuseUsedLinks})
+	o := follows.Options{RefuseUsedLinks: in.RefuseUsedLinks}
+	f, err := s.control.Follows.Look(c.Request().Context(), c.Param("bundle"), o)
 	return s.followFor(c, f), err
 }
 

@@ -170,6 +170,17 @@ func rowsFor(rows []model.EffectRow, sc *people.Scope) []model.EffectRow {
 	})
 }
 
+// worseFor is what a forecast says gets worse, such as "service sailings: success …", if
+// somebody sees it.
+func worseFor(text string, sc *people.Scope) string {
+	what, _, _ := strings.Cut(text, ":")
+	kind, name, _ := strings.Cut(what, " ")
+	if len(rowsFor([]model.EffectRow{{Kind: kind, Name: name}}, sc)) == 0 {
+		return ""
+	}
+	return text
+}
+
 // activityFor is the entries of the activity log that somebody sees: their own acts, and
 // what is about their services.
 func activityFor(list []model.ActivityEntry, who people.Who, sc *people.Scope) []model.ActivityEntry {
@@ -236,7 +247,7 @@ func forecastFor(f model.Forecast, sc *people.Scope) model.Forecast {
 		name, _, _ := strings.Cut(target, "/")
 		return sc.Sees(name)
 	}
-	f.Rows = rowsFor(f.Rows, sc)
+	f.Rows, f.Worse = rowsFor(f.Rows, sc), worseFor(f.Worse, sc)
 	f.Draft = keep(f.Draft, func(c *model.Change) bool { return sc.OwnsBundle(rules.Origin{File: c.At.File}.Bundle()) })
 	f.Behaviour = keep(f.Behaviour, func(b *model.VersionBehaviour) bool { return seesTarget(b.Target) })
 	f.RefusalStart = keep(f.RefusalStart, func(r *model.RefusalStart) bool { return seesTarget(r.Where) })

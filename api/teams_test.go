@@ -12,6 +12,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/control/people"
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -267,4 +268,23 @@ func must[T any](v T, err error) T {
 		panic(err)
 	}
 	return v
+}
+
+// TestForecastOfTeams: the caller or service of which a forecast says that it gets worse is
+// told to those who see it.
+func TestForecastOfTeams(t *testing.T) {
+	rs, _ := rules.Check([]rules.File{{Name: "main.yaml", Text: twoTeams["main"]}}, rules.Live{})
+	sc := people.Who{Name: "mona", Teams: []string{"money"}}.Scope(rs)
+	for text, want := range map[string]bool{
+		"service sailings: success 99.0% → 97.0%": true, "caller fares: success 99.0% → 97.0%": true, "service vault: success 99.0% → 97.0%": false,
+		"caller sailings: success 99.0% → 97.0%": false, "": false,
+	} {
+		if got := forecastFor(model.Forecast{Worse: text}, sc).Worse; (got != "") != want {
+			t.Errorf("%q becomes %q", text, got)
+		}
+		p := model.Proposal{Forecast: &model.ProposalForecast{Worse: text}}
+		if got := proposalFor(p, sc).Forecast.Worse; (got != "") != want || p.Forecast.Worse != text {
+			t.Errorf("of a proposal, %q becomes %q", text, got)
+		}
+	}
 }

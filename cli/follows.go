@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -52,7 +51,8 @@ the repository's host to call (POST) at each push, so that the service looks at 
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Bundle, in.EverySeconds = args[0], every.Seconds()
 			if in.URL == "" {
-				return usagef("name the repository: --repo https://HOST/PATH, ssh://USER@HOST/PATH, or its absolute path on the service's machine")
+				return usagef("name the repository: --repo https://HOST/PATH, ssh://USER@HOST/PATH, or its " +
+					"absolute path on the service's machine")
 			}
 			if key != "" {
 				text, err := keyText(cmd, key)
@@ -77,9 +77,12 @@ the repository's host to call (POST) at each push, so that the service looks at 
 	f.StringVar(&in.Branch, "branch", "main", "branch to follow")
 	f.StringVar(&in.Path, "path", ".", "directory or file with the rules in the repository")
 	f.DurationVar(&every, "every", 30*time.Second, "time between two looks, 5s to 24h")
-	f.StringVar(&key, "key", "", "file with a private key (ssh), or with TOKEN or USER:PASSWORD (https); - for standard input")
-	f.StringVar(&in.HostKey, "host-key", "", "by which the SSH server is known, SHA256:… (default: the key that it shows first)")
-	f.StringVar(&in.Drift, "drift", model.DriftRevert, "what becomes of changes that are made otherwise: revert or report")
+	f.StringVar(&key, "key", "",
+		"file with a private key (ssh), or with TOKEN or USER:PASSWORD (https); - for standard input")
+	f.StringVar(&in.HostKey, "host-key", "",
+		"by which the SSH server is known, SHA256:… (default: the key that it shows first)")
+	f.StringVar(&in.Drift, "drift", model.DriftRevert,
+		"what becomes of changes that are made otherwise: revert or report")
 	f.StringSliceVar(&in.Notify, "notify", nil, "URL that gets a CloudEvent at each new state; can be repeated")
 	cmd.RegisterFlagCompletionFunc("drift",
 		cobra.FixedCompletions([]string{model.DriftRevert, model.DriftReport}, cobra.ShellCompDirectiveNoFileComp))
@@ -174,7 +177,10 @@ func followSheet(s *out.Sheet, list []model.Follow, colour bool) {
 		if f.Looked != nil {
 			looked = secondsAgo(*f.Looked, now)
 		}
-		rows = append(rows, []string{f.Bundle, f.State, secondsAgo(f.Since, now), f.Branch + " at " + f.Path, commit, by, subject, revision, looked})
+		rows = append(rows, []string{
+			f.Bundle, f.State, secondsAgo(f.Since, now), f.Branch + " at " + f.Path,
+			commit, by, subject, revision, looked,
+		})
 	}
 	s.Table([]string{"BUNDLE", "STATE", "SINCE", "BRANCH", "COMMIT", "BY", "SUBJECT", "REVISION>", "LOOKED"}, rows)
 	for _, f := range list {
@@ -225,7 +231,7 @@ func forecastText(f *model.ProposalForecast) string {
 	case f.Failed != "":
 		return "none: " + f.Failed
 	case f.Worse != "":
-		return f.Worse + " gets worse"
+		return f.Worse
 	}
 	for _, r := range f.Rows {
 		if r.Success.Before != nil && r.Success.After != nil {
@@ -419,5 +425,5 @@ func withdrawn(ctx context.Context, c *client.Client, l model.FollowList, number
 			return c.Follows(ctx)
 		}
 	}
-	return l, errors.New("there is no proposal " + number + ": nightjar rules proposals lists them")
+	return l, fmt.Errorf("there is no proposal %d: nightjar rules proposals lists them", n)
 }

@@ -138,7 +138,13 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 	f.StringVar(&a.server, "server", "http://127.0.0.1:7600", "address of the service")
 	f.StringVarP(&a.format, "output", "o", "table", "format: "+strings.Join(out.Formats, ", "))
 	f.StringVar(&a.config, "config", "", "file with settings, one \"flag: value\" per line")
-	root.AddCommand(
+	root.AddCommand(a.commands()...)
+	return root
+}
+
+// commands are all that nightjar can do, in the order of its help.
+func (a *app) commands() []*cobra.Command {
+	return []*cobra.Command{
 		a.demo(),
 		a.serve(),
 		a.proxy(),
@@ -173,8 +179,7 @@ not met) or a failure; 2 wrong usage; 3 the service cannot be reached; 4 not all
 		a.backup(),
 		a.restore(),
 		a.doctor(),
-	)
-	return root
+	}
 }
 
 // settings fills in the flags that were not given: from the environment, then

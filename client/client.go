@@ -65,19 +65,13 @@ func ServerURL(server string) (string, error) {
 		full = "https://" + server
 	}
 	u, err := url.Parse(full)
-	if err == nil && full != server && isLoopback(u.Hostname()) {
+	if err == nil && full != server && local.IsLoopback(u.Hostname()) {
 		u.Scheme = "http"
 	}
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 		return "", fmt.Errorf("%q is not the address of a service: write http://HOST:PORT, or unix:PATH of its socket", server)
 	}
 	return strings.TrimSuffix(u.String(), "/"), nil
-}
-
-// isLoopback tells whether a host is this machine, so that nobody is on the way to it.
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 const unixScheme = "unix:"
@@ -116,7 +110,7 @@ func New(server string, options ...Option) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.token != "" && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+	if c.token != "" && u.Scheme == "http" && !local.IsLoopback(u.Hostname()) {
 		return nil, fmt.Errorf("an access token goes to another machine by TLS alone: write https://%s", u.Host)
 	}
 	cfg := &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"}}

@@ -356,7 +356,8 @@ func (e *examination) rules() {
 			strings.Join(u.Files, ", "), u.Bundle)
 	}
 	for _, f := range e.Follows {
-		what := fmt.Sprintf("Bundle %s is %s since %s: %s", f.Bundle, f.State, f.Since.Local().Format(time.DateTime), f.Why)
+		since := f.Since.Local().Format(time.DateTime)
+		what := fmt.Sprintf("Bundle %s is %s since %s: %s", f.Bundle, f.State, since, f.Why)
 		switch f.State {
 		case model.Unreachable, model.Refused:
 			e.problem("nightjar follow list shows all of it.", "%s.", strings.TrimRight(what, ".: "))

@@ -48,16 +48,16 @@ func (l limits) check(ctx context.Context, pack io.Reader) error {
 			return l.tooLarge(size)
 		}
 		if total += size; total > l.total {
-			return &Failure{fmt.Sprintf("the objects of the repository have more than %d MiB: move the rules to a smaller one",
-				l.total>>20)}
+			return failure("the objects of the repository have more than %d MiB: move the rules to a smaller one",
+				l.total>>20)
 		}
 	}
 	return nil
 }
 
 func (l limits) tooLarge(size int64) error {
-	return &Failure{fmt.Sprintf("a file of the repository has %d MiB, and at most %d are read: move the rules to a "+
-		"repository of their own", size>>20, l.object>>20)}
+	return failure("a file of the repository has %d MiB, and at most %d are read: move the rules to a "+
+		"repository of their own", size>>20, l.object>>20)
 }
 
 // measured measures an object, and keeps its beginning.

@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -122,8 +122,8 @@ func (r *Repository) look(ctx context.Context, known string, merged []string) (S
 		}
 	}
 	if out.Tip = out.Branches[r.source.Branch]; out.Tip == "" {
-		return out, &Failure{said(fmt.Sprintf("the repository at %s has no branch %s: name %s", r.source.URL,
-			r.source.Branch, rules.OneOf(r.source.Branch, slices.Sorted(keysOf(out.Branches)))))}
+		return out, failure("the repository at %s has no branch %s: name %s", r.source.URL,
+			r.source.Branch, rules.OneOf(r.source.Branch, slices.Sorted(maps.Keys(out.Branches))))
 	}
 	if out.Tip == known {
 		return out, nil
@@ -138,16 +138,6 @@ func (r *Repository) look(ctx context.Context, known string, merged []string) (S
 	}
 	out.Commit, out.Merged, err = r.read(store, tip, merged)
 	return out, err
-}
-
-func keysOf(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 func (r *Repository) storage() *filesystem.Storage {
@@ -246,8 +236,8 @@ func (r *Repository) keep(ctx context.Context, store *filesystem.Storage, pack i
 	case err != nil:
 		return err
 	case n > r.limits.pack:
-		return &Failure{fmt.Sprintf("the repository at %s sends more than %d MiB for branch %s: move the rules to a smaller one",
-			r.source.URL, r.limits.pack>>20, r.source.Branch)}
+		return failure("the repository at %s sends more than %d MiB for branch %s: move the rules to a "+
+			"smaller one", r.source.URL, r.limits.pack>>20, r.source.Branch)
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return err
@@ -260,9 +250,6 @@ func (r *Repository) keep(ctx context.Context, store *filesystem.Storage, pack i
 	}
 	return packfile.UpdateObjectStorage(store, f)
 }
-
-// Forget deletes the local copy.
-func (r *Repository) Forget() error { return os.RemoveAll(r.dir) }
 
 // read is what a commit of the local copy says, and which commits it comes after.
 func (r *Repository) read(store *filesystem.Storage, tip plumbing.Hash, merged []string) (*Commit, []string, error) {
@@ -293,6 +280,3 @@ func subject(c *object.Commit) string {
 	line, _, _ := strings.Cut(strings.TrimSpace(c.Message), "\n")
 	return said(line)
 }
-
-// LocalCopy is the directory in data for the local copy of what a bundle follows.
-func LocalCopy(data, bundle string) string { return filepath.Join(data, "git", bundle) }

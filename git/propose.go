@@ -225,8 +225,7 @@ func (r *Repository) push(ctx context.Context, made *objects, c *packp.Command) 
 	}
 	report, err := session.ReceivePack(ctx, q)
 	if report != nil && report.Error() != nil {
-		return &Failure{said(fmt.Sprintf("the repository at %s does not take branch %s: %s",
-			r.source.URL, c.Name.Short(), report.Error()))}
+		return failure("the repository at %s does not take branch %s: %s", r.source.URL, c.Name.Short(), report.Error())
 	}
 	return err
 }

@@ -25,7 +25,7 @@ const (
 	// LookTime is how long one look at a repository, or one proposal, may take.
 	LookTime = 2 * time.Minute
 	dialTime = 15 * time.Second
-	maxSaid  = 300 // bytes of what a repository says that are shown
+	maxSaid  = 500 // bytes of what a repository says that are shown
 )
 
 var overHTTP = githttp.NewClientWithOptions(&http.Client{Transport: &http.Transport{
@@ -84,7 +84,9 @@ func bound(ctx context.Context) string {
 }
 
 // connect is the transport to the repository, its endpoint and the credentials.
-func (r *Repository) connect(ctx context.Context) (transport.Transport, *transport.Endpoint, transport.AuthMethod, error) {
+func (r *Repository) connect(
+	ctx context.Context,
+) (transport.Transport, *transport.Endpoint, transport.AuthMethod, error) {
 	at, err := transport.NewEndpoint(r.source.URL)
 	if err != nil {
 		return nil, nil, nil, err
@@ -141,9 +143,8 @@ func (k *keyed) ClientConfig() (*ssh.ClientConfig, error) {
 func (k *keyed) checkHost(host string, _ net.Addr, key ssh.PublicKey) error {
 	known, shown := k.r.source.HostKey, nameOf(key)
 	if known != "" && known != shown && known != ssh.FingerprintSHA256(key) {
-		return &Failure{Why: fmt.Sprintf(
-			"%s shows another host key, %s, than the known one, %s. Somebody may be in between. If the server has a "+
-				"new key, stop following and add it again", host, shown, known)}
+		return failure("%s shows another host key, %s, than the known one, %s. Somebody may be in between. If the server "+
+			"has a new key, stop following and add it again", host, shown, known)
 	}
 	k.r.source.HostKey = shown
 	return nil
@@ -154,12 +155,13 @@ type Failure struct{ Why string }
 
 func (f *Failure) Error() string { return f.Why }
 
+func failure(format string, args ...any) error { return &Failure{said(fmt.Sprintf(format, args...))} }
+
 // explain is an error of the library in words for people.
 func (r *Repository) explain(err error) error {
 	if f := (*Failure)(nil); errors.As(err, &f) {
 		return f
 	}
-	say := func(format string, args ...any) error { return &Failure{said(fmt.Sprintf(format, args...))} }
 	at := r.source.URL
 	if outer := (*url.Error)(nil); errors.As(err, &outer) {
 		err = outer.Err // the URL is named anyway
@@ -167,31 +169,30 @@ func (r *Repository) explain(err error) error {
 	text := err.Error()
 	switch {
 	case errors.Is(err, transport.ErrRepositoryNotFound):
-		return say("there is no repository at %s, or its key may not see it", at)
+		return failure("there is no repository at %s, or its key may not see it", at)
 	case errors.Is(err, transport.ErrEmptyRemoteRepository):
-		return say("the repository at %s is empty: push branch %s", at, r.source.Branch)
+		return failure("the repository at %s is empty: push branch %s", at, r.source.Branch)
 	case errors.Is(err, transport.ErrAuthenticationRequired) && len(r.source.Key) == 0:
-		return say("the repository at %s asks who it is: add it again with a key", at)
+		return failure("the repository at %s asks who it is: add it again with a key", at)
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed),
 		strings.Contains(text, "unable to authenticate"):
-		return say("the repository at %s refuses the key: add it again with one that may read it", at)
-	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, errTimeout(err)):
-		return say("the repository at %s did not respond in time", at)
+		return failure("the repository at %s refuses the key: add it again with one that may read it", at)
+	case isTimeout(err):
+		return failure("the repository at %s did not respond in time", at)
 	case strings.Contains(text, "executable file not found"):
-		return say("git is not installed on the service's machine, which a repository of this machine needs: install it")
+		return failure("git is not installed on the service's machine, which a repository of that machine needs: " +
+			"install it")
 	case strings.Contains(text, "dubious ownership"):
-		return say("the repository at %s belongs to another user of the service's machine: allow it, "+
+		return failure("the repository at %s belongs to another user of the service's machine: allow it, "+
 			"git config --global --add safe.directory %s", at, strings.TrimPrefix(at, "file://"))
 	}
-	return say("the repository at %s cannot be used: %s", at, text)
+	return failure("the repository at %s cannot be used: %s", at, text)
 }
 
-// errTimeout is err if it is one of a connection that took too long, or another error.
-func errTimeout(err error) error {
-	if n := (net.Error)(nil); errors.As(err, &n) && n.Timeout() {
-		return err
-	}
-	return errors.ErrUnsupported
+// isTimeout tells whether something took too long.
+func isTimeout(err error) bool {
+	n := (net.Error)(nil)
+	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &n) && n.Timeout()
 }
 
 // said is what a repository says on one line of limited length, without control characters.

@@ -5,13 +5,14 @@ package git
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"net/url"
 	"path"
 	"regexp"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"nightjar/local"
 )
 
 // Source is a branch of a repository, and where rules are in it.
@@ -62,7 +63,8 @@ func (s Source) Clean() (Source, error) {
 }
 
 func cleanURL(text string) (string, error) {
-	const expected = "write https://HOST/PATH, ssh://USER@HOST/PATH, or the absolute path of a repository of this machine"
+	const expected = "write https://HOST/PATH, ssh://USER@HOST/PATH, or the absolute path of a repository " +
+		"of the service's machine"
 	text = strings.TrimSpace(text)
 	if len(text) > maxURL {
 		return "", fmt.Errorf("the URL of the repository has more than %d bytes", maxURL)
@@ -127,18 +129,13 @@ func (s *Source) checkKey() error {
 		_, err := signerOf(s.Key)
 		return err
 	case u.Scheme == "file" && len(s.Key) > 0:
-		return fmt.Errorf("a repository of this machine needs no key: leave it out")
-	case u.Scheme == "http" && len(s.Key) > 0 && !isLoopback(u.Hostname()):
+		return fmt.Errorf("a repository of the service's machine needs no key: leave it out")
+	case u.Scheme == "http" && len(s.Key) > 0 && !local.IsLoopback(u.Hostname()):
 		return fmt.Errorf("http would send the key in clear text: write https")
 	case len(s.Key) > 0 && !isLine(string(s.Key)):
 		return fmt.Errorf("the key is no token: write one line, TOKEN or USER:PASSWORD, into the file")
 	}
 	return nil
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 func isLine(text string) bool {

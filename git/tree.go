@@ -2,7 +2,6 @@ package git
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"path"
 	"slices"
@@ -48,7 +47,7 @@ func filesAt(tree *object.Tree, at string) ([]rules.File, error) {
 	}
 	e, err := tree.FindEntry(at)
 	if err != nil {
-		return nil, &Failure{fmt.Sprintf("the branch has nothing at %s: push rule files there, or follow another path", at)}
+		return nil, failure("the branch has nothing at %s: push rule files there, or follow another path", at)
 	}
 	if e.Mode == filemode.Dir {
 		inner, err := tree.Tree(at)
@@ -68,7 +67,7 @@ func filesAt(tree *object.Tree, at string) ([]rules.File, error) {
 }
 
 func link(name string) error {
-	return &Failure{fmt.Sprintf("%s is a symbolic link, which is not followed: put the file itself there", name)}
+	return failure("%s is a symbolic link, which is not followed: put the file itself there", name)
 }
 
 // walk reads the rule files of a directory.
@@ -80,8 +79,8 @@ type walk struct {
 
 func (w *walk) found(at string) ([]rules.File, error) {
 	if len(w.files) == 0 {
-		return nil, &Failure{fmt.Sprintf(
-			"the branch has no rule files at %s: push some, with names that end in .yaml, .yml or .json", at)}
+		return nil, failure(
+			"the branch has no rule files at %s: push some, with names that end in .yaml, .yml or .json", at)
 	}
 	slices.SortFunc(w.files, func(a, b rules.File) int { return strings.Compare(a.Name, b.Name) })
 	return w.files, nil
@@ -91,8 +90,8 @@ func (w *walk) directory(tree *object.Tree, at string, nesting int) error {
 	for i := range tree.Entries {
 		e := &tree.Entries[i]
 		if w.entries++; w.entries > maxEntries || nesting > maxNesting {
-			return &Failure{fmt.Sprintf("the path has more than %d files or %d levels: follow a path with rules alone",
-				maxEntries, maxNesting)}
+			return failure("the path has more than %d files or %d levels: follow a path with rules alone",
+				maxEntries, maxNesting)
 		}
 		name := path.Join(at, e.Name)
 		if strings.HasPrefix(e.Name, ".") {
@@ -123,7 +122,7 @@ func (w *walk) entry(tree *object.Tree, e *object.TreeEntry, name string) error 
 	case e.Mode == filemode.Symlink && (isRules || path.Ext(name) == ""):
 		return link(name)
 	case e.Mode == filemode.Submodule:
-		return &Failure{fmt.Sprintf("%s is another repository, which is not read: put the files themselves there", name)}
+		return failure("%s is another repository, which is not read: put the files themselves there", name)
 	case !isRules:
 		return nil
 	}
@@ -148,8 +147,8 @@ func (w *walk) entry(tree *object.Tree, e *object.TreeEntry, name string) error 
 }
 
 func tooMuch() error {
-	return &Failure{fmt.Sprintf("the rule files have more than %d MiB, the limit of a rule set: leave out files that are no rules",
-		rules.MaxBytes>>20)}
+	return failure("the rule files have more than %d MiB, the limit of a rule set: leave out files that are no rules",
+		rules.MaxBytes>>20)
 }
 
 // changedBy is the newest commit that changed what is at a path: one that differs there

@@ -30,6 +30,12 @@ const shortDir = "nightjar-socket-"
 // maxPath is how long the path of a socket may be (of sun_path, unix(7), with room).
 const maxPath = 100
 
+// IsLoopback tells whether a host is this machine, so that nobody is on the way to it.
+func IsLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
 // Link is where the file of a kind is found of the service at host:port.
 func Link(kind, address string) (string, error) {
 	dir, err := os.UserCacheDir()

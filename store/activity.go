@@ -85,7 +85,7 @@ const (
 
 // kindsOf are the beginnings of the kinds of each group.
 var kindsOf = map[Subject][]string{
-	AboutRules:  {"publish", "split", "restore", "release", "commit", "follow-added", "follow-stopped", "follow-state", "proposed"},
+	AboutRules:  {"publish", "split", "restore", "release", "commit", "follow-", "proposed"},
 	AboutDrills: {"drill", "trial", "standin"},
 	AboutProxies: {
 		"join", "token", "restarted", "left", "rejecting", "problem", "solved", "authority", "caller", "records", "adopt",

@@ -19,7 +19,6 @@ type Follow struct {
 	Notify  []string // URLs that are told of each new state
 	Hook    string   // secret of the address that makes it look at once
 	By      string   // who added it
-	At      time.Time
 
 	State    string
 	Since    time.Time
@@ -55,7 +54,6 @@ type Proposal struct {
 	Bundle   string
 	Branch   string
 	Commit   string
-	Base     string // commit that it changes
 	Message  string
 	By       string
 	At       time.Time

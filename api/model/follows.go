@@ -72,7 +72,7 @@ type Follow struct {
 	Commit       *FollowCommit `json:"commit,omitempty"` // the last good one; absent: there is none
 	Newest       *FollowCommit `json:"newest,omitempty"` // that is refused, or not in force yet; absent: it is commit
 	Revision     uint          `json:"revision"`         // that put commit in force; 0: none
-	Looked       *time.Time    `json:"looked,omitempty"` // when it was looked at last; absent: not since the service started
+	Looked       *time.Time    `json:"looked,omitempty"` // the last time; absent: not since the service started
 	Findings     []Finding     `json:"findings"`         // in the refused commit
 	// what is in force otherwise than the branch says; at most 200
 	Differences []Change     `json:"differences"`
@@ -118,7 +118,7 @@ type Proposal struct {
 	State   string    `json:"state"` // open, merged or gone
 	Since   time.Time `json:"since"`
 	Files   []string  `json:"files"`   // that it changes, as they are called in the repository
-	Changes []Change  `json:"changes"` // of the rules in force; at most 200
+	Changes []Change  `json:"changes"` // of what the branch says; at most 200
 	// what is expected of it, as of a draft
 	Forecast *ProposalForecast `json:"forecast,omitempty"`
 }

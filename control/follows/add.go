@@ -13,9 +13,9 @@ import (
 	"nightjar/api/model"
 	"nightjar/control/actor"
 	"nightjar/control/journal"
-	"nightjar/control/outbox"
 	"nightjar/control/problem"
 	"nightjar/control/revisions"
+	"nightjar/core/rules"
 	"nightjar/git"
 	"nightjar/identity"
 	"nightjar/store"
@@ -36,7 +36,7 @@ func (f *Follows) forget(ctx context.Context, bundle string, more ...store.Chang
 	if err := f.writeKey(bundle, nil); err != nil {
 		return err
 	}
-	return os.RemoveAll(git.LocalCopy(f.Dir, bundle))
+	return os.RemoveAll(f.copyOf(bundle))
 }
 
 // continued is a new record with what the old one knows, if it follows the same.
@@ -52,7 +52,7 @@ func continued(r, old store.Follow, isKept bool) store.Follow {
 	r = old
 	r.HostKey = cmp.Or(settings.HostKey, old.HostKey)
 	r.Every, r.Drift, r.Notify = settings.Every, settings.Drift, settings.Notify
-	r.By, r.At = settings.By, settings.At
+	r.By = settings.By
 	return r
 }
 
@@ -77,14 +77,15 @@ func (f *Follows) record(q model.FollowRequest, by string) (store.Follow, []byte
 		return store.Follow{}, nil, problem.Invalid("%d addresses to notify: name at most %d", len(q.Notify), maxNotify)
 	}
 	for _, to := range q.Notify {
-		if err := outbox.CheckURL(to); err != nil {
-			return store.Follow{}, nil, problem.Invalid("notify: %s", err)
+		if !rules.IsReceiver(to) {
+			return store.Follow{}, nil, problem.Invalid(
+				"notify: %q is not where an event can be sent: write http://HOST/PATH or https://HOST/PATH", to)
 		}
 	}
 	now := f.Now().UTC()
 	return store.Follow{
 		Bundle: q.Bundle, URL: s.URL, Branch: s.Branch, Path: s.Path, HostKey: s.HostKey, Every: every, Drift: drift,
-		Notify: q.Notify, Hook: newHook(), By: by, At: now, State: model.Behind, Since: now, Why: notLooked,
+		Notify: q.Notify, Hook: newHook(), By: by, State: model.Behind, Since: now, Why: notLooked,
 	}, s.Key, nil
 }
 
@@ -94,6 +95,9 @@ const notLooked = "nobody has looked at the repository yet"
 const KeysDir = "follow-keys"
 
 func (f *Follows) keyFile(bundle string) string { return filepath.Join(f.Dir, KeysDir, bundle) }
+
+// copyOf is the directory of the local copy of what a bundle follows.
+func (f *Follows) copyOf(bundle string) string { return filepath.Join(f.Dir, "git", bundle) }
 
 // writeKey keeps the key of a bundle, or deletes the one that is there.
 func (f *Follows) writeKey(bundle string, key []byte) error {
@@ -167,7 +171,8 @@ func what(r *store.Follow) string {
 }
 
 func configured(bundle string) error {
-	return problem.Invalid("bundle %s stands in the configuration of the service: change it there, and start the service anew", bundle)
+	return problem.Invalid("bundle %s stands in the configuration of the service: change it there, and start the "+
+		"service anew", bundle)
 }
 
 // Stop lets a bundle follow its branch no more. What is in force stays.

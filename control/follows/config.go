@@ -51,7 +51,8 @@ func ReadConfig(path string) ([]model.FollowRequest, error) {
 		}
 		seen[f.Bundle] = true
 		q := model.FollowRequest{
-			Bundle: f.Bundle, URL: f.Repo, Branch: f.Branch, Path: f.Path, HostKey: f.HostKey, Drift: f.Drift, Notify: f.Notify,
+			Bundle: f.Bundle, URL: f.Repo, Branch: f.Branch, Path: f.Path, HostKey: f.HostKey, Drift: f.Drift,
+			Notify: f.Notify,
 		}
 		if f.Every != "" {
 			every, err := time.ParseDuration(f.Every)

@@ -94,7 +94,9 @@ func editsOf(e store.FollowEdit, bundle string, before, after *rules.Rules) (out
 func merge(list, more []store.FollowEdit) []store.FollowEdit {
 	list = slices.Clone(list)
 	for _, e := range more {
-		at := slices.IndexFunc(list, func(o store.FollowEdit) bool { return o.Ladder == e.Ladder && o.Route == e.Route })
+		at := slices.IndexFunc(list, func(o store.FollowEdit) bool {
+			return o.Ladder == e.Ladder && o.Route == e.Route
+		})
 		if at >= 0 {
 			e.Was = list[at].Was
 			list = slices.Delete(list, at, at+1)

@@ -44,7 +44,6 @@ type Records interface {
 	Apply(ctx context.Context, changes ...store.Change) error
 	Follows(ctx context.Context) ([]store.Follow, error)
 	Proposals(ctx context.Context) ([]store.Proposal, error)
-	Revision(ctx context.Context, number uint) (store.Revision, error)
 	Revisions(ctx context.Context, before uint, limit int) ([]store.Revision, error)
 }
 
@@ -101,7 +100,9 @@ const unseen = ^uint(0)
 
 // Open continues with what is stored.
 func Open(ctx context.Context, c Config) (*Follows, error) {
-	f := &Follows{Config: c, turns: make(chan struct{}, atOnce), list: map[string]*follow{}, hooks: map[string]*follow{}}
+	f := &Follows{
+		Config: c, turns: make(chan struct{}, atOnce), list: map[string]*follow{}, hooks: map[string]*follow{},
+	}
 	records, err := c.Records.Follows(ctx)
 	if err != nil {
 		return nil, err
@@ -161,7 +162,7 @@ func (f *Follows) open(r store.Follow) (*follow, error) {
 	if err != nil { // such as a key that a restored backup has not
 		x.failed = err.Error()
 	} else {
-		x.repo = git.Open(git.LocalCopy(f.Dir, r.Bundle), source)
+		x.repo = git.Open(f.copyOf(r.Bundle), source)
 	}
 	f.list[r.Bundle], f.hooks[hashOf(r.Hook)] = x, x
 	return x, nil

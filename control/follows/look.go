@@ -48,6 +48,7 @@ func (f *Follows) lookOnce(ctx context.Context, x *follow, o Options) {
 	if err == nil {
 		f.skip(x.record.Bundle, state.Branches)
 		f.judge(ctx, x, open, &state)
+		f.see(ctx, x) // without what is not wanted any more
 		if state.Commit != nil {
 			f.take(ctx, x, state.Commit, o)
 		}
@@ -68,7 +69,7 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 		r.Findings = []rules.Finding{fault(r.Path, c.Fault)}
 	} else {
 		isNew := !slices.Equal(r.Files, c.Files)
-		edits := f.still(left(all, r.Bundle, c.Files, r.Edits))
+		edits := left(all, r.Bundle, c.Files, r.Edits)
 		files := wanted(all, r.Bundle, c.Files, edits)
 		q := revisions.Publication{
 			Bundle: r.Bundle, Files: files, Author: c.Author, Message: c.Subject, Commit: c.ID,
@@ -79,8 +80,9 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 		case slices.Equal(all[r.Bundle], files): // nothing is to be done
 		case !isNew && r.Drift == model.DriftReport: // what differs stays
 		case o.isUnasked && f.Ahead() > now.Revision.Number:
-			r.Stuck = fmt.Sprintf("proxies follow revision %d, newer than revision %d of these records, which are those of a "+
-				"backup. To put the branch in force: nightjar follow now %s", f.Ahead(), now.Revision.Number, r.Bundle)
+			r.Stuck = fmt.Sprintf("proxies follow revision %d, newer than revision %d of these records, which are "+
+				"those of a backup. To put the branch in force: nightjar follow now %s",
+				f.Ahead(), now.Revision.Number, r.Bundle)
 		case !isNew:
 			p, r.Stuck, r.Findings = f.putBack(ctx, &r, files)
 		default:
@@ -106,7 +108,9 @@ func (f *Follows) take(ctx context.Context, x *follow, c *git.Commit, o Options)
 }
 
 // putBack puts in force what the branch says, in place of what was changed otherwise.
-func (f *Follows) putBack(ctx context.Context, r *store.Follow, files []rules.File) (model.Published, string, []rules.Finding) {
+func (f *Follows) putBack(
+	ctx context.Context, r *store.Follow, files []rules.File,
+) (model.Published, string, []rules.Finding) {
 	return f.publish(ctx, revisions.Publication{
 		Bundle: r.Bundle, Files: files, Author: "follow/" + r.Bundle, Commit: r.Commit.ID,
 		Message: fmt.Sprintf("put back what branch %s says: %s", r.Branch, r.Commit.Subject),
@@ -134,7 +138,10 @@ func (f *Follows) publish(
 // fault is what is wrong with the path of a branch, as a finding.
 func fault(path, why string) rules.Finding {
 	message, expected, _ := strings.Cut(why, ": ")
-	return rules.Finding{Severity: rules.Mistake, Code: "not-readable", At: rules.Origin{File: path}, Message: message, Expected: expected}
+	return rules.Finding{
+		Severity: rules.Mistake, Code: "not-readable", At: rules.Origin{File: path},
+		Message: message, Expected: expected,
+	}
 }
 
 // still is the edits whose proposals are not gone: who deletes the branch of one does not
@@ -167,7 +174,7 @@ func (f *Follows) see(ctx context.Context, x *follow) {
 		f.Log.Error("what releases changed cannot be read", "bundle", r.Bundle, "error", err)
 	}
 	all := now.Revision.Bundles
-	more := merge(r.Edits, edits)
+	more := f.still(merge(r.Edits, edits))
 	d := differs(all, r.Bundle, wanted(all, r.Bundle, r.Files, more))
 	f.mu.Lock()
 	x.record.Edits, x.record.Seen = more, now.Revision.Number
@@ -195,11 +202,7 @@ func (f *Follows) editsSince(ctx context.Context, bundle string, after, to uint)
 		if rev.Number <= after || rev.Kind != "release" || rev.Base != 0 {
 			continue
 		}
-		before, err := f.before(ctx, rev.Number)
-		if err != nil {
-			return out, err
-		}
-		now, err := f.Records.Revision(ctx, rev.Number)
+		before, now, err := f.Revisions.Pair(ctx, rev.Number)
 		if err != nil {
 			return out, err
 		}
@@ -210,13 +213,4 @@ func (f *Follows) editsSince(ctx context.Context, bundle string, after, to uint)
 		out = merge(out, editsOf(e, bundle, revisions.WrittenOf(&before), revisions.WrittenOf(&now)))
 	}
 	return out, nil
-}
-
-// before is the revision before another.
-func (f *Follows) before(ctx context.Context, number uint) (store.Revision, error) {
-	list, err := f.Records.Revisions(ctx, number, 1)
-	if err != nil || len(list) == 0 {
-		return store.Revision{}, err
-	}
-	return f.Records.Revision(ctx, list[0].Number)
 }

@@ -71,11 +71,9 @@ func (f *Follows) judge(ctx context.Context, x *follow, open []store.Proposal, s
 		}
 		p.Since = f.Now().UTC()
 		f.keep(ctx, p)
-		if p.State == model.ProposalGone { // its edit, if it is a release's, is to be decided about anew
+		if p.State == model.ProposalGone { // its edit, if it is a release's, is not wanted any more
 			f.mu.Lock()
-			x.decidedAt = 0
-			x.record.Edits = slices.DeleteFunc(slices.Clone(x.record.Edits), func(e store.FollowEdit) bool { return e.Proposal == p.Number })
-			x.seenAt = unseen
+			x.decidedAt, x.seenAt = 0, unseen
 			f.mu.Unlock()
 		}
 	}
@@ -135,7 +133,9 @@ func (f *Follows) putForward(ctx context.Context, x *follow) {
 	}
 	all := f.Revisions.Current().Revision.Bundles
 	number, err := f.propose(ctx, x, wanted(all, r.Bundle, r.Files, rest), proposal{
-		message: fmt.Sprintf("Release %s: %s", release, describe(rest)), of: "the end of release " + release, by: "release/" + release,
+		message: fmt.Sprintf("Release %s: %s", release, describe(rest)),
+		of:      "the end of release " + release,
+		by:      "release/" + release,
 	})
 	if err != nil {
 		f.mu.Lock()
@@ -172,7 +172,8 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 	r := x.record
 	f.mu.Unlock()
 	if len(f.openProposals(r.Bundle)) >= maxOpen {
-		return 0, problem.Invalid("%d proposals of bundle %s are open, which is the limit: merge or delete some", maxOpen, r.Bundle)
+		return 0, problem.Invalid("%d proposals of bundle %s are open, which is the limit: merge or delete some",
+			maxOpen, r.Bundle)
 	}
 	rs, _, err := f.Revisions.Rules(r.Bundle, files)
 	if err != nil {
@@ -180,15 +181,17 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 	}
 	edited := changed(r.Files, files)
 	if len(edited) == 0 {
-		return 0, problem.Invalid("branch %s of bundle %s says this already: there is nothing to propose", r.Branch, r.Bundle)
+		return 0, problem.Invalid("branch %s of bundle %s says this already: there is nothing to propose",
+			r.Branch, r.Bundle)
 	}
 	f.mu.Lock()
 	f.last++ // also of a proposal that fails: a number is used once
 	number := f.last
 	f.mu.Unlock()
+	now := f.Now().UTC()
 	out := store.Proposal{
-		Number: number, Bundle: r.Bundle, Branch: branchOf(r.Bundle) + fmt.Sprint(number), Base: r.Tip,
-		Message: p.message, By: p.by, At: f.Now().UTC(), State: model.ProposalOpen, Since: f.Now().UTC(), Of: p.of,
+		Number: number, Bundle: r.Bundle, Branch: branchOf(r.Bundle) + fmt.Sprint(number),
+		Message: p.message, By: p.by, At: now, State: model.ProposalOpen, Since: now, Of: p.of,
 		Files: names(edited),
 	}
 	for name, text := range edited {
@@ -214,7 +217,9 @@ func (f *Follows) propose(ctx context.Context, x *follow, files []rules.File, p 
 }
 
 // forecast is what is expected of a proposal: of the mesh, and of what it changes.
-func (f *Follows) forecast(ctx context.Context, bundle string, files []rules.File, rs *rules.Rules) model.ProposalForecast {
+func (f *Follows) forecast(
+	ctx context.Context, bundle string, files []rules.File, rs *rules.Rules,
+) model.ProposalForecast {
 	ctx, stop := context.WithTimeout(ctx, forecastTime)
 	defer stop()
 	out := model.ProposalForecast{Rows: []model.EffectRow{}}
@@ -251,7 +256,8 @@ func viewOf(p store.Proposal) model.Proposal {
 // Propose pushes a change of a bundle as a branch of its own, to be reviewed.
 func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRequest) (model.Proposal, error) {
 	if strings.TrimSpace(q.Message) == "" || len(q.Message) > maxMessage {
-		return model.Proposal{}, problem.Invalid("a proposal needs a message, of at most %d bytes: say what it does and why", maxMessage)
+		return model.Proposal{}, problem.Invalid(
+			"a proposal needs a message, of at most %d bytes: say what it does and why", maxMessage)
 	}
 	x, err := f.taken(ctx, bundle)
 	if err != nil {
@@ -272,7 +278,8 @@ func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRe
 	case x.failed != "":
 		return model.Proposal{}, problem.Later("nothing was proposed: %s", x.failed)
 	case branch == nil:
-		return model.Proposal{}, problem.Later("nothing was proposed: no commit of the branch is in force yet (%s)", x.record.Why)
+		return model.Proposal{}, problem.Later("nothing was proposed: no commit of the branch is in force yet (%s)",
+			x.record.Why)
 	}
 	if files, err = named(branch, files, at); err != nil {
 		return model.Proposal{}, err
@@ -280,8 +287,8 @@ func (f *Follows) Propose(ctx context.Context, bundle string, q model.ProposalRe
 	base, _ = named(branch, base, at) // what it began from, if it was called so
 	files, both := rebased(base, files, branch)
 	if both != "" {
-		return model.Proposal{}, problem.Running("%s was changed on branch %s meanwhile: look at what is in force now, and propose again",
-			both, x.record.Branch)
+		return model.Proposal{}, problem.Running("%s was changed on branch %s meanwhile: look at what is in force "+
+			"now, and propose again", both, x.record.Branch)
 	}
 	number, err := f.propose(ctx, x, files, proposal{message: q.Message, of: of, by: actor.Name(ctx)})
 	if err != nil {
@@ -403,5 +410,6 @@ func (f *Follows) Withdraw(ctx context.Context, bundle string, number uint) (mod
 		f.lookOnce(context.WithoutCancel(ctx), x, Options{})
 		return f.Get(ctx, bundle)
 	}
-	return model.Follow{}, problem.Missing("bundle %s has no open proposal %d: nightjar follow list names them", bundle, number)
+	return model.Follow{}, problem.Missing("bundle %s has no open proposal %d: nightjar follow list names them",
+		bundle, number)
 }

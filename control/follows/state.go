@@ -118,7 +118,8 @@ func (f *Follows) save(ctx context.Context, x *follow, more ...store.Change) {
 		return
 	}
 	if err := f.apply(ctx, append([]store.Change{store.SaveFollow{Follow: r}}, more...)...); err != nil {
-		f.Log.Error("what a bundle follows cannot be stored; the next look tries again", "bundle", r.Bundle, "error", err)
+		f.Log.Error("what a bundle follows cannot be stored; the next look tries again",
+			"bundle", r.Bundle, "error", err)
 	}
 }
 
@@ -175,7 +176,8 @@ func (f *Follows) view(x *follow) model.Follow {
 	}
 	for _, e := range r.Edits {
 		out.Edits = append(out.Edits, model.FollowEdit{
-			Release: e.Release, Route: e.Ladder + "/" + e.Route, Targets: rules.SendText(e.Is, e.Ladder), Proposal: e.Proposal,
+			Release: e.Release, Route: e.Ladder + "/" + e.Route,
+			Targets: rules.SendText(e.Is, e.Ladder), Proposal: e.Proposal,
 		})
 	}
 	for _, p := range f.proposals {
@@ -191,10 +193,14 @@ func (f *Follows) view(x *follow) model.Follow {
 func (f *Follows) Notes(revision uint, of func(bundle string) bool) []string {
 	all := f.Revisions.Current().Revision.Bundles
 	f.mu.Lock()
-	defer f.mu.Unlock()
+	records := map[string]store.Follow{}
+	for name, x := range f.list {
+		records[name] = x.record
+	}
+	f.mu.Unlock()
 	var out []string
-	for _, name := range slices.Sorted(maps.Keys(f.list)) {
-		r := &f.list[name].record
+	for _, name := range slices.Sorted(maps.Keys(records)) {
+		r := records[name]
 		if !of(name) || r.Files == nil || slices.Equal(all[name], wanted(all, name, r.Files, r.Edits)) {
 			continue
 		}

@@ -83,15 +83,6 @@ func New(c Config) *Outbox {
 	}}
 }
 
-// CheckURL returns what is wrong with the address of a receiver.
-func CheckURL(text string) error {
-	u, err := url.Parse(text)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil {
-		return fmt.Errorf("%q is not where an event can be sent: write http://HOST/PATH or https://HOST/PATH", text)
-	}
-	return nil
-}
-
 // Event is a CloudEvent (specification 1.0) as JSON.
 func Event(id, kind, source, subject string, at time.Time, data any) (string, error) {
 	ev := event.New()

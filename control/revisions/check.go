@@ -373,23 +373,27 @@ func (r *Revisions) Changes(ctx context.Context, number uint) (model.RevisionCha
 // textChanges is what a revision changed in the text of the rules, and the number of the
 // one before it; 0: it is the first one.
 func (r *Revisions) textChanges(ctx context.Context, number uint) (changes []rules.Change, before uint, err error) {
-	rev, err := r.Records.Revision(ctx, number)
-	if err != nil {
-		return nil, 0, err
-	}
-	// Numbers can be left out: those of a restored backup go on above what proxies follow.
-	list, err := r.Records.Revisions(ctx, number, 1)
-	switch {
-	case err != nil:
-		return nil, 0, err
-	case len(list) == 0 && number == 1:
-		return rules.Diff(&rules.Rules{}, WrittenOf(&rev)), 0, nil
-	case len(list) == 0:
-		return nil, 0, store.ErrNotFound
-	}
-	last, err := r.Records.Revision(ctx, list[0].Number)
+	last, rev, err := r.Pair(ctx, number)
 	if err != nil {
 		return nil, 0, err
 	}
 	return rules.Diff(WrittenOf(&last), WrittenOf(&rev)), last.Number, nil
+}
+
+// Pair is the revision before another, which has the number 0 when there was none, and that
+// other one. It returns store.ErrNotFound when either is not kept any more.
+func (r *Revisions) Pair(ctx context.Context, number uint) (before, rev store.Revision, err error) {
+	if rev, err = r.Records.Revision(ctx, number); err != nil {
+		return before, rev, err
+	}
+	// Numbers can be left out: those of a restored backup go on above what proxies follow.
+	list, err := r.Records.Revisions(ctx, number, 1)
+	switch {
+	case err != nil || len(list) == 0 && number == 1:
+		return before, rev, err
+	case len(list) == 0:
+		return before, rev, store.ErrNotFound
+	}
+	before, err = r.Records.Revision(ctx, list[0].Number)
+	return before, rev, err
 }

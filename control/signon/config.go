@@ -19,6 +19,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"nightjar/control/people"
+	"nightjar/local"
 )
 
 const (
@@ -100,8 +101,7 @@ func (c *Config) check() error {
 
 // isSafe tells whether what goes to a URL is safe on its way.
 func isSafe(u *url.URL) bool {
-	host := u.Hostname()
-	return u.Scheme == "https" || u.Scheme == "http" && (host == "127.0.0.1" || host == "localhost" || host == "::1")
+	return u.Scheme == "https" || u.Scheme == "http" && local.IsLoopback(u.Hostname())
 }
 
 // open reads the files that a configuration names.

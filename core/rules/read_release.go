@@ -113,6 +113,12 @@ func (r *reader) checkRelease(rel *Release, seen keys, path string) {
 	}
 }
 
+// IsReceiver tells whether a URL is one that events can be sent to.
+func IsReceiver(text string) bool {
+	u, err := url.Parse(text)
+	return err == nil && (u.Scheme == "http" || u.Scheme == "https") && u.Host != "" && u.User == nil
+}
+
 // receivers reads URLs, or mappings of a URL and how it is told.
 func (r *reader) receivers(n *yaml.Node, path string) (out []Receiver) {
 	r.items(n, path, func(n *yaml.Node, path string) {
@@ -122,8 +128,7 @@ func (r *reader) receivers(n *yaml.Node, path string) (out []Receiver) {
 			if !ok {
 				return
 			}
-			if u, err := url.Parse(s); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" ||
-				u.User != nil {
+			if !IsReceiver(s) {
 				r.mistake(
 					n,
 					path,

@@ -2039,7 +2039,7 @@ export interface components {
             isConfigured: boolean;
             /**
              * Format: date-time
-             * @description when it was looked at last; absent: not since the service started
+             * @description the last time; absent: not since the service started
              */
             looked?: null | string;
             /** @description that is refused, or not in force yet; absent: it is commit */
@@ -2466,7 +2466,7 @@ export interface components {
             branch: string;
             bundle: string;
             by: string;
-            /** @description of the rules in force; at most 200 */
+            /** @description of what the branch says; at most 200 */
             changes: components["schemas"]["Change"][];
             commit: string;
             /** @description that it changes, as they are called in the repository */

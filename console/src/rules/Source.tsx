@@ -142,7 +142,7 @@ function Expected({ proposal: { forecast } }: { proposal: Proposal }) {
       {rows.slice(0, 3).map((r) => (
         <div key={`${r.kind} ${r.name}`}>{r.kind === "mesh" ? "all requests" : r.name} {percent(r.success.before)} → {percent(r.success.after)} <Verdict of={r.verdict} /></div>
       ))}
-      {forecast.worse && <Box sx={{ color: "error.main" }}>{forecast.worse} gets worse</Box>}
+      {forecast.worse && <Box sx={{ color: "error.main" }}>{forecast.worse}</Box>}
     </>
   );
 }
