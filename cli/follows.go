@@ -231,7 +231,7 @@ func forecastText(f *model.ProposalForecast) string {
 	case f.Failed != "":
 		return "none: " + f.Failed
 	case f.Worse != "":
-		return f.Worse
+		return "worse: " + f.Worse
 	}
 	for _, r := range f.Rows {
 		if r.Success.Before != nil && r.Success.After != nil {

@@ -137,12 +137,15 @@ function Expected({ proposal: { forecast } }: { proposal: Proposal }) {
   if (forecast.failed) return `none: ${forecast.failed}`;
   const rows = forecast.rows.filter((r) => r.success.before !== null && r.success.after !== null);
   if (rows.length === 0) return "no requests";
+  const shown = rows.slice(0, 3);
+  const worse = forecast.worse ?? "";
+  const isShown = shown.some((r) => worse.startsWith(`${r.kind} ${r.name}:`));
   return (
     <>
-      {rows.slice(0, 3).map((r) => (
+      {shown.map((r) => (
         <div key={`${r.kind} ${r.name}`}>{r.kind === "mesh" ? "all requests" : r.name} {percent(r.success.before)} → {percent(r.success.after)} <Verdict of={r.verdict} /></div>
       ))}
-      {forecast.worse && <Box sx={{ color: "error.main" }}>{forecast.worse}</Box>}
+      {worse && !isShown && <Box sx={{ color: "error.main" }}>▼ {worse}</Box>}
     </>
   );
 }
