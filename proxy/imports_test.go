@@ -16,12 +16,13 @@ import (
 // what follows the service no request. Only the composition knows them all.
 var arrows = map[string][]string{
 	"http1":   {},
+	"h2":      {"http1"},
 	"forward": {"http1"},
 	"observe": {},
 	"process": {},
 	"health":  {"forward", "process"},
 	"follow":  {"observe", "process"},
-	"carry":   {"http1", "forward", "observe"},
+	"carry":   {"http1", "h2", "forward", "observe"},
 	".":       {"carry", "follow", "forward", "health", "observe", "process"},
 }
 

@@ -1,8 +1,8 @@
 // Package carry sees requests through, from the first byte of a caller to the
 // last byte of the answer. The engine decides, package forward says what is done
-// to messages, and a bearer carries the bytes. There are two bearers: plain, by a
-// codec of our own for what most requests are, and general, over net/http, for
-// every protocol. A third one has TestConformance to pass.
+// to messages, and a bearer carries the bytes. There are three bearers: plain, for
+// HTTP/1.1, and h2, for gRPC, by codecs of our own, and general, over net/http, for
+// every protocol. All of them have TestConformance to pass.
 package carry
 
 import (
@@ -25,11 +25,13 @@ type bearer interface {
 	// attempt is the bearer's room for the next attempt: fill it, then send.
 	attempt() *attempt
 	// send carries the attempt out. It keeps the answer, if there is one, until
-	// the next attempt or until it has gone to the caller.
-	send() engine.Outcome
+	// the next attempt or until it has gone to the caller. A bearer that does not
+	// wait says that the outcome is not there yet, and tells course.sent later.
+	send() (o engine.Outcome, isThere bool)
 	// wait waits for d, or until wake is called. The error says why the request is
-	// given up meanwhile: errCallerLeft or errDraining.
-	wait(d time.Duration) error
+	// given up meanwhile: errCallerLeft or errDraining. A bearer that does not wait
+	// says that it is not over yet, and tells course.waited later.
+	wait(d time.Duration) (why error, isOver bool)
 	// wake ends a wait that is under way, or else the next one.
 	wake() func()
 	// ended says why the request is given up: errCallerLeft or errDraining; nil: it
@@ -42,8 +44,9 @@ type bearer interface {
 	// for the caller's body.
 	isBodySlow() bool
 	// sendAnswer sends the kept answer on. failed tells that an answer of status 200
-	// means a failure of the workload (gRPC).
-	sendAnswer(a forward.Answer) (failed bool, err error)
+	// means a failure of the workload (gRPC). A bearer that does not wait says that it
+	// has not gone by yet, and tells course.answered later.
+	sendAnswer(a forward.Answer) (failed bool, err error, isOver bool)
 	// reply sends an answer of the proxy's own.
 	reply(status int, h http.Header, body []byte)
 	// bytes is how many bytes of bodies went by: of the request, and of answers to
@@ -63,11 +66,52 @@ type attempt struct {
 	mayRepeat bool // the request may have to be sent once more
 }
 
+// progress is how far a request has come.
+type progress uint8
+
+const (
+	underway  progress = iota // its bearer tells when what it waits for is there
+	completed                 // it is over
+	severed                   // it is over, and so is the connection, since the answer broke off or nobody waits for it
+)
+
+// course is one request on its way through a Handler. Each call takes it as far as it
+// goes without waiting, which is to its end with a bearer that waits by itself.
+type course interface {
+	begin() progress
+	// sent goes on with the outcome of an attempt, waited after a wait, and answered after
+	// the answer: see bearer.
+	sent(o engine.Outcome) progress
+	waited(why error) progress
+	answered(failed bool, err error) progress
+	// abort ends a request in whose course something went wrong here.
+	abort()
+}
+
+// room is where a bearer keeps the course of its request, whatever its handler.
+type room struct {
+	carried carried
+	served  served
+}
+
+// carry sees a request through, by a bearer that waits by itself. False: the connection
+// must be cut.
+func carry(h Handler, b bearer, x *engine.Exchange, s *observe.Shard, in *room) bool {
+	c := h.course(b, x, s, in)
+	p := underway
+	defer func() {
+		if p == underway { // a panic
+			c.abort()
+		}
+	}()
+	p = c.begin()
+	return p == completed
+}
+
 // Handler is what the requests of a listener go to: a Router, or an Inbound.
 type Handler interface {
-	// carry sees one request through. False: the connection must be cut, since
-	// the answer broke off or nobody waits for it.
-	carry(b bearer, x *engine.Exchange, s *observe.Shard) bool
+	// course is that of a new request.
+	course(b bearer, x *engine.Exchange, s *observe.Shard, in *room) course
 	// refused is told of a request that could not be read, and was refused so.
 	refused(b bearer, x *engine.Exchange, s *observe.Shard, why *forward.Refusal)
 	// outsider is the id for a refusal of a request that could not be read; empty: its

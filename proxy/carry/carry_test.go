@@ -118,24 +118,12 @@ type ends struct {
 // listen serves a handler by the bearer in question and returns its address.
 func (e ends) listen(h Handler, rec *observe.Recorder) string {
 	e.t.Helper()
-	if e.kind == "general" {
-		s := &server{handler: h, src: h.source(), transport: e.transport, recorder: rec, tunnels: new(tunnels), stall: e.stall}
-		srv := httptest.NewUnstartedServer(s)
-		srv.Config.ConnContext = s.connContext
-		srv.Config.DisableGeneralOptionsHandler = true
-		srv.Config.ErrorLog = log.New(io.Discard, "", 0)
-		srv.Config.Protocols = new(http.Protocols)
-		srv.Config.Protocols.SetHTTP1(true)
-		srv.Config.Protocols.SetUnencryptedHTTP2(true)
-		srv.Start()
-		e.t.Cleanup(srv.Close)
-		return srv.Listener.Addr().String()
-	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		e.t.Fatal(err)
 	}
 	o := Open(Config{Name: "test", Listener: l, Pools: e.pools, Transport: e.transport, Recorder: rec, Log: slog.New(slog.DiscardHandler), Stall: e.stall}, h)
+	o.isGeneral = e.kind == "general"
 	go o.Serve()
 	e.t.Cleanup(func() { o.Drain(0, time.Second) })
 	return l.Addr().String()

@@ -44,20 +44,15 @@ type connKey struct{}
 
 // servedConn is what a connection has for its requests.
 type servedConn struct {
-	shard   *observe.Shard // nil: nothing is counted
-	streams streams
-	peer    *member // who calls, by mutual TLS; nil: without
+	shard *observe.Shard // nil: nothing is counted
+	peer  *member        // who calls, by mutual TLS; nil: without
 }
 
-// connContext gives a new connection its shard, and counts its streams.
+// connContext gives a new connection its shard.
 func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
 	c := &servedConn{}
 	if b, ok := conn.(*begunConn); ok {
 		c.peer = b.peer
-	}
-	if streamsOf(s.handler) > 0 {
-		host, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
-		c.streams.conn, c.streams.address, c.streams.resets = conn, host, &s.resets
 	}
 	if s.recorder != nil {
 		c.shard = s.recorder.Assign()
@@ -93,6 +88,7 @@ type general struct {
 	kept     *keptBody               // of the body; nil: nobody needs it twice
 	received atomic.Uint64           // bytes of answers' bodies that went to the caller
 	stalls   stallTimer
+	room     room
 	alarm
 }
 
@@ -181,20 +177,6 @@ func (g *general) setTarget() error {
 // ServeHTTP carries one request.
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	conn := connOf(r)
-	if r.ProtoMajor == 2 && conn.streams.conn != nil {
-		if !conn.streams.open(time.Now()) {
-			panic(http.ErrAbortHandler)
-		}
-		if r.Context().Err() != nil { // it was reset before it was looked at, and nothing is done for it
-			conn.streams.reset(time.Now())
-			panic(http.ErrAbortHandler)
-		}
-		defer func() {
-			if r.Context().Err() != nil {
-				conn.streams.reset(time.Now())
-			}
-		}()
-	}
 	g := generals.Get().(*general)
 	g.s, g.w, g.r = s, w, r
 	g.received.Store(0)
@@ -231,12 +213,22 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			g.fields.Add(k, v)
 		}
 	}
-	if !s.handler.carry(g, &g.Exchange, conn.shard) {
+	if !carry(s.handler, g, &g.Exchange, conn.shard, &g.room) {
 		panic(http.ErrAbortHandler)
 	}
 	if r.ProtoMajor == 1 {
 		g.body.linger(w)
 	}
+}
+
+// refuseTooLarge refuses a request of HTTP/2 whose header list is over the limit.
+func (s *server) refuseTooLarge(w http.ResponseWriter, r *http.Request) {
+	g := &general{s: s, w: w, r: r}
+	g.life.begin(r.Context())
+	g.refuseUnread(&http1.Refusal{
+		Status: http.StatusRequestHeaderFieldsTooLarge,
+		Why:    "the header list is longer than " + strconv.Itoa(maxHeader) + " bytes, or has too many fields",
+	})
 }
 
 // refuseUnread refuses a request whose target or host could not be written on.
@@ -253,11 +245,15 @@ func (g *general) refuseUnread(err error) {
 
 		Request: g.s.handler.outsider(),
 	}
+	var why *http1.Refusal
+	if errors.As(err, &why) && why.Status == http.StatusRequestHeaderFieldsTooLarge {
+		refusal.Status, refusal.Reason = why.Status, engine.TooLarge
+	}
 	g.reply(refusal.Status, h, refusal.Text(h))
 	g.s.handler.refused(g, &g.Exchange, connOf(g.r).shard, &refusal)
 }
 
-func (g *general) wait(d time.Duration) error {
+func (g *general) wait(d time.Duration) (why error, isOver bool) {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
@@ -265,7 +261,7 @@ func (g *general) wait(d time.Duration) error {
 	case <-g.woken:
 	case <-g.r.Context().Done():
 	}
-	return g.life.ended()
+	return g.life.ended(), true
 }
 
 // isCut tells whether the body broke off because the caller left.

@@ -13,10 +13,16 @@ import (
 
 // sendAnswer writes the answer to the caller. Bodies of unknown length are
 // flushed as they come, so that streams arrive at once.
-func (g *general) sendAnswer(a forward.Answer) (failed bool, err error) {
+func (g *general) sendAnswer(a forward.Answer) (failed bool, err error, isOver bool) {
+	failed, err = g.passAnswer(&a)
+	return failed, err, true
+}
+
+// passAnswer is sendAnswer, from its beginning to its end.
+func (g *general) passAnswer(a *forward.Answer) (failed bool, err error) {
 	w, answer := g.w, g.answer
 	h := w.Header()
-	g.writeAnswerHeader(&a, h)
+	g.writeAnswerHeader(a, h)
 	if answer.StatusCode == http.StatusSwitchingProtocols {
 		return false, g.switchTo(answer)
 	}

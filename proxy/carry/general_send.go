@@ -18,7 +18,10 @@ import (
 	"nightjar/wire"
 )
 
-func (g *general) send() engine.Outcome {
+func (g *general) send() (engine.Outcome, bool) { return g.ask(), true }
+
+// ask sends the request once and waits for the head of the answer.
+func (g *general) ask() engine.Outcome {
 	g.dropAnswer()
 	left := g.to.deadline - g.s.src.now()
 	if left <= 0 {

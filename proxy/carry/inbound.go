@@ -82,7 +82,9 @@ type served struct {
 	shard  *observe.Shard
 	began  time.Duration
 	trace  observe.Trace
-	caller string // who has proved to call; empty: nobody
+	limit  time.Duration // that the caller still waits
+	status int           // of the answer that is passed on
+	caller string        // who has proved to call; empty: nobody
 	isCopy bool
 	denied engine.Verdict // of the access rules, when they denied it
 }
@@ -109,13 +111,18 @@ func (in *Inbound) requiresIdentity() bool {
 	return in.Identity != nil && in.Identity.Mode() == rules.IdentityRequired
 }
 
-func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (keep bool) {
-	q := served{
+func (in *Inbound) course(b bearer, _ *engine.Exchange, shard *observe.Shard, at *room) course {
+	at.served = served{
 		in:    in,
 		b:     b,
 		shard: shard,
 		began: in.now(),
 	}
+	return &at.served
+}
+
+func (q *served) begin() progress {
+	in, b := q.in, q.b
 	peer := b.member()
 	switch {
 	case peer != nil:
@@ -156,20 +163,29 @@ func (in *Inbound) carry(b bearer, _ *engine.Exchange, shard *observe.Shard) (ke
 	a.path, a.began, a.deadline = b.Path(), q.began, q.began+limit
 	a.isHTTP2 = in.IsHTTP2 != nil && in.IsHTTP2()
 	a.setTrace(&q.trace, 0)
-	o := b.send()
+	q.limit = limit
+	o, isThere := b.send()
+	if !isThere {
+		return underway
+	}
+	return q.sent(o)
+}
+
+func (q *served) sent(o engine.Outcome) progress {
+	in, b, limit := q.in, q.b, q.limit
 	switch {
 	case o.Reason == "":
 		in.reached()
 		return q.sendAnswer(o.Status)
 	case b.ended() == errCallerLeft && b.isBodySlow(): // the body did not come, and whoever called gave up
 		q.over(engine.CallerFault, engine.BadRequest, 0, errSlowBody.Error())
-		return false
+		return severed
 	case b.ended() == errCallerLeft && in.now()-q.began > limit-limit/10: // it left since its time ran out
 		q.over(engine.Failed, engine.TimedOut, 0, "no answer in the caller's time")
-		return false
+		return severed
 	case b.ended() == errCallerLeft:
 		q.over(engine.Abandoned, "", 0, "")
-		return false
+		return severed
 	}
 	in.miss(o)
 	return q.refuse(o, "workload "+in.App.Address+": "+o.Detail)
@@ -193,7 +209,7 @@ func (q *served) over(class engine.Class, reason engine.Reason, status int, deta
 
 // turnAway refuses a caller that did not prove who it is, and tells it nothing of the
 // inside but an id. note keeps that with the reason.
-func (q *served) turnAway(note func(from, request string)) (keep bool) {
+func (q *served) turnAway(note func(from, request string)) progress {
 	h := http.Header{}
 	refusal := forward.Refusal{
 		Status:  engine.Denied.Status(),
@@ -204,11 +220,11 @@ func (q *served) turnAway(note func(from, request string)) (keep bool) {
 	status, body := refusal.Message(q.b, q.b.isHTTP2(), h)
 	q.b.reply(status, h, body)
 	q.over(turnedAway, engine.Denied, refusal.Status, "it did not prove who it is")
-	return true
+	return completed
 }
 
 // refuse answers for a workload that did not. The caller's proxy is told why.
-func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
+func (q *served) refuse(o engine.Outcome, detail string) progress {
 	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
 	refusal := forward.Refusal{
 		Status: cmp.Or(o.Means, o.Reason.Status()),
@@ -227,7 +243,7 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 		class = turnedAway
 	}
 	q.over(class, o.Reason, refusal.Status, detail)
-	return true
+	return completed
 }
 
 // turnedAway is what a request is to the workload whose caller may not call: it has no part
@@ -235,8 +251,22 @@ func (q *served) refuse(o engine.Outcome, detail string) (keep bool) {
 const turnedAway = engine.CallerFault
 
 // sendAnswer passes the workload's answer on.
-func (q *served) sendAnswer(status int) (keep bool) {
-	failed, err := q.b.sendAnswer(forward.Answer{IsInside: true})
+func (q *served) sendAnswer(status int) progress {
+	q.status = status
+	failed, err, isOver := q.b.sendAnswer(forward.Answer{IsInside: true})
+	if !isOver {
+		return underway
+	}
+	return q.answered(failed, err)
+}
+
+// waited is not reached: there is nothing to wait for before a workload.
+func (q *served) waited(error) progress { return underway }
+
+func (q *served) abort() {}
+
+func (q *served) answered(failed bool, err error) progress {
+	status := q.status
 	bodyErr := q.b.bodyError()
 	switch {
 	case err == nil && failed:
@@ -252,5 +282,8 @@ func (q *served) sendAnswer(status int) (keep bool) {
 	default:
 		q.over(engine.Failed, engine.Reset, status, "the answer broke off: "+err.Error())
 	}
-	return err == nil
+	if err != nil {
+		return severed
+	}
+	return completed
 }

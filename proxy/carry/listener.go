@@ -17,12 +17,13 @@ import (
 	"golang.org/x/sys/unix"
 
 	"nightjar/core/rules"
+	"nightjar/proxy/h2"
 	"nightjar/proxy/observe"
 )
 
 // Listener is one address of a proxy with everything that serves its
-// connections: our own codec for plain HTTP/1.1, net/http for the rest, a relay
-// for TCP. Make one with Open.
+// connections: our own codecs for plain HTTP/1.1 and for HTTP/2, net/http for the
+// rest, a relay for TCP. Make one with Open.
 type Listener struct {
 	Config
 	handler Handler
@@ -34,14 +35,22 @@ type Listener struct {
 	handed   chan net.Conn // to fallback
 	closed   chan struct{} // fallback takes no more
 	closing  sync.Once
-	ended    chan struct{} // Serve of fallback returned
+	ended    chan struct{}   // Serve of fallback returned
+	base     context.Context // of all requests that are carried over net/http
 	cut      context.CancelCauseFunc
+	held     h2.Budget
+
+	isGeneral bool // no connection is served by the codec for plain HTTP/1.1
+
+	// H2 counts what connections of HTTP/2 were ended for.
+	H2 h2.Counts
 
 	mu        sync.Mutex // guards what follows; taken when a connection comes or goes
 	conns     map[*plain]struct{}
 	serving   sync.WaitGroup // Serve, and connections that are not with fallback
 	next      int
 	draining  atomic.Bool
+	h2Callers map[*h2Caller]struct{}
 	fallbacks map[net.Conn]*caller // connections of fallback
 	hijacked  map[net.Conn]*caller // those that became tunnels
 }
@@ -78,6 +87,8 @@ func Open(cfg Config, h Handler) *Listener {
 		handler:   h,
 		src:       h.source(),
 		conns:     map[*plain]struct{}{},
+		h2Callers: map[*h2Caller]struct{}{},
+		held:      h2.Budget{Most: h2Budget},
 		fallbacks: map[net.Conn]*caller{},
 		hijacked:  map[net.Conn]*caller{},
 		handed:    make(chan net.Conn),
@@ -86,7 +97,7 @@ func Open(cfg Config, h Handler) *Listener {
 	}
 	boundUnsent(cfg.Listener)
 	base, cut := context.WithCancelCause(context.Background())
-	l.cut = cut
+	l.base, l.cut = base, cut
 	s := &server{
 		handler:    h,
 		src:        l.src,
@@ -102,15 +113,12 @@ func Open(cfg Config, h Handler) *Listener {
 	l.server = s
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
-	protocols.SetHTTP2(true)
-	protocols.SetUnencryptedHTTP2(true)
 	l.fallback = &http.Server{
 		Handler:                      s,
 		ReadHeaderTimeout:            headerTimeout,
 		IdleTimeout:                  idleTimeout,
 		MaxHeaderBytes:               maxHeader,
 		Protocols:                    protocols,
-		HTTP2:                        &http.HTTP2Config{MaxReadFrameSize: maxFrame, MaxConcurrentStreams: streamsOf(h)},
 		DisableGeneralOptionsHandler: true, // "OPTIONS *" is a request like others
 		ConnContext:                  s.connContext,
 		BaseContext:                  func(net.Listener) context.Context { return base },
@@ -172,6 +180,7 @@ func (l *Listener) Serve() error {
 		defer close(l.ended)
 		l.fallback.Serve(handedOn{l}) // ends with Drain
 	}()
+	l.serving.Go(l.tickH2)
 	pause := time.Duration(0)
 	var told time.Time
 	for {
@@ -218,7 +227,7 @@ func (l *Listener) take(conn *net.TCPConn) {
 				cfg = cfg.Clone()
 				cfg.NextProtos = []string{"http/1.1", "http/1.0"}
 			}
-			l.hand(tls.Server(conn, cfg), at)
+			l.serving.Go(func() { l.handshake(conn, cfg, at) })
 			return
 		}
 	}
@@ -271,11 +280,22 @@ func (l *Listener) forget(c *plain) {
 	l.mu.Unlock()
 }
 
-// handOn gives a connection of which something was read to net/http.
+// handOn gives a connection of which something was read to the codec of HTTP/2, which
+// serves it to its end, or else to net/http.
 func (l *Listener) handOn(conn net.Conn, early []byte, peer *member, at *caller) {
-	if bytes.HasPrefix(early, []byte("PRI * HTTP/2.0\r\n")) && l.server.isSpent(conn) {
-		conn.Close()
-		at.leave()
+	if isPreface(early) {
+		if l.server.isSpent(conn) {
+			conn.Close()
+			at.leave()
+			return
+		}
+		switch c := conn.(type) {
+		case *net.TCPConn:
+			l.serveH2(c, nil, nil, early, peer, at)
+		case *tls.Conn:
+			under := c.NetConn().(*h2.Under)
+			l.serveH2(under.TCPConn, under, c, early, peer, at)
+		}
 		return
 	}
 	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn), peer}, at)
@@ -352,7 +372,7 @@ func (h handedOn) Addr() net.Addr { return h.l.Listener.Addr() }
 func (l *Listener) Connections() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return len(l.conns) + len(l.fallbacks) + l.tunnels.count()
+	return len(l.conns) + len(l.h2Callers) + len(l.fallbacks) + l.tunnels.count()
 }
 
 // Drain stops accepting, lets requests finish for limit at most, and answers
@@ -363,6 +383,7 @@ func (l *Listener) Drain(grace, limit time.Duration) {
 	l.draining.Store(true)
 	l.Listener.Close()
 	time.Sleep(min(grace, limit))
+	l.drainH2()
 	// Connections that still go to net/http find it open.
 	l.await(time.Now().Add(limit/2), true)
 	finished := make(chan struct{})
@@ -380,11 +401,22 @@ func (l *Listener) Drain(grace, limit time.Duration) {
 		}
 	}()
 	l.await(end, true)
+	for l.eachH2(func(*h2Caller) {}) > 0 && time.Now().Before(end) {
+		time.Sleep(5 * time.Millisecond)
+	}
 	l.each(func(c *plain, _ bool) { c.life.endRequest(errDraining) })
 	l.tunnels.end(max(0, time.Until(end)))
+	if l.eachH2(func(*h2Caller) {}) > 0 {
+		l.cut(errDraining)
+	}
 	<-finished
-	l.await(time.Now().Add(lastWords), false)
+	last := time.Now().Add(lastWords)
+	l.await(last, false)
+	for l.eachH2(func(*h2Caller) {}) > 0 && time.Now().Before(last) {
+		time.Sleep(5 * time.Millisecond)
+	}
 	l.each(func(c *plain, _ bool) { c.conn.Close() })
+	l.eachH2(func(c *h2Caller) { c.conn.Close() })
 	<-l.ended
 	l.serving.Wait()
 	l.cut(nil)

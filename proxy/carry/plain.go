@@ -25,7 +25,6 @@ const (
 	firstRead   = 4 << 10  // bytes of a buffer for requests
 	keptBodyMax = 64 << 10 // a larger body is streamed, by net/http
 	maxHeader   = 64 << 10 // of the head of a message
-	maxFrame    = 16 << 10 // of HTTP/2, the least that a peer has to be allowed (RFC 9113, section 4.2)
 )
 
 // plain serves one connection of HTTP/1.1 by our own codec, without TLS or from a member
@@ -87,12 +86,8 @@ type work struct {
 	body        http1.Body
 	received    uint64 // bytes of bodies that went to the caller
 
-	values [8]struct {
-		key  string
-		list []string
-	}
-	looked int
-	room   []string
+	seen lookedUp
+	room room
 	alarm
 }
 
@@ -156,29 +151,7 @@ func (c *plain) came() forward.Came {
 	return forward.Came{Fields: &c.req.Fields, Host: c.req.Host, Protocol: "1.1", Remote: c.remote}
 }
 
-// Header looks a field up. What was found is kept for the next time.
-func (c *plain) Header(key string) []string {
-	for i := range c.looked {
-		if c.values[i].key == key {
-			return c.values[i].list
-		}
-	}
-	from := len(c.room)
-	for i := range c.req.List {
-		if f := &c.req.List[i]; len(f.Name) == len(key) && strings.EqualFold(f.Name, key) {
-			c.room = append(c.room, f.Value)
-		}
-	}
-	var list []string
-	if len(c.room) > from {
-		list = c.room[from:len(c.room):len(c.room)]
-	}
-	if c.looked < len(c.values) {
-		c.values[c.looked].key, c.values[c.looked].list = key, list
-		c.looked++
-	}
-	return list
-}
+func (c *plain) Header(key string) []string { return c.seen.find(&c.req.Fields, key) }
 
 // serve serves the connection until it ends or goes to net/http.
 func (c *plain) serve() {
@@ -208,7 +181,11 @@ func (c *plain) serve() {
 		case err == http1.ErrElsewhere:
 			isHandedOn = true
 			c.conn.SetDeadline(time.Time{})
-			c.listener.handOn(c.conn, append([]byte(nil), c.in[:c.have]...), c.peer, c.at)
+			early := append([]byte(nil), c.in[:c.have]...)
+			c.listener.forget(c)
+			c.work.release()
+			c.work = nil
+			c.listener.handOn(c.conn, early, c.peer, c.at)
 			return
 		case err != nil:
 			return
@@ -235,6 +212,9 @@ func (c *plain) next() error {
 		}
 		c.busy.Store(true)
 	}
+	if c.listener.isGeneral {
+		return http1.ErrElsewhere
+	}
 	if err := c.receive(); err != nil {
 		if c.at.isOut.Load() {
 			return errDone
@@ -246,10 +226,11 @@ func (c *plain) next() error {
 		}
 		return err
 	}
-	c.looked, c.room, c.received = 0, c.room[:0], 0
+	c.received = 0
+	c.seen.forget()
 	c.isLast = c.req.Close()
 	c.at.work()
-	keep := c.listener.handler.carry(c, &c.Exchange, c.shard)
+	keep := carry(c.listener.handler, c, &c.Exchange, c.shard, &c.room)
 	c.unwatch()
 	c.dropAnswer()
 	c.at.wait()
@@ -433,7 +414,8 @@ func (c *plain) refuseUnread(why *http1.Refusal) {
 		reason = engine.TooLarge
 	}
 	c.req = http1.Request{Method: "GET"}
-	c.looked, c.isLast, c.received = 0, true, 0
+	c.isLast, c.received = true, 0
+	c.seen.forget()
 	h := http.Header{}
 	refusal := forward.Refusal{
 		Status:  why.Status,
@@ -451,12 +433,12 @@ func (c *plain) refuseUnread(why *http1.Refusal) {
 	io.CopyN(io.Discard, c.conn, 256<<10)
 }
 
-func (c *plain) wait(d time.Duration) error {
+func (c *plain) wait(d time.Duration) (why error, isOver bool) {
 	c.watchCaller()
 	c.life.onEnd(c.ender)
 	defer c.life.onEnd(nil)
 	if why := c.life.ended(); why != nil {
-		return why
+		return why, true
 	}
 	t := time.NewTimer(d)
 	defer t.Stop()
@@ -464,7 +446,7 @@ func (c *plain) wait(d time.Duration) error {
 	case <-t.C:
 	case <-c.woken:
 	}
-	return c.life.ended()
+	return c.life.ended(), true
 }
 
 // write writes to the caller. A caller that does not take it loses its place among

@@ -23,13 +23,13 @@ func (c *plain) statusLine(b []byte) []byte {
 
 // sendAnswer writes the answer to the caller. The connection to the instance
 // stays in use when all of the answer has come.
-func (c *plain) sendAnswer(a forward.Answer) (failed bool, err error) {
+func (c *plain) sendAnswer(a forward.Answer) (failed bool, err error, isOver bool) {
 	c.writeAnswerHead(&a)
 	err = c.passBody()
 	u := c.up
 	c.up = nil
 	c.giveBack(u, err == nil && !c.resp.Close() && c.used == c.filled)
-	return false, err
+	return false, err, true
 }
 
 // writeAnswerHead writes the head of the answer to c.out.

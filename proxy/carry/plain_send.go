@@ -18,8 +18,10 @@ import (
 	"nightjar/wire"
 )
 
-// send sends the request once and reads the head of the answer.
-func (c *plain) send() engine.Outcome {
+func (c *plain) send() (engine.Outcome, bool) { return c.ask(), true }
+
+// ask sends the request once and reads the head of the answer.
+func (c *plain) ask() engine.Outcome {
 	c.dropAnswer()
 	c.life.beginAttempt()
 	c.sentInterim, c.interims = false, 0

@@ -72,41 +72,54 @@ type carried struct {
 	trace    observe.Trace
 	isAsked  bool   // the answer is to say who gave it
 	id       string // by which an outsider names the request when it is refused; empty: it is no outsider's
+	status   int    // of the answer that is passed on
 	ending   engine.Ending
 }
 
-func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep bool) {
-	c := carried{
+func (r *Router) course(b bearer, x *engine.Exchange, shard *observe.Shard, in *room) course {
+	in.carried = carried{
 		router: r,
 		b:      b,
 		x:      x,
 		shard:  shard,
 		began:  r.now(),
 	}
+	return &in.carried
+}
+
+func (c *carried) begin() progress {
+	r := c.router
 	c.now = c.began
-	defer func() { x.End(c.ending, c.now) }()
-	c.trace = r.Observe.Trace(b.Header(observe.HeaderTraceparent), true)
-	c.isAsked = r.isAsked(b.Header(wire.HeaderAsk))
-	step := c.begin()
+	c.trace = r.Observe.Trace(c.b.Header(observe.HeaderTraceparent), true)
+	c.isAsked = r.isAsked(c.b.Header(wire.HeaderAsk))
+	return c.follow(c.enter())
+}
+
+// follow carries out one step of the engine after the other, until it has to be waited
+// for one.
+func (c *carried) follow(step engine.Step) progress {
 	for {
 		switch step.Kind {
 		case engine.Attempt:
-			o, left := c.send(step)
-			if left {
+			o, isThere := c.send(step)
+			switch {
+			case !isThere:
+				return underway
+			case o.Status == 0 && c.b.ended() == errCallerLeft:
 				return c.abandoned()
 			}
-			c.now = r.now()
-			step = x.Next(o, c.now)
+			c.now = c.router.now()
+			step = c.x.Next(o, c.now)
 		case engine.Wait:
-			switch b.wait(step.Deadline - c.now) {
-			case errCallerLeft:
-				return c.abandoned()
-			case errDraining:
-				c.ending = engine.Left
-				return c.refuse(engine.Refuse(engine.Draining, "this proxy ends, and the request was still waiting"))
+			why, isOver := c.b.wait(step.Deadline - c.now)
+			switch {
+			case !isOver:
+				return underway
+			case why != nil:
+				return c.givenUp(why)
 			}
-			c.now = r.now()
-			step = x.Next(engine.Outcome{}, c.now)
+			c.now = c.router.now()
+			step = c.x.Next(engine.Outcome{}, c.now)
 		case engine.Answer:
 			return c.answer(step.Status)
 		case engine.Reply:
@@ -117,8 +130,35 @@ func (r *Router) carry(b bearer, x *engine.Exchange, shard *observe.Shard) (keep
 	}
 }
 
-// begin asks the engine where the request goes.
-func (c *carried) begin() engine.Step {
+func (c *carried) sent(o engine.Outcome) progress {
+	if o.Status == 0 && c.b.ended() == errCallerLeft {
+		return c.abandoned()
+	}
+	c.now = c.router.now()
+	return c.follow(c.x.Next(o, c.now))
+}
+
+func (c *carried) waited(why error) progress {
+	if why != nil {
+		return c.givenUp(why)
+	}
+	c.now = c.router.now()
+	return c.follow(c.x.Next(engine.Outcome{}, c.now))
+}
+
+func (c *carried) abort() { c.x.End(engine.Left, c.router.now()) }
+
+// givenUp ends a request that waited.
+func (c *carried) givenUp(why error) progress {
+	if why != errDraining {
+		return c.abandoned()
+	}
+	c.ending = engine.Left
+	return c.refuse(engine.Refuse(engine.Draining, "this proxy ends, and the request was still waiting"))
+}
+
+// enter asks the engine where the request goes.
+func (c *carried) enter() engine.Step {
 	r := c.router
 	table := r.Table.Load()
 	if table == nil {
@@ -133,10 +173,10 @@ func (c *carried) begin() engine.Step {
 	return c.x.Begin(table, entry, c.b, c.began)
 }
 
-// send carries one attempt out. left tells that the caller left before an answer.
-func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
+// send carries one attempt out.
+func (c *carried) send(step engine.Step) (o engine.Outcome, isThere bool) {
 	if why := c.misfit(); why != "" {
-		return engine.Outcome{Reason: engine.BadRequest, Detail: why, IsSpent: true}, false
+		return engine.Outcome{Reason: engine.BadRequest, Detail: why, IsSpent: true}, true
 	}
 	r, x, a := c.router, c.x, c.b.attempt()
 	a.Hop, a.To, a.Came = &r.Hop, step.Instance, c.b.came()
@@ -145,8 +185,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, left bool) {
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
 	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
 	a.setTrace(&c.trace, x.Steps()-1)
-	o = c.b.send()
-	return o, o.Status == 0 && c.b.ended() == errCallerLeft
+	return c.b.send()
 }
 
 // setTrace sets the trace context that goes on with an attempt, the first of
@@ -186,7 +225,7 @@ func (r *Router) refused(b bearer, x *engine.Exchange, shard *observe.Shard, why
 	c.over(engine.CallerFault, why.Reason, why.Status, why.Detail)
 }
 
-// over tells the observer that the request is over.
+// over tells the observer that the request is over, and the engine.
 func (c *carried) over(class engine.Class, reason engine.Reason, status int, detail string) {
 	c.now = c.router.now()
 	q := observe.Request{View: c.b, Exchange: c.x, Revision: c.revision, Began: c.began}
@@ -194,16 +233,17 @@ func (c *carried) over(class engine.Class, reason engine.Reason, status int, det
 	q.Sent, q.Received = c.b.bytes()
 	q.ID = c.id
 	c.router.Observe.Over(c.shard, &q, &c.trace)
+	c.x.End(c.ending, c.now)
 }
 
-func (c *carried) abandoned() (keep bool) {
+func (c *carried) abandoned() progress {
 	c.ending = engine.Left
 	c.over(engine.Abandoned, "", 0, "")
-	return false
+	return severed
 }
 
 // answer sends what a route answers by itself.
-func (c *carried) answer(status int) (keep bool) {
+func (c *carried) answer(status int) progress {
 	h := http.Header{}
 	reply, redirect := c.x.Answer()
 	var body []byte
@@ -225,11 +265,11 @@ func (c *carried) answer(status int) (keep bool) {
 	c.sayWho(h, nil)
 	c.b.reply(status, h, body)
 	c.over(engine.Classify("", status), "", status, "")
-	return true
+	return completed
 }
 
 // refuse answers in the mesh's own name.
-func (c *carried) refuse(s engine.Step) (keep bool) {
+func (c *carried) refuse(s engine.Step) progress {
 	h := http.Header{}
 	c.sayWho(h, c.x.Instance())
 	for _, f := range forward.LimitFields(c.x) {
@@ -253,17 +293,25 @@ func (c *carried) refuse(s engine.Step) (keep bool) {
 	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
 	c.b.reply(status, h, body)
 	c.over(engine.Classify(s.Reason, s.Status), s.Reason, s.Status, s.Detail)
-	return true
+	return completed
 }
 
 // sendAnswer passes the instance's answer on.
-func (c *carried) sendAnswer(status int) (keep bool) {
+func (c *carried) sendAnswer(status int) progress {
+	c.status = status
 	a := forward.Answer{Edits: forward.EditsOf(c.x), Extra: forward.LimitFields(c.x)}
 	if c.isAsked {
 		a.Extra = append(a.Extra, rules.Field{Name: wire.HeaderAnswered, Value: c.who(c.x.Instance())})
 	}
-	failed, err := c.b.sendAnswer(a)
-	bodyErr := c.b.bodyError()
+	failed, err, isOver := c.b.sendAnswer(a)
+	if !isOver {
+		return underway
+	}
+	return c.answered(failed, err)
+}
+
+func (c *carried) answered(failed bool, err error) progress {
+	status, bodyErr := c.status, c.b.bodyError()
 	switch {
 	case err == nil && failed:
 		c.ending = engine.Broken
@@ -283,7 +331,10 @@ func (c *carried) sendAnswer(status int) (keep bool) {
 		c.ending = engine.Broken
 		c.over(engine.Failed, engine.Reset, status, "the answer broke off: "+err.Error())
 	}
-	return err == nil
+	if err != nil {
+		return severed
+	}
+	return completed
 }
 
 // sayWho adds who answered, for a caller that asked.

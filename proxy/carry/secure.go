@@ -16,6 +16,7 @@ import (
 	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/identity"
+	"nightjar/proxy/h2"
 )
 
 const (
@@ -234,7 +235,7 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 		l.begin(conn, conn, raw, nil, at)
 		return
 	}
-	t := tls.Server(conn, l.Identity.config())
+	t := tls.Server(h2.NewUnder(conn), l.Identity.config())
 	conn.SetDeadline(time.Now().Add(handshakeTime))
 	if at.isOut.Load() {
 		at.leave()

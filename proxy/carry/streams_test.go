@@ -2,7 +2,6 @@ package carry
 
 import (
 	"io"
-	"net"
 	"net/http"
 	"testing"
 	"time"
@@ -50,41 +49,23 @@ func TestRapidReset(t *testing.T) {
 	})
 }
 
-// TestStreams: what is allowed in a second comes back with time; what one connection
-// of an address used up, the next one lacks.
-func TestStreams(t *testing.T) {
+// TestResets: what is allowed in a second comes back with time; what one connection of an
+// address used up, the next one lacks.
+func TestResets(t *testing.T) {
 	now := time.Now()
 	var of resets
-	connection := func(address string) *streams {
-		return &streams{conn: nopConn{}, address: address, resets: &of}
-	}
-	s := connection("a")
 	for range 10 {
 		for range resetsPerSecond {
-			if s.reset(now); !s.open(now) {
+			if !of.take("a", now) {
 				t.Fatal("it is ended for what is allowed")
 			}
 		}
 		now = now.Add(time.Second)
 	}
-	for range 2*resetsPerSecond + 1 {
-		s.reset(now)
+	for range 2 * resetsPerSecond {
+		of.take("a", now)
 	}
-	next, other := connection("a"), connection("b")
-	next.reset(now)
-	other.reset(now)
-	if s.open(now) || next.open(now) || !other.open(now) {
+	if of.take("a", now) || !of.isSpent("a", now) || of.isSpent("b", now) || !of.take("b", now) {
 		t.Error("an address resets more than it may, or another one is not let in")
 	}
-	s = connection("c")
-	for range streamsPerSecond {
-		s.open(now)
-	}
-	if s.open(now) || s.open(now.Add(time.Hour)) {
-		t.Error("it goes on after too many")
-	}
 }
-
-type nopConn struct{ net.Conn }
-
-func (nopConn) Close() error { return nil }

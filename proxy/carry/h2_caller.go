@@ -1,0 +1,174 @@
+package carry
+
+import (
+	"context"
+	"crypto/tls"
+	"net"
+	"strings"
+	"time"
+
+	"nightjar/proxy/h2"
+	"nightjar/proxy/observe"
+)
+
+// Limits of connections of HTTP/2.
+const (
+	h2Streams       = 1000             // that another proxy may have open at once
+	h2Budget        = 64 << 20         // bytes of bodies that all connections hold that nobody takes
+	h2CalmOutsiders = 1000             // see h2.Config.Calm
+	h2CalmMembers   = 200_000          // their streams are those of many callers
+	h2Tick          = time.Second      // how often connections are looked after
+	h2Ping          = 15 * time.Second // a connection with streams that is silent for so long is asked whether it lives
+)
+
+// h2Caller is a connection of a caller that speaks HTTP/2.
+type h2Caller struct {
+	l       *Listener
+	conn    *h2.Conn
+	at      *caller
+	peer    *member // who calls, by mutual TLS; nil: without
+	shard   *observe.Shard
+	remote  string // address of the caller
+	address string // without the port, where resets are counted; empty: they are not
+	tls     *tls.ConnectionState
+	ctx     context.Context // of all its requests that are carried over net/http
+	slot    int
+}
+
+// serveH2 serves a connection of HTTP/2 until it ends. early was read of it before.
+func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early []byte, peer *member, at *caller) {
+	defer at.leave()
+	defer tcp.Close()
+	c := &h2Caller{l: l, at: at, peer: peer, remote: tcp.RemoteAddr().String()}
+	if t != nil {
+		state := t.ConnectionState()
+		c.tls = &state
+	}
+	cfg := h2.Config{
+		Handler:  c,
+		Streams:  h2Streams,
+		Budget:   &l.held,
+		Calm:     h2CalmMembers,
+		Patience: l.patience,
+		Now:      l.src.now,
+	}
+	if isOutside(l.handler) {
+		c.address, _, _ = net.SplitHostPort(c.remote)
+		cfg.Streams, cfg.Calm = maxStreams, h2CalmOutsiders
+	}
+	if l.Recorder != nil {
+		c.shard = l.Recorder.Assign()
+	}
+	ctx, leave := context.WithCancelCause(context.WithValue(l.base, connKey{}, &servedConn{shard: c.shard, peer: peer}))
+	defer leave(errCallerLeft)
+	c.ctx = ctx
+	var err error
+	if c.conn, err = h2.New(tcp, under, t, early, &l.H2, cfg); err != nil {
+		return
+	}
+	l.mu.Lock()
+	l.next++
+	c.slot = l.next
+	l.h2Callers[c] = struct{}{}
+	isDraining := l.isDraining()
+	l.mu.Unlock()
+	defer func() {
+		l.mu.Lock()
+		delete(l.h2Callers, c)
+		l.mu.Unlock()
+	}()
+	if isDraining {
+		var b h2.Batch
+		c.conn.GoAway(&b)
+		b.Flush()
+	}
+	c.conn.Serve()
+}
+
+// Open takes a new request.
+func (c *h2Caller) Open(_ *h2.Conn, _ *h2.Block) (*h2.Stream, h2.Receiver) {
+	n := &netStream{caller: c}
+	n.more.L = &n.mu
+	return &n.Stream, n
+}
+
+// Busy says whether the connection waits for its caller.
+func (c *h2Caller) Busy(_ *h2.Conn, is bool) {
+	if is {
+		c.at.work()
+	} else {
+		c.at.wait()
+	}
+}
+
+// Leaves says nothing here: the caller opens no more streams, and those that there are go on.
+func (c *h2Caller) Leaves(*h2.Conn) {}
+
+// reset counts a stream that its caller gave up before its answer. One that does so too
+// often is ended.
+func (c *h2Caller) reset() {
+	if c.address != "" && !c.l.server.resets.take(c.address, time.Now()) {
+		c.conn.End(h2.EnhanceYourCalm, "too many streams are given up before their answers")
+	}
+}
+
+// endsHere tells whether the connection is to end with the requests that are under way.
+func (c *h2Caller) endsHere() bool { return !c.l.isGood(c.peer) }
+
+// tickH2 looks after the connections of HTTP/2 until the listener has closed.
+func (l *Listener) tickH2() {
+	ticks := time.NewTicker(h2Tick)
+	defer ticks.Stop()
+	for {
+		select {
+		case <-ticks.C:
+		case <-l.closed:
+			return
+		}
+		var b h2.Batch
+		l.eachH2(func(c *h2Caller) { c.conn.Tick(&b, idleTimeout, 0, headerTimeout) })
+		b.Flush()
+	}
+}
+
+// eachH2 visits the connections of HTTP/2, and tells how many there are.
+func (l *Listener) eachH2(do func(*h2Caller)) int {
+	l.mu.Lock()
+	list := make([]*h2Caller, 0, len(l.h2Callers))
+	for c := range l.h2Callers {
+		list = append(list, c)
+	}
+	l.mu.Unlock()
+	for _, c := range list {
+		do(c)
+	}
+	return len(list)
+}
+
+// drainH2 tells callers that no more requests are taken on their connections, which end
+// with those that are under way.
+func (l *Listener) drainH2() {
+	var b h2.Batch
+	l.eachH2(func(c *h2Caller) { c.conn.GoAway(&b) })
+	b.Flush()
+}
+
+// handshake is the one of a caller by TLS, whoever it is. It tells what is spoken.
+func (l *Listener) handshake(conn *net.TCPConn, cfg *tls.Config, at *caller) {
+	under := h2.NewUnder(conn)
+	t := tls.Server(under, cfg)
+	conn.SetDeadline(time.Now().Add(handshakeTime))
+	if at.isOut.Load() || t.Handshake() != nil {
+		at.leave()
+		conn.Close()
+		return
+	}
+	conn.SetDeadline(time.Time{})
+	if t.ConnectionState().NegotiatedProtocol == "h2" {
+		l.serveH2(conn, under, t, nil, nil, at)
+		return
+	}
+	l.hand(t, at)
+}
+
+func isPreface(b []byte) bool { return strings.HasPrefix(string(b), h2.Preface[:16]) }
