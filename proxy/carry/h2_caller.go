@@ -4,7 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"net"
+	"net/http"
+	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"nightjar/proxy/h2"
@@ -33,6 +36,9 @@ type h2Caller struct {
 	tls     *tls.ConnectionState
 	ctx     context.Context // of all its requests that are carried over net/http
 	slot    int
+
+	next  atomic.Int64 // when a request is to be looked at, since the source's epoch; 0: none is
+	timer *time.Timer  // for that
 }
 
 // serveH2 serves a connection of HTTP/2 until it ends. early was read of it before.
@@ -82,11 +88,69 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 		c.conn.GoAway(&b)
 		b.Flush()
 	}
+	c.timer = time.AfterFunc(time.Hour, c.look)
+	defer c.timer.Stop()
+	defer func() {
+		if what := recover(); what != nil { // one connection is to suffer, not all
+			l.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
+			c.conn.Close()
+		}
+	}()
 	c.conn.Serve()
 }
 
-// Open takes a new request.
-func (c *h2Caller) Open(_ *h2.Conn, _ *h2.Block) (*h2.Stream, h2.Receiver) {
+// schedule has the requests looked at when a time comes. Most requests are over before
+// theirs does, so that all share one timer, which is hardly ever set.
+func (c *h2Caller) schedule(at time.Duration) {
+	for {
+		next := c.next.Load()
+		if next != 0 && next <= int64(at) {
+			return
+		}
+		if c.next.CompareAndSwap(next, int64(at)) {
+			c.timer.Reset(max(at-c.l.src.now(), 0))
+			return
+		}
+	}
+}
+
+// look looks at the requests whose time has come.
+func (c *h2Caller) look() {
+	c.next.Store(0)
+	var b h2.Batch
+	next := time.Duration(0)
+	for _, r := range c.conn.Receivers(nil) {
+		if d, is := r.(*h2Down); is {
+			if at := d.look(&b); at > 0 && (next == 0 || at < next) {
+				next = at
+			}
+		}
+		r.Release()
+	}
+	b.Flush()
+	if next > 0 {
+		c.schedule(next)
+	}
+}
+
+// cut gives up what is under way, since the proxy ends.
+func (c *h2Caller) cut() {
+	var b h2.Batch
+	for _, r := range c.conn.Receivers(nil) {
+		if d, is := r.(*h2Down); is {
+			d.cut(&b)
+		}
+		r.Release()
+	}
+	b.Flush()
+}
+
+// Open takes a new request: one of gRPC by our own codec, any other over net/http.
+func (c *h2Caller) Open(_ *h2.Conn, head *h2.Block) (*h2.Stream, h2.Receiver) {
+	if isGRPC(head) && !head.IsTooLarge && head.Method != http.MethodConnect {
+		f := newH2Request(c)
+		return &f.down, (*h2Down)(f)
+	}
 	n := &netStream{caller: c}
 	n.more.L = &n.mu
 	return &n.Stream, n

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -188,7 +189,7 @@ func (q *served) sent(o engine.Outcome) progress {
 		return severed
 	}
 	in.miss(o)
-	return q.refuse(o, "workload "+in.App.Address+": "+o.Detail)
+	return q.refuse(o, strings.TrimSuffix("workload "+in.App.Address+": "+o.Detail, ": "))
 }
 
 // refused tells the observer of a request that could not be read.

@@ -88,7 +88,6 @@ func Open(cfg Config, h Handler) *Listener {
 		src:       h.source(),
 		conns:     map[*plain]struct{}{},
 		h2Callers: map[*h2Caller]struct{}{},
-		held:      h2.Budget{Most: h2Budget},
 		fallbacks: map[net.Conn]*caller{},
 		hijacked:  map[net.Conn]*caller{},
 		handed:    make(chan net.Conn),
@@ -406,7 +405,7 @@ func (l *Listener) Drain(grace, limit time.Duration) {
 	}
 	l.each(func(c *plain, _ bool) { c.life.endRequest(errDraining) })
 	l.tunnels.end(max(0, time.Until(end)))
-	if l.eachH2(func(*h2Caller) {}) > 0 {
+	if l.eachH2((*h2Caller).cut) > 0 {
 		l.cut(errDraining)
 	}
 	<-finished

@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"crypto/tls"
+	"log/slog"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -11,6 +12,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/identity"
+	"nightjar/proxy/h2"
 )
 
 const (
@@ -25,6 +27,19 @@ type Pools struct {
 	Shown  *identity.Credentials // to members; nil: none can be called by mutual TLS
 	mu     sync.Mutex            // held to add and drop pools
 	byAddr sync.Map              // address with a mark for TLS → *connPool
+
+	// H2 counts what connections of HTTP/2 were ended for.
+	H2       h2.Counts
+	Log      *slog.Logger // nil: nobody reads
+	h2ByAddr sync.Map     // the same → *h2Pool
+	held     h2.Budget
+}
+
+// panicked tells of a fault of this program that ended a connection.
+func (p *Pools) panicked(what any, stack []byte) {
+	if p.Log != nil {
+		p.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(stack))
+	}
 }
 
 // connPool keeps the connections to one address. Taking one and putting it back
@@ -216,6 +231,13 @@ func (p *Pools) sweep(now time.Duration, keep time.Duration) {
 		if k.unused > 60 {
 			k.gone.Store(true)
 			p.byAddr.Delete(key)
+		}
+		return true
+	})
+	p.h2ByAddr.Range(func(key, value any) bool {
+		k := value.(*h2Pool)
+		if k.tick(max(keep, 1)); k.unused > 60 {
+			p.h2ByAddr.Delete(key)
 		}
 		return true
 	})

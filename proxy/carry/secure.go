@@ -30,8 +30,9 @@ const (
 // memberConn is a connection to another member, by mutual TLS.
 type memberConn struct {
 	*tls.Conn
-	tcp  *net.TCPConn
-	peer identity.Peer
+	tcp   *net.TCPConn
+	under *h2.Under
+	peer  identity.Peer
 }
 
 // member is a caller that proved who it is.
@@ -61,7 +62,9 @@ func dialMember(ctx context.Context, c *identity.Credentials, address, service s
 	if err != nil {
 		return nil, err
 	}
-	t, peer, err := c.Client(ctx, conn, identity.Name{Kind: identity.Service, Name: service})
+	tcp := conn.(*net.TCPConn)
+	under := h2.NewUnder(tcp)
+	t, peer, err := c.Client(ctx, under, identity.Name{Kind: identity.Service, Name: service})
 	if err != nil {
 		conn.Close()
 		if isBroken(err) {
@@ -69,7 +72,7 @@ func dialMember(ctx context.Context, c *identity.Credentials, address, service s
 		}
 		return nil, unproven{service, err}
 	}
-	return &memberConn{t, conn.(*net.TCPConn), peer}, nil
+	return &memberConn{t, tcp, under, peer}, nil
 }
 
 // isBroken tells whether a connection ended, in contrast to what was said on it.

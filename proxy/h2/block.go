@@ -120,6 +120,9 @@ func (b *Block) regular(f *hpack.HeaderField) {
 			return
 		}
 	}
+	// Space around a value is no part of it (RFC 9110, section 5.5). It is taken away, as from
+	// HTTP/1.1, and not called malformed: a status message of gRPC may end in some.
+	f.Value = strings.Trim(f.Value, " \t")
 	if !isValue(f.Value) {
 		b.why = "field " + f.Name + " has a character that no value has"
 		return
@@ -209,12 +212,6 @@ var names, values = func() (n, v [256]bool) {
 }()
 
 func isValue(s string) bool {
-	if s == "" {
-		return true
-	}
-	if first, last := s[0], s[len(s)-1]; first == ' ' || first == '\t' || last == ' ' || last == '\t' {
-		return false
-	}
 	for i := range len(s) {
 		if !values[s[i]] {
 			return false

@@ -53,7 +53,8 @@ type Gone struct {
 	IsOwn bool // this end says so, since the peer broke the protocol or left
 	// IsUnprocessed says that the peer has done nothing about the stream (RFC 9113, section 8.7).
 	IsUnprocessed bool
-	Err           error // of the connection; nil: it goes on
+	Err           error  // of the connection; nil: it goes on
+	Why           string // what the peer did wrong, where this end says so
 }
 
 func (g *Gone) Error() string {
@@ -61,7 +62,7 @@ func (g *Gone) Error() string {
 	case g.Err != nil:
 		return g.Err.Error()
 	case g.IsOwn:
-		return "the stream was ended here by " + g.Code.String()
+		return g.Why + " (" + g.Code.String() + ")"
 	}
 	return "the peer reset the stream by " + g.Code.String()
 }
@@ -83,20 +84,22 @@ type Config struct {
 // Budget bounds what all connections that share it hold of bodies that their receivers do
 // not take: past it, what comes takes up the window of its connection until it has gone on.
 type Budget struct {
-	Most int64 // bytes
+	Most int64 // bytes; 0: 64 MiB
 	held atomic.Int64
 }
 
 // Held is how many bytes are held.
 func (b *Budget) Held() int64 { return b.held.Load() }
 
-func (b *Budget) add(n int) {
+// Add counts bytes that are held, and with a negative number those that are not any more.
+func (b *Budget) Add(n int) {
 	if b != nil && n != 0 {
 		b.held.Add(int64(n))
 	}
 }
 
-func (b *Budget) isOver() bool { return b != nil && b.held.Load() > b.Most }
+// IsOver tells whether more is held than there is room for.
+func (b *Budget) IsOver() bool { return b != nil && b.held.Load() > cmp.Or(b.Most, 64<<20) }
 
 // Windows for what comes. That of a stream grows while its bytes are taken as they come.
 const (
@@ -125,9 +128,9 @@ type Conn struct {
 	blockErr  error  // its stream's fault, found before its fields were read
 	blockSize int    // bytes of it so far
 	blockMore int    // frames of it so far
-	isGreeted bool   // the peer's settings have come
 	batch     Batch
 
+	greeted atomic.Bool  // the peer's settings have come
 	isDirty atomic.Bool  // somebody flushes it soon
 	busy    atomic.Int32 // streams
 	heard   atomic.Int64 // when something came last, as Config.Now
@@ -230,6 +233,20 @@ func (c *Conn) greet() {
 // RemoteAddr is where the peer is.
 func (c *Conn) RemoteAddr() net.Addr { return c.wire.tcp.RemoteAddr() }
 
+// IsGreeted tells whether the peer has shown that it speaks HTTP/2.
+func (c *Conn) IsGreeted() bool { return c.greeted.Load() }
+
+// Receivers appends those of all streams. They are kept for the caller.
+func (c *Conn) Receivers(list []Receiver) []Receiver {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, s := range c.streams {
+		s.to.Keep()
+		list = append(list, s.to)
+	}
+	return list
+}
+
 // Streams is how many streams there are.
 func (c *Conn) Streams() int { return int(c.busy.Load()) }
 
@@ -323,11 +340,11 @@ func (c *Conn) takeFrames() error {
 		kind, flags, id := h[3], h[4], binary.BigEndian.Uint32(h[5:])&maxWindow
 		payload := in.b[in.r+frameHead : in.r+frameHead+n]
 		in.r += frameHead + n
-		if !c.isGreeted {
+		if !c.greeted.Load() {
 			if kind != frameSettings || flags&flagAck != 0 {
 				return connError(ProtocolError, "the first frame is not SETTINGS")
 			}
-			c.isGreeted = true
+			c.greeted.Store(true)
 		}
 		err := c.take(kind, flags, id, payload)
 		var fault *StreamError
@@ -355,7 +372,7 @@ func (c *Conn) fault(id uint32, why *StreamError) {
 	c.mu.Unlock()
 	c.batch.add(c)
 	if s != nil {
-		s.to.Gone(&c.batch, &Gone{Code: why.Code, IsOwn: true})
+		s.to.Gone(&c.batch, &Gone{Code: why.Code, IsOwn: true, Why: why.Why})
 		s.to.Release()
 	}
 	if !isCalm {

@@ -70,7 +70,7 @@ func (s *Stream) close() {
 		return
 	}
 	s.isOver = true
-	c.cfg.Budget.add(-len(s.pending))
+	c.cfg.Budget.Add(-len(s.pending))
 	if s.pending = s.pending[:0]; cap(s.pending) > keptPending {
 		s.pending = nil
 	}
@@ -108,7 +108,7 @@ func (s *Stream) receive(n, flow int, isEnd bool) error {
 		}
 		s.gotEnd = true
 	}
-	if s.c.cfg.Budget.isOver() {
+	if s.c.cfg.Budget.IsOver() {
 		s.held += flow
 	} else {
 		s.c.creditConn(flow)
@@ -138,7 +138,7 @@ func (s *Stream) Credit(b *Batch, n int) {
 		b.add(c) // for what the connection gives back
 		return
 	}
-	if s.taken > 4*s.window && s.window < streamWindowMax && !c.cfg.Budget.isOver() {
+	if s.taken > 4*s.window && s.window < streamWindowMax && !c.cfg.Budget.IsOver() {
 		s.owed += int(s.window) // whoever takes so much as it comes is allowed more
 		s.window *= 2
 		s.taken = 0
@@ -333,7 +333,7 @@ func (s *Stream) Write(b *Batch, p []byte, isEnd bool) (sent int) {
 		}
 	}
 	s.pending = append(s.pending, p[sent:]...)
-	c.cfg.Budget.add(len(p) - sent)
+	c.cfg.Budget.Add(len(p) - sent)
 	s.isEnding = isEnd
 	s.unblock()
 	c.mu.Unlock()
@@ -465,7 +465,7 @@ func (c *Conn) sendOn(s *Stream) (out sending) {
 	isWhole := n == len(s.pending)
 	hasTrailer := len(s.trailer) > 0
 	c.put(s, s.pending[:n], isWhole && s.isEnding && !hasTrailer)
-	c.cfg.Budget.add(-n)
+	c.cfg.Budget.Add(-n)
 	out = sending{s, n, false}
 	if !isWhole {
 		s.pending = append(s.pending[:0], s.pending[n:]...)

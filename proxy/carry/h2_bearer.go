@@ -1,0 +1,601 @@
+package carry
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/proxy/forward"
+	"nightjar/proxy/h2"
+	"nightjar/proxy/http1"
+)
+
+// h2Request is the bearer h2, of gRPC, by our own codec of HTTP/2: a stream of the caller's
+// connection, and for each attempt one of a connection to an instance. No goroutine waits
+// in it. Whoever brings news (the reader of either connection, a timer, a place in a line)
+// takes the request as far as it goes, with mu held. It is pooled.
+//
+// A lock of a connection may be taken with mu held, not the other way round, and never
+// that of another request.
+type h2Request struct {
+	engine.Exchange
+	caller *h2Caller
+	down   h2.Stream    // of the caller's connection
+	first  h2Attempt    // room for the first attempt
+	users  atomic.Int32 // of this object: see keep
+
+	mu     sync.Mutex // guards what follows
+	batch  *h2.Batch  // of whoever holds mu
+	course course     // nil before it has begun
+	room   room
+	doing  doing
+	ending error         // why the request is given up; nil: it is not
+	due    time.Duration // when something is to be looked at; 0: never
+	alert  func()        // engine.Entry.Wake; made once
+
+	// The request.
+	method, host, target string
+	path, query          string
+	fields               http1.Fields
+	secret               []string // names of fields that enter no table
+	seen                 lookedUp
+	length               int64 // what Content-Length says; -1: nothing
+	gotEnd               bool
+	trailer              []http1.Field
+	bodyErr              error  // what the caller did wrong with its body
+	kept                 []byte // of the body, from its beginning
+	isLost               bool   // not all of it is kept any more
+	read                 uint64 // bytes of it that came
+	credited             uint64 // and for which the caller was given room again
+	lastCame             time.Duration
+	awaited              time.Duration // for how long they let the others wait
+	rateFrom             time.Duration // since when the rate of the body is measured
+	rateRead             uint64        // and what had come by then
+
+	// The attempt.
+	to          attempt
+	tries       int
+	up          *h2Attempt // nil: there is none
+	gone        uint64     // bytes of the body that have gone on
+	interims    int
+	sentInterim bool
+
+	// The answer.
+	status      int
+	answered    http1.Fields
+	isSaid      bool // the head has come
+	answerSize  int64
+	answerEnd   bool // it has come whole
+	isGRPC      bool
+	grpcStatus  string
+	downEnded   bool // its end has been sent
+	received    uint64
+	resetCode   h2.Code // of an answer that broke off
+	numberBytes [20]byte
+}
+
+// doing is what a request waits for.
+type doing uint8
+
+const (
+	doingNothing doing = iota
+	doingWait          // that a time comes, or that it is woken
+	doingConnect       // for a connection
+	doingAsk           // for the head of the answer
+	doingAnswer        // that the answer goes by
+	doingReply         // that an answer of our own is taken
+	doingOver          // for nothing any more
+)
+
+// h2Attempt is the stream of one attempt, and told of what comes on it. What is still told
+// of an attempt that is over is not taken for the next one's.
+type h2Attempt struct {
+	h2.Stream
+	f      *h2Request
+	pool   *h2Pool
+	at     *h2Upstream
+	isOpen bool // it has a stream
+}
+
+// h2Down is told of what comes on the caller's stream.
+type h2Down h2Request
+
+var h2Requests sync.Pool
+
+// newH2Request is one that nobody uses.
+func newH2Request(c *h2Caller) *h2Request {
+	f, _ := h2Requests.Get().(*h2Request)
+	if f == nil {
+		f = new(h2Request)
+		f.alert = func() {
+			if f.keepUsed() { // whoever wakes holds locks of others
+				go f.woken()
+			}
+		}
+	}
+	f.caller = c
+	return f
+}
+
+// isGRPC tells whether a header list is that of a request of gRPC.
+func isGRPC(head *h2.Block) bool {
+	for i := range head.List {
+		if f := &head.List[i]; f.Name == "content-type" {
+			return strings.HasPrefix(f.Value, "application/grpc")
+		}
+	}
+	return false
+}
+
+// keep and release say that somebody begins to use the object, and does not any more. When
+// nobody does, it is for another request.
+func (f *h2Request) keep() { f.users.Add(1) }
+
+func (f *h2Request) release() {
+	if f.users.Add(-1) == 0 {
+		f.recycle()
+	}
+}
+
+// keepUsed is keep for whoever comes from outside: false, nobody uses it.
+func (f *h2Request) keepUsed() bool {
+	for n := f.users.Load(); n > 0; n = f.users.Load() {
+		if f.users.CompareAndSwap(n, n+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// recycle empties the object for the next request. Its room stays, where it is not large.
+func (f *h2Request) recycle() {
+	f.caller.l.held.Add(-len(f.kept))
+	f.fields.Reset()
+	f.answered.Reset()
+	clear(f.fields.List[:cap(f.fields.List)])
+	clear(f.answered.List[:cap(f.answered.List)])
+	if f.kept = f.kept[:0]; cap(f.kept) > smallBody {
+		f.kept = nil
+	}
+	f.seen.forget()
+	f.room = room{}
+	f.to = attempt{}
+	f.caller, f.course, f.batch, f.up, f.ending, f.bodyErr = nil, nil, nil, nil, nil, nil
+	f.method, f.host, f.target, f.path, f.query, f.grpcStatus = "", "", "", "", "", ""
+	f.secret, f.trailer = f.secret[:0], f.trailer[:0]
+	f.doing, f.due, f.gotEnd, f.isLost, f.isSaid, f.answerEnd, f.isGRPC, f.downEnded = doingNothing, 0, false, false, false, false, false, false
+	f.read, f.credited, f.gone, f.received = 0, 0, 0, 0
+	f.lastCame, f.awaited, f.rateFrom, f.rateRead = 0, 0, 0, 0
+	f.interims, f.sentInterim, f.status, f.resetCode, f.tries = 0, false, 0, 0, 0
+	f.first.at, f.first.pool, f.first.isOpen = nil, nil, false
+	h2Requests.Put(f)
+}
+
+func (f *h2Request) lock(b *h2.Batch) { f.mu.Lock(); f.batch = b }
+func (f *h2Request) unlock()          { f.batch = nil; f.mu.Unlock() }
+
+func (f *h2Request) Method() string                 { return f.method }
+func (f *h2Request) Host() string                   { return f.host }
+func (f *h2Request) Path() string                   { return f.path }
+func (f *h2Request) Query() string                  { return f.query }
+func (f *h2Request) Header(key string) []string     { return f.seen.find(&f.fields, key) }
+func (f *h2Request) Caller() string                 { return callerOf(f.caller.l.src, f.caller.peer) }
+func (f *h2Request) Site() string                   { return siteOf(f.caller.l.src, f.caller.peer) }
+func (f *h2Request) member() *member                { return f.caller.peer }
+func (f *h2Request) isHTTP2() bool                  { return true }
+func (f *h2Request) attempt() *attempt              { return &f.to }
+func (f *h2Request) ended() error                   { return f.ending }
+func (f *h2Request) wake() func()                   { return f.alert }
+func (f *h2Request) bodyError() error               { return f.bodyErr }
+func (f *h2Request) bytes() (sent, received uint64) { return f.read, f.received }
+func (f *h2Request) now() time.Duration             { return f.caller.l.src.now() }
+
+func (f *h2Request) came() forward.Came {
+	return forward.Came{
+		Fields:   &f.fields,
+		Host:     f.host,
+		Protocol: "2",
+		Remote:   f.caller.remote,
+		IsSecure: f.caller.tls != nil && f.caller.peer == nil,
+	}
+}
+
+// Keep and Release are for the connections.
+func (d *h2Down) Keep()       { (*h2Request)(d).keep() }
+func (d *h2Down) Release()    { (*h2Request)(d).release() }
+func (a *h2Attempt) Keep()    { a.f.keep() }
+func (a *h2Attempt) Release() { a.f.release() }
+
+// Head takes the head of the request, and begins its course; or its trailer.
+func (d *h2Down) Head(b *h2.Batch, head *h2.Block, isEnd bool) {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	if f.course != nil {
+		f.takeTrailer(head)
+		return
+	}
+	f.fields, head.Fields = head.Fields, f.fields
+	f.secret = append(f.secret, head.Secret...)
+	f.method, f.host, f.target = head.Method, head.Authority, head.Path
+	f.length, f.gotEnd = head.Length(), isEnd
+	f.path, f.query, _ = strings.Cut(f.target, "?")
+	f.joinFields()
+	if !isEnd {
+		f.lastCame = f.now()
+		f.rateFrom = f.lastCame
+	}
+	h := f.caller.l.handler
+	f.course = h.course(f, &f.Exchange, f.caller.shard, &f.room)
+	if err := f.check(); err != nil {
+		f.refuseUnread(err)
+		return
+	}
+	f.went(f.course.begin())
+}
+
+// joinFields makes one field of the pieces of a cookie (RFC 9113, section 8.2.3), and takes
+// the host from its field where the authority is missing.
+func (f *h2Request) joinFields() {
+	first := -1
+	for i := 0; i < len(f.fields.List); i++ {
+		field := &f.fields.List[i]
+		switch {
+		case field.Name == "host" && f.host == "":
+			f.host = field.Value
+		case field.Name != "cookie":
+		case first < 0:
+			first = i
+		default:
+			f.fields.List[first].Value += "; " + field.Value
+			f.fields.List = append(f.fields.List[:i], f.fields.List[i+1:]...)
+			i--
+		}
+	}
+}
+
+// check tells what is wrong with the target or the host of a request.
+func (f *h2Request) check() error {
+	if f.path == "" || f.path[0] != '/' {
+		return &http1.Refusal{
+			Status: http.StatusBadRequest,
+			Why:    "the path " + strconv.Quote(f.path) + " does not begin with a slash",
+		}
+	}
+	if !http1.IsHost(f.host) {
+		return &http1.Refusal{Status: http.StatusBadRequest, Why: strconv.Quote(f.host) + " is not a host"}
+	}
+	return http1.CheckTarget(f.path, f.target[len(f.path):])
+}
+
+// refuseUnread refuses a request whose target or host could not be written on.
+func (f *h2Request) refuseUnread(err error) {
+	h := http.Header{}
+	refusal := forward.Refusal{
+		Status:  http.StatusBadRequest,
+		Reason:  engine.BadRequest,
+		Detail:  err.Error(),
+		Proxy:   f.caller.l.src.Proxy,
+		Request: f.caller.l.handler.outsider(),
+	}
+	f.reply(refusal.Status, h, refusal.Text(h))
+	f.caller.l.handler.refused(f, &f.Exchange, f.caller.shard, &refusal)
+	f.went(completed)
+}
+
+// went goes on when the course has gone as far as it goes.
+func (f *h2Request) went(p progress) {
+	if p == underway {
+		return
+	}
+	f.dropAttempt()
+	if p == severed {
+		code := f.resetCode
+		if code == h2.NoError {
+			code = h2.InternalError
+		}
+		f.down.Reset(f.batch, code)
+	}
+	f.doing, f.due = doingOver, 0
+	if p == completed && !f.caller.l.isGood(f.caller.peer) {
+		f.caller.conn.GoAway(f.batch)
+	}
+	f.leave()
+}
+
+// leave ends the caller's stream when its answer has gone. What still comes of the request
+// is not wanted then (RFC 9113, section 8.1).
+func (f *h2Request) leave() {
+	if f.doing == doingOver && f.downEnded && !f.gotEnd {
+		f.down.Reset(f.batch, h2.NoError)
+	}
+}
+
+// smallBody is how much of a body is kept in any case, so that a request that was certainly
+// not processed can be sent again.
+const smallBody = 4 << 10
+
+// Data takes a piece of the body.
+func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	f.down.Credit(b, flow-len(p)) // padding is nobody's
+	f.gotEnd = isEnd
+	isOpen := f.up != nil && f.up.isOpen && f.doing != doingOver
+	if !isEnd || f.read > 0 { // else it is here at once
+		now := f.now()
+		if !isOpen || f.up.Pending() == 0 {
+			f.awaited += now - f.lastCame
+		}
+		f.lastCame = now
+	}
+	f.read += uint64(len(p))
+	if f.doing == doingOver || f.course == nil {
+		f.down.Credit(b, len(p))
+		return
+	}
+	if isOpen {
+		f.gone += uint64(f.up.Write(b, p, isEnd))
+		f.credit(f.gone)
+	}
+	f.keepBody(p, isOpen)
+}
+
+// keepBody keeps a piece of the body for an attempt that comes, as far as it may.
+func (f *h2Request) keepBody(p []byte, isSent bool) {
+	if f.isLost {
+		return
+	}
+	most := smallBody
+	if f.to.mayRepeat || f.to.mirror != nil {
+		most = keptBodyMax
+	}
+	held := &f.caller.l.held
+	if isSent && (len(f.kept)+len(p) > most || held.IsOver()) {
+		held.Add(-len(f.kept))
+		f.isLost, f.kept = true, nil
+		return
+	}
+	held.Add(len(p))
+	f.kept = append(f.kept, p...)
+}
+
+// credit gives the caller room again for bytes of the body that have gone on.
+func (f *h2Request) credit(gone uint64) {
+	if gone > f.credited {
+		f.down.Credit(f.batch, int(gone-f.credited))
+		f.credited = gone
+	}
+}
+
+// takeTrailer takes the trailer of the request.
+func (f *h2Request) takeTrailer(head *h2.Block) {
+	f.gotEnd = true
+	for i := range head.List {
+		if field := &head.List[i]; !head.OneHop(field) && forward.KeepsTrailer(field.Name) {
+			f.trailer = append(f.trailer, *field)
+		}
+	}
+	if f.up != nil && f.up.isOpen && f.doing != doingOver {
+		f.endRequest()
+	}
+}
+
+// endRequest ends the request that goes on, with its trailer if there is one.
+func (f *h2Request) endRequest() {
+	if len(f.trailer) == 0 {
+		f.up.Write(f.batch, nil, true)
+		return
+	}
+	if w := f.up.Begin(f.batch); w != nil {
+		w.Secret = f.secret
+		for i := range f.trailer {
+			w.Add(f.trailer[i].Name, f.trailer[i].Value)
+		}
+		w.End(true)
+	}
+}
+
+// Sent says that some of the answer has gone to the caller that had to wait.
+func (d *h2Down) Sent(b *h2.Batch, n int, isEnd bool) {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	f.received += uint64(n)
+	if f.doing == doingAnswer && f.up != nil {
+		f.up.Credit(b, n)
+	}
+	if !isEnd {
+		return
+	}
+	f.downEnded = true
+	if f.doing == doingAnswer && f.answerEnd {
+		f.went(f.course.answered(f.hasFailed(), nil))
+	}
+	f.leave()
+}
+
+// Gone says that the caller's stream is over before its end.
+func (d *h2Down) Gone(b *h2.Batch, why *h2.Gone) {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	if f.doing == doingOver || f.course == nil {
+		return
+	}
+	if !why.IsOwn {
+		f.caller.reset()
+	}
+	if why.IsOwn && why.Err == nil && why.Code != h2.Cancel {
+		f.bodyErr = why
+	}
+	f.giveUp(errCallerLeft)
+}
+
+// giveUp ends the request before its answer.
+func (f *h2Request) giveUp(why error) {
+	if f.bodyErr == nil {
+		f.ending = why
+	}
+	switch doing := f.doing; doing {
+	case doingWait:
+		f.doing = doingNothing
+		f.went(f.course.waited(why))
+	case doingConnect, doingAsk:
+		f.doing = doingNothing
+		f.dropAttempt()
+		o := outcomeOf(why)
+		if f.bodyErr != nil {
+			o = engine.Outcome{Reason: engine.BadRequest, Detail: unreadable + f.bodyErr.Error()}
+		}
+		o.IsSpent = true
+		f.went(f.course.sent(o))
+	case doingAnswer:
+		f.went(f.course.answered(false, why))
+	}
+}
+
+// cut ends the request, since the proxy ends.
+func (d *h2Down) cut(b *h2.Batch) {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	if f.course != nil && f.doing != doingOver {
+		f.giveUp(errDraining)
+	}
+}
+
+func (f *h2Request) wait(d time.Duration) (why error, isOver bool) {
+	f.dropAttempt()
+	f.doing = doingWait
+	f.setDue(f.now() + d)
+	return nil, false
+}
+
+// woken goes on with a request that waited. The caller has kept it.
+func (f *h2Request) woken() {
+	var b h2.Batch
+	f.lock(&b)
+	if f.doing == doingWait {
+		f.doing = doingNothing
+		f.went(f.course.waited(nil))
+	}
+	f.unlock()
+	b.Flush()
+	f.release()
+}
+
+// setDue has the request looked at when a time comes.
+func (f *h2Request) setDue(at time.Duration) {
+	if rate := f.caller.l.rate(); rate > 0 && !f.gotEnd {
+		at = min(at, f.rateFrom+rules.RateOver)
+	}
+	f.due = at
+	f.caller.schedule(at)
+}
+
+// look looks at the request since a time came, and tells when it is to be looked at next;
+// 0: never.
+func (d *h2Down) look(b *h2.Batch) time.Duration {
+	f := (*h2Request)(d)
+	f.lock(b)
+	defer f.unlock()
+	now := f.now()
+	if f.due == 0 || now < f.due {
+		return f.due
+	}
+	f.due = 0
+	if f.isBelowRate(now) {
+		f.bodyErr = errSlowBody
+		f.slowBody()
+		return f.due
+	}
+	switch f.doing {
+	case doingWait:
+		f.doing = doingNothing
+		f.went(f.course.waited(nil))
+	case doingConnect, doingAsk:
+		if now < f.to.deadline {
+			f.setDue(f.to.deadline)
+			break
+		}
+		f.late()
+	case doingAnswer:
+		if f.HoldsPlace() && f.down.Pending() > 0 { // nobody takes its answer: it keeps nobody busy but itself
+			f.FreePlace()
+		} else {
+			f.watchPlace(now)
+		}
+	}
+	return f.due
+}
+
+// watchPlace has a request looked at that has a place among those under way while its
+// answer goes by, or whose body has to come at a rate.
+func (f *h2Request) watchPlace(now time.Duration) {
+	if f.HoldsPlace() {
+		f.setDue(max(f.Deadline(), now+placeGrace))
+	} else if f.caller.l.rate() > 0 && !f.gotEnd {
+		f.setDue(now + rules.RateOver)
+	}
+}
+
+// late ends an attempt whose time is over.
+func (f *h2Request) late() {
+	isUnsent := f.doing == doingConnect
+	isSlow := f.isBodySlow()
+	f.doing = doingNothing
+	f.dropAttempt()
+	if isSlow {
+		f.bodyErr = errSlowBody
+		o := outcomeOf(errSlowBody)
+		f.went(f.course.sent(o))
+		return
+	}
+	o := outcomeOf(errDeadline)
+	o.IsUnsent, o.IsSpent = isUnsent && !f.isLost, f.isLost || f.sentInterim
+	f.went(f.course.sent(o))
+}
+
+// slowBody ends a request whose body comes too slowly.
+func (f *h2Request) slowBody() {
+	switch f.doing {
+	case doingConnect, doingAsk:
+		f.doing = doingNothing
+		f.dropAttempt()
+		f.went(f.course.sent(outcomeOf(errSlowBody)))
+	case doingAnswer:
+		f.went(f.course.answered(false, errSlowBody))
+	}
+}
+
+// isBodySlow tells whether most of the attempt's time so far went by in waiting for the
+// caller's body.
+func (f *h2Request) isBodySlow() bool {
+	if f.gotEnd {
+		return false
+	}
+	now := f.now()
+	awaited := f.awaited
+	if f.up == nil || !f.up.isOpen || f.up.Pending() == 0 {
+		awaited += now - max(f.lastCame, f.to.began)
+	}
+	return float64(awaited) >= slowShare*float64(now-f.to.began)
+}
+
+// isBelowRate tells whether too little of the body came since it was last looked at.
+func (f *h2Request) isBelowRate(now time.Duration) bool {
+	rate := f.caller.l.rate()
+	if rate == 0 || f.gotEnd || f.doing == doingOver || now-f.rateFrom < rules.RateOver {
+		return false
+	}
+	came, took := f.read-f.rateRead, now-f.rateFrom
+	f.rateRead, f.rateFrom = f.read, now
+	return float64(came) < rate*took.Seconds() && (f.up == nil || !f.up.isOpen || f.up.Pending() == 0)
+}
