@@ -123,7 +123,7 @@ func (e ends) listen(h Handler, rec *observe.Recorder) string {
 		e.t.Fatal(err)
 	}
 	o := Open(Config{Name: "test", Listener: l, Pools: e.pools, Transport: e.transport, Recorder: rec, Log: slog.New(slog.DiscardHandler), Stall: e.stall}, h)
-	o.isGeneral = e.kind == "general"
+	o.isGeneral, o.isH2 = e.kind == "general", e.kind == "h2"
 	go o.Serve()
 	e.t.Cleanup(func() { o.Drain(0, time.Second) })
 	return l.Addr().String()
@@ -139,6 +139,9 @@ func newHopWith(t *testing.T, kind, gateway string, stall time.Duration, app htt
 	t.Helper()
 	workload := httptest.NewUnstartedServer(app)
 	workload.Config.DisableGeneralOptionsHandler = true
+	workload.Config.Protocols = new(http.Protocols)
+	workload.Config.Protocols.SetHTTP1(true)
+	workload.Config.Protocols.SetUnencryptedHTTP2(true)
 	workload.Start()
 	t.Cleanup(workload.Close)
 	e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}, stall: stall}
@@ -165,7 +168,9 @@ func (e ends) hop(gateway, workload string, outside http.Handler) hop {
 		copies <- fmt.Sprintf("%s %s body=%d mark=%s", r.Method, r.RequestURI, len(body), r.Header.Get(wire.HeaderMirror))
 	}))
 	t.Cleanup(copySrv.Close)
-	office := httptest.NewTLSServer(outside)
+	office := httptest.NewUnstartedServer(outside)
+	office.EnableHTTP2 = true
+	office.StartTLS()
 	t.Cleanup(office.Close)
 	office.Config.ErrorLog = log.New(io.Discard, "", 0)
 	if gateway != "" { // there the office is trusted

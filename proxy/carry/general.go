@@ -123,8 +123,9 @@ func (g *general) came() forward.Came {
 		Remote:   g.r.RemoteAddr,
 		IsSecure: g.r.TLS != nil,
 	}
+	_, isStream := g.w.(*netStream) // of a WebSocket too, which goes on as HTTP/1.1
 	switch {
-	case g.isHTTP2():
+	case isStream:
 		c.Protocol = "2"
 	case g.r.ProtoMinor == 0:
 		c.Protocol = "1.0"

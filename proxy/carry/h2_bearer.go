@@ -71,7 +71,8 @@ type h2Request struct {
 	isSaid      bool // the head has come
 	answerSize  int64
 	answerEnd   bool // it has come whole
-	isGRPC      bool
+	asksGRPC    bool // the request is one of gRPC
+	isGRPC      bool // and its answer
 	grpcStatus  string
 	downEnded   bool // its end has been sent
 	received    uint64
@@ -122,10 +123,10 @@ func newH2Request(c *h2Caller) *h2Request {
 	return f
 }
 
-// isGRPC tells whether a header list is that of a request of gRPC.
-func isGRPC(head *h2.Block) bool {
-	for i := range head.List {
-		if f := &head.List[i]; f.Name == "content-type" {
+// isGRPC tells whether a header list is that of a request of gRPC, or of its answer.
+func isGRPC(in *http1.Fields) bool {
+	for i := range in.List {
+		if f := &in.List[i]; f.Name == "content-type" {
 			return strings.HasPrefix(f.Value, "application/grpc")
 		}
 	}
@@ -225,6 +226,7 @@ func (d *h2Down) Head(b *h2.Batch, head *h2.Block, isEnd bool) {
 	f.method, f.host, f.target = head.Method, head.Authority, head.Path
 	f.length, f.gotEnd = head.Length(), isEnd
 	f.path, f.query, _ = strings.Cut(f.target, "?")
+	f.asksGRPC = isGRPC(&f.fields)
 	f.joinFields()
 	if !isEnd {
 		f.lastCame = f.now()
@@ -261,7 +263,8 @@ func (f *h2Request) joinFields() {
 
 // check tells what is wrong with the target or the host of a request.
 func (f *h2Request) check() error {
-	if f.path == "" || f.path[0] != '/' {
+	isForAll := f.target == "*" && f.method == http.MethodOptions
+	if !isForAll && (f.path == "" || f.path[0] != '/') {
 		return &http1.Refusal{
 			Status: http.StatusBadRequest,
 			Why:    "the path " + strconv.Quote(f.path) + " does not begin with a slash",
@@ -269,6 +272,9 @@ func (f *h2Request) check() error {
 	}
 	if !http1.IsHost(f.host) {
 		return &http1.Refusal{Status: http.StatusBadRequest, Why: strconv.Quote(f.host) + " is not a host"}
+	}
+	if isForAll {
+		return nil
 	}
 	return http1.CheckTarget(f.path, f.target[len(f.path):])
 }

@@ -145,15 +145,22 @@ func (c *h2Caller) cut() {
 	b.Flush()
 }
 
-// Open takes a new request: one of gRPC by our own codec, any other over net/http.
+// Open takes a new request: one of gRPC, or to a workload that speaks HTTP/2 alone, by our own
+// codec, any other over net/http.
 func (c *h2Caller) Open(_ *h2.Conn, head *h2.Block) (*h2.Stream, h2.Receiver) {
-	if isGRPC(head) && !head.IsTooLarge && head.Method != http.MethodConnect {
+	if (isGRPC(&head.Fields) || c.l.isFramed()) && !head.IsTooLarge && head.Method != http.MethodConnect {
 		f := newH2Request(c)
 		return &f.down, (*h2Down)(f)
 	}
 	n := &netStream{caller: c}
 	n.more.L = &n.mu
 	return &n.Stream, n
+}
+
+// isFramed tells whether all requests of HTTP/2 go on as such.
+func (l *Listener) isFramed() bool {
+	in, isInbound := l.handler.(*Inbound)
+	return l.isH2 || isInbound && in.IsHTTP2 != nil && in.IsHTTP2()
 }
 
 // Busy says whether the connection waits for its caller.

@@ -1,10 +1,14 @@
 package carry
 
 import (
+	"bufio"
 	"context"
+	"crypto/rand"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/textproto"
 	"net/url"
@@ -36,11 +40,12 @@ type netStream struct {
 	isSent     bool
 
 	// Of the answer, by the goroutine of the request alone.
-	header  http.Header
-	status  int // 0: nothing was said yet
-	hasHead bool
-	out     []byte // of the body, and not sent yet
-	expects bool   // the caller waits to be told to send its body
+	header     http.Header
+	status     int // 0: nothing was said yet
+	hasHead    bool
+	out        []byte // of the body, and not sent yet
+	expects    bool   // the caller waits to be told to send its body
+	isSwitched bool   // the stream carries another protocol
 }
 
 // deadline is a time after which nothing is waited for.
@@ -140,14 +145,27 @@ func (n *netStream) request(head *h2.Block, isEnd bool) *http.Request {
 			h[k] = append(h[k], f.Value)
 		}
 	}
-	if r.Method == http.MethodConnect {
+	switch {
+	case head.Protocol == "websocket":
+		asUpgrade(r)
+	case r.Method == http.MethodConnect:
 		r.RequestURI = head.Authority
 	}
-	if !isEnd {
+	if !isEnd && head.Protocol == "" {
 		r.Body = netBody{n}
 		r.ContentLength = head.Length()
 	}
 	return r.WithContext(ctx)
+}
+
+// asUpgrade makes the request one of HTTP/1.1, which opens a WebSocket by an upgrade, as
+// most workloads know it (RFC 8441, section 5).
+func asUpgrade(r *http.Request) {
+	var key [16]byte
+	rand.Read(key[:])
+	r.Method, r.Proto, r.ProtoMajor, r.ProtoMinor = http.MethodGet, "HTTP/1.1", 1, 1
+	r.Header["Connection"], r.Header["Upgrade"] = []string{"Upgrade"}, []string{"websocket"}
+	r.Header["Sec-Websocket-Key"] = []string{base64.StdEncoding.EncodeToString(key[:])}
 }
 
 // serve carries the request.
@@ -294,6 +312,11 @@ func (n *netStream) Header() http.Header { return n.header }
 func (n *netStream) WriteHeader(status int) {
 	switch {
 	case n.status != 0:
+	case status == http.StatusSwitchingProtocols: // which HTTP/2 does by an answer of the usual kind
+		n.status, n.isSwitched = http.StatusOK, true
+		for _, k := range []string{"Connection", "Upgrade", "Sec-Websocket-Accept"} {
+			delete(n.header, k)
+		}
 	case status >= 200:
 		n.status = status
 	default:
@@ -442,9 +465,48 @@ func (n *netStream) trailer(isEnd bool) (t http.Header) {
 	return t
 }
 
+// Hijack is the stream as a connection, for another protocol.
+func (n *netStream) Hijack() (net.Conn, *bufio.ReadWriter, error) {
+	if !n.isSwitched {
+		return nil, nil, errors.New("the stream has not switched to another protocol")
+	}
+	c := &netConn{netBody{n}}
+	return c, bufio.NewReadWriter(bufio.NewReader(c), bufio.NewWriter(c)), n.send(false)
+}
+
+// netConn is a stream as a connection.
+type netConn struct{ netBody }
+
+func (c *netConn) Write(p []byte) (int, error) {
+	c.n.out = append(c.n.out, p...)
+	if err := c.n.send(false); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// CloseWrite ends one direction.
+func (c *netConn) CloseWrite() error { return c.n.send(true) }
+
+// Close ends both.
+func (c *netConn) Close() error { c.n.end(h2.Cancel); return nil }
+
+func (c *netConn) LocalAddr() net.Addr  { return c.n.caller.l.Addr() }
+func (c *netConn) RemoteAddr() net.Addr { return c.n.caller.conn.RemoteAddr() }
+
+func (c *netConn) SetDeadline(at time.Time) error {
+	c.SetReadDeadline(at)
+	return c.SetWriteDeadline(at)
+}
+func (c *netConn) SetReadDeadline(at time.Time) error  { return c.n.SetReadDeadline(at) }
+func (c *netConn) SetWriteDeadline(at time.Time) error { return c.n.SetWriteDeadline(at) }
+
 // finish sends the rest of the answer, and its end. What still comes of the request is
 // not wanted then (RFC 9113, section 8.1).
 func (n *netStream) finish() {
+	if n.isSwitched {
+		return // whoever carried it has ended it
+	}
 	if !n.hasHead && n.header["Content-Length"] == nil && len(n.out) > 0 {
 		n.header["Content-Length"] = []string{fmt.Sprint(len(n.out))}
 	}

@@ -6,6 +6,7 @@ import (
 	"net"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -265,6 +266,9 @@ func (k *h2Pool) secure(ctx context.Context, tcp *net.TCPConn) (*h2.Under, *tls.
 	under := h2.NewUnder(tcp)
 	t := tls.Client(under, cfg)
 	if err := t.HandshakeContext(ctx); err != nil {
+		if isRefusedThere(err) && strings.Contains(err.Error(), "no application protocol") { // RFC 7301, section 3.2
+			err = errNotHTTP2
+		}
 		return nil, nil, err
 	}
 	if t.ConnectionState().NegotiatedProtocol != "h2" {

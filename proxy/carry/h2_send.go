@@ -236,12 +236,10 @@ func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
 		f.up.pool.freed()
 	}
 	o := engine.Outcome{Status: f.status, IsSpent: f.sentInterim || f.isLost}
-	f.isGRPC, f.grpcStatus = f.to.isHTTP2, ""
+	f.isGRPC, f.grpcStatus = f.asksGRPC && (f.to.isHTTP2 || isGRPC(&f.answered)), ""
 	isByProxy := false
 	for i := range f.answered.List {
 		switch field := &f.answered.List[i]; {
-		case field.Name == "content-type":
-			f.isGRPC = f.isGRPC || strings.HasPrefix(field.Value, "application/grpc")
 		case field.Name == "grpc-status":
 			f.grpcStatus = field.Value
 		case len(field.Name) == len(wire.HeaderReason) && strings.EqualFold(field.Name, wire.HeaderReason) && !f.to.To.Outside:
@@ -336,6 +334,8 @@ func (a *h2Attempt) Gone(b *h2.Batch, why *h2.Gone) {
 			o = notGRPC
 		case a.at.notHTTP2(why):
 			o = outcomeOf(errNotHTTP2)
+		case why.Err == h2.ErrStuck:
+			o = outcomeOf(errStalled)
 		case why.Err != nil && !why.IsUnprocessed:
 			o = outcomeOf(why.Err)
 		default:

@@ -41,6 +41,7 @@ type Listener struct {
 	held     h2.Budget
 
 	isGeneral bool // no connection is served by the codec for plain HTTP/1.1
+	isH2      bool // every request of HTTP/2 is carried by the bearer h2
 
 	// H2 counts what connections of HTTP/2 were ended for.
 	H2 h2.Counts

@@ -303,3 +303,51 @@ func TestInterimAnswers(t *testing.T) {
 		}
 	})
 }
+
+// TestWebSocketOverHTTP2: a WebSocket is opened by an extended CONNECT (RFC 8441), and the
+// workload sees an upgrade of HTTP/1.1.
+func TestWebSocketOverHTTP2(t *testing.T) {
+	h := newHop(t, "plain", "", http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/no" {
+			w.WriteHeader(http.StatusForbidden)
+			return
+		}
+		c, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{"board"}})
+		if err != nil {
+			return
+		}
+		defer c.CloseNow()
+		kind, b, err := c.Read(r.Context())
+		if err != nil {
+			return
+		}
+		c.Write(r.Context(), kind, append([]byte("re: "), b...))
+		c.Close(websocket.StatusNormalClosure, "")
+	}))
+	c := rawHTTP2To(t, h.url)
+	open := func(stream uint32, path string) {
+		c.head(stream, [][2]string{{":method", "CONNECT"}, {":protocol", "websocket"}, {":scheme", "http"}, {":authority", "s"}, {":path", path},
+			{"sec-websocket-version", "13"}, {"sec-websocket-protocol", "board"}}, nil)
+	}
+	open(1, "/socket")
+	c.framer.WriteData(1, false, []byte("\x82\x85\x00\x00\x00\x00board")) // binary, whole, masked by nothing
+	c.framer.WriteData(1, false, []byte("\x88\x82\x00\x00\x00\x00\x03\xe8"))
+	got := c.answer(1)
+	if !strings.HasPrefix(got, "HTTP/2 200 OK\r\n") || !strings.Contains(got, "\r\nSec-Websocket-Protocol: board\r\n") ||
+		!strings.Contains(got, "\x82\x09re: board\x88\x02\x03\xe8") || strings.Contains(got, "Upgrade:") || strings.Contains(got, "Sec-Websocket-Accept") {
+		t.Errorf("got\n%q", got)
+	}
+	c.framer.WriteData(1, true, nil)
+	open(3, "/no")
+	if got := c.answer(3); !strings.HasPrefix(got, "HTTP/2 403 Forbidden\r\n") {
+		t.Errorf("a socket that is not opened:\n%q", got)
+	}
+	waitFor(t, func() bool {
+		for _, s := range h.series() {
+			if s.Counts.Status[1] == 1 {
+				return true
+			}
+		}
+		return false
+	})
+}

@@ -50,6 +50,9 @@ var grpcFaults = map[int]int{
 // GRPCMeans is what a status of gRPC stands for in HTTP; 0: no fault of the
 // server's, or no status.
 func GRPCMeans(status string) int {
+	if status == "" {
+		return 0
+	}
 	code, err := strconv.Atoi(status)
 	if err != nil {
 		return 0

@@ -122,7 +122,9 @@ func (b *Block) regular(f *hpack.HeaderField) {
 	}
 	// Space around a value is no part of it (RFC 9110, section 5.5). It is taken away, as from
 	// HTTP/1.1, and not called malformed: a status message of gRPC may end in some.
-	f.Value = strings.Trim(f.Value, " \t")
+	if v := f.Value; v != "" && (v[0] <= ' ' || v[len(v)-1] <= ' ') {
+		f.Value = strings.Trim(v, " \t")
+	}
 	if !isValue(f.Value) {
 		b.why = "field " + f.Name + " has a character that no value has"
 		return

@@ -346,14 +346,12 @@ func (c *Conn) takeFrames() error {
 			}
 			c.greeted.Store(true)
 		}
-		err := c.take(kind, flags, id, payload)
-		var fault *StreamError
-		switch {
-		case err == nil:
-		case errors.As(err, &fault):
+		if err := c.take(kind, flags, id, payload); err != nil {
+			var fault *StreamError
+			if !errors.As(err, &fault) {
+				return err
+			}
 			c.fault(id, fault)
-		default:
-			return err
 		}
 	}
 	c.heard.Store(int64(c.now()))
@@ -471,12 +469,13 @@ func (c *Conn) appendGoAway(code Code, why string) {
 	c.w = append(c.w, why...)
 }
 
-// Tick ends what takes too long; call it every second or so, with a batch of the caller's
+// Tick ends what takes too long, streams whose peer takes nothing among it; call it every second or so, with a batch of the caller's
 // own. idle is how long the connection may have no stream; ping, how long one with streams
 // may be silent before its peer is asked, and for the answer; head, how long a frame and a
 // header list may take to come. 0 is without end.
 func (c *Conn) Tick(b *Batch, idle, ping, head time.Duration) {
 	now := c.now()
+	c.endStuck(b, now)
 	silent := now - time.Duration(c.heard.Load())
 	switch begun := time.Duration(c.begun.Load()); {
 	case head > 0 && begun > 0 && now-begun > head:

@@ -88,11 +88,7 @@ func (c *Conn) fail(err error) {
 // drain writes what the system did not take at once: a slow peer has a goroutine of its
 // own, and no reader waits for it. p is what rest is of.
 func (c *Conn) drain(p, rest []byte) {
-	patience := 2 * time.Minute
-	if c.cfg.Patience != nil {
-		patience = c.cfg.Patience(len(rest))
-	}
-	err := c.wire.writeRest(rest, time.Now().Add(patience))
+	err := c.wire.writeRest(rest, time.Now().Add(c.patience(len(rest))))
 	c.mu.Lock()
 	c.flushing = false
 	c.reuse(p)

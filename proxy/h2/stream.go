@@ -3,6 +3,7 @@ package h2
 import (
 	"errors"
 	"strings"
+	"time"
 )
 
 // Stream is one stream of a connection. It lives in what its handler made for it, and
@@ -21,14 +22,16 @@ type Stream struct {
 	held     int   // of the connection's window, to be given back when they have gone on
 	length   int64 // of the body that still has to come; -1: any
 	pending  []byte
-	trailer  []field // after what is pending
-	isHead   bool    // of a client: it asks by HEAD
-	hasHead  bool    // the head of the peer's message has come
-	gotEnd   bool    // the peer's side is over
-	sentEnd  bool    // our side is
-	isEnding bool    // our side is over with what is pending
-	isQueued bool    // it is among those that could send on
-	isOver   bool    // it is not the connection's any more
+	trailer  []field       // after what is pending
+	isHead   bool          // of a client: it asks by HEAD
+	hasHead  bool          // the head of the peer's message has come
+	gotEnd   bool          // the peer's side is over
+	sentEnd  bool          // our side is
+	isEnding bool          // our side is over with what is pending
+	isQueued bool          // it is among those that could send on
+	isOver   bool          // it is not the connection's any more
+	hasMoved bool          // some of what was pending has gone on since the last tick
+	stuck    time.Duration // since when nothing has; 0: not known
 }
 
 type field struct {
@@ -147,6 +150,43 @@ func (s *Stream) Credit(b *Batch, n int) {
 	s.recvLeft += int64(s.owed)
 	s.owed = 0
 	b.add(c)
+}
+
+// ErrStuck is why a stream is given up whose peer takes nothing of it.
+var ErrStuck = errors.New("it takes no more bytes")
+
+// endStuck gives up the streams whose peer has taken nothing for longer than it may.
+func (c *Conn) endStuck(b *Batch, now time.Duration) {
+	var stuck []*Stream
+	c.mu.Lock()
+	for _, s := range c.streams {
+		switch {
+		case len(s.pending) == 0:
+			s.stuck = 0
+		case s.stuck == 0 || s.hasMoved:
+			s.stuck, s.hasMoved = now, false
+		case now-s.stuck > c.patience(len(s.pending)):
+			s.to.Keep()
+			stuck = append(stuck, s)
+		}
+	}
+	for _, s := range stuck {
+		c.resetLocked(s.id, s, Cancel)
+		b.add(c)
+	}
+	c.mu.Unlock()
+	for _, s := range stuck {
+		s.to.Gone(b, &Gone{Code: Cancel, IsOwn: true, Err: ErrStuck})
+		s.to.Release()
+	}
+}
+
+// patience is for how long the peer may take so many bytes.
+func (c *Conn) patience(n int) time.Duration {
+	if c.cfg.Patience == nil {
+		return 2 * time.Minute
+	}
+	return c.cfg.Patience(n)
 }
 
 // Errors of Open.
@@ -462,6 +502,7 @@ func (c *Conn) sendOn(s *Stream) (out sending) {
 	if n == 0 {
 		return out
 	}
+	s.hasMoved = true
 	isWhole := n == len(s.pending)
 	hasTrailer := len(s.trailer) > 0
 	c.put(s, s.pending[:n], isWhole && s.isEnding && !hasTrailer)
