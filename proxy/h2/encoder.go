@@ -14,7 +14,7 @@ type encoder struct {
 	head, n  int
 	size     uint32 // of the table, as RFC 7541, section 4.1, counts
 	max      uint32
-	least    uint32 // smallest maximum that has not been told yet
+	allowed  uint32 // by the peer, at least max
 	isTold   bool   // the peer knows max
 	inserted uint32 // entries so far; the newest has this number
 
@@ -31,17 +31,15 @@ const (
 	maxCached = 512               // bytes of a field that is kept in the table
 )
 
-func newEncoder() encoder { return encoder{max: defaultTable, least: defaultTable, isTold: true} }
+func newEncoder() encoder { return encoder{max: defaultTable, allowed: defaultTable, isTold: true} }
 
-// setMax takes the peer's bound of the table.
+// setMax takes the peer's bound of the table. A table that has to get smaller gets larger
+// again only with the next list: of two updates in one, not every decoder takes the second.
 func (e *encoder) setMax(v uint32) {
-	v = min(v, defaultTable)
-	if v == e.max && e.isTold {
-		return
+	if e.allowed = min(v, defaultTable); e.allowed < e.max {
+		e.max, e.isTold = e.allowed, false
+		e.evict(0)
 	}
-	e.max, e.isTold = v, false
-	e.least = min(e.least, v)
-	e.evict(0)
 }
 
 // evict makes room for an entry of that cost.
@@ -55,15 +53,17 @@ func (e *encoder) evict(room uint32) {
 	}
 }
 
-// begin begins a header list. A smaller table is told of first (RFC 7541, section 4.2).
+// begin begins a header list, with the size of the table if it has changed (RFC 7541,
+// section 4.2).
 func (e *encoder) begin(b []byte) []byte {
-	if e.isTold {
+	switch {
+	case !e.isTold:
+		e.isTold = true
+	case e.max < e.allowed:
+		e.max = e.allowed
+	default:
 		return b
 	}
-	if e.least < e.max {
-		b = appendInt(b, 5, 0x20, uint64(e.least))
-	}
-	e.isTold, e.least = true, e.max
 	return appendInt(b, 5, 0x20, uint64(e.max))
 }
 

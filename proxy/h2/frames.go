@@ -83,20 +83,12 @@ func (c *Conn) take(kind, flags byte, id uint32, p []byte) error {
 		case id == 0:
 			return connError(ProtocolError, "PRIORITY without a stream")
 		case len(p) != 5:
-			return c.onStream(id, FrameSizeError, "PRIORITY of a wrong length")
+			return streamError(FrameSizeError, "PRIORITY of a wrong length")
 		case binary.BigEndian.Uint32(p)&maxWindow == id:
-			return c.onStream(id, ProtocolError, "a stream that depends on itself")
+			return streamError(ProtocolError, "a stream that depends on itself")
 		}
 	}
 	return c.ask(frameCost) // what is not known is passed over
-}
-
-// onStream is the error of a stream, or of the connection where the stream is none yet.
-func (c *Conn) onStream(id uint32, code Code, why string) error {
-	if c.isIdle(id) {
-		return connError(code, why)
-	}
-	return streamError(code, why)
 }
 
 // isIdle tells whether a stream has not been opened.
@@ -424,6 +416,15 @@ func (c *Conn) takeSettings(flags byte, id uint32, p []byte) error {
 	case flags&flagAck != 0:
 		return nil
 	}
+	if err := c.setAll(p); err != nil {
+		return err
+	}
+	c.pump(&c.batch) // their windows may have grown
+	return nil
+}
+
+// setAll takes the peer's settings, and says so.
+func (c *Conn) setAll(p []byte) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for n := 0; len(p) > 0; p = p[settingLength:] {
@@ -505,19 +506,20 @@ func (c *Conn) takeGoAway(id uint32, p []byte) error {
 		return connError(FrameSizeError, "GOAWAY of a wrong length")
 	}
 	last, code := binary.BigEndian.Uint32(p)&maxWindow, Code(binary.BigEndian.Uint32(p[4:]))
+	if !c.cfg.IsClient { // it takes none of ours, which there are not; its own go on
+		return c.ask(frameCost)
+	}
 	var lost []*Stream
 	c.mu.Lock()
 	c.isLast = true
-	if c.cfg.IsClient {
-		for id, s := range c.streams {
-			if id > last {
-				s.to.Keep()
-				lost = append(lost, s)
-			}
+	for id, s := range c.streams {
+		if id > last {
+			s.to.Keep()
+			lost = append(lost, s)
 		}
-		for _, s := range lost {
-			s.close()
-		}
+	}
+	for _, s := range lost {
+		s.close()
 	}
 	c.endIfDone()
 	c.mu.Unlock()
