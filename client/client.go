@@ -195,6 +195,9 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		return resp, nil
 	}
 	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusUnauthorized { // it may have its socket by the next call
+		defer c.http.CloseIdleConnections()
+	}
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 32<<20))
 	r := &Refused{}
 	if json.Unmarshal(b, &r.Problem) != nil || r.Detail == "" {

@@ -70,3 +70,31 @@ func TestSocketOfAnyAddress(t *testing.T) {
 		}
 	}
 }
+
+// TestSocketThatComesLater: whoever called before the service had its socket, and was not let
+// in, is when it has.
+func TestSocketThatComesLater(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	tcp := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }))
+	defer tcp.Close()
+	c, err := New(tcp.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Who(t.Context()); err == nil {
+		t.Fatal("it was let in")
+	}
+	path := filepath.Join(t.TempDir(), "s")
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(`{"name":"root"}`)) }))
+	if err := local.Publish(local.Socket, tcp.Listener.Addr(), path); err != nil {
+		t.Fatal(err)
+	}
+	if w, err := c.Who(t.Context()); err != nil || w.Name != "root" {
+		t.Errorf("%+v, %v", w, err)
+	}
+}

@@ -573,37 +573,7 @@ func FuzzFrames(f *testing.F) {
 	}
 	ours, theirs := serve(f, &echo{}, Config{Streams: 100}), standard(f)
 	f.Fuzz(func(t *testing.T, program []byte) {
-		frames := appendFrame(nil, 0, frameSettings, 0, 0)
-		for n := 0; len(program) >= 4 && n < 100; n++ {
-			kind, flags, id := program[0], program[1], uint32(program[2]%8)
-			length := min(int(program[3]), len(program)-4)
-			payload := program[4 : 4+length]
-			program = program[4+length:]
-			switch kind {
-			case framePriority:
-				if length != 5 { // which ends the stream alone (RFC 9113, section 6.3)
-					continue
-				}
-			case frameHeaders: // what is wrong in them is in the table: the library looks at it before all else
-				id, flags, payload = id|1, flags&^(flagPadded|flagPriority), []byte{0x82, 0x86, 0x84}
-			case frameContinuation:
-				payload = nil
-			case frameSettings: // one of each kind: the library takes a second one for an attack
-				if length%settingLength == 0 {
-					payload = payload[:min(length, settingLength)]
-				}
-				if len(payload) > 1 && payload[1] == 9 { // of priorities (RFC 9218), which are passed over here
-					continue
-				}
-			case frameWindow: // of an idle stream the library says first that it grows by nothing
-				if length == 4 {
-					payload = append(payload[:3:3], payload[3]|1)
-				}
-			case 0x10: // PRIORITY_UPDATE (RFC 9218), which is passed over here
-				continue
-			}
-			frames = append(appendFrame(frames, len(payload), kind, flags, id), payload...)
-		}
+		frames := framesOf(program)
 		a, b := ask(t, ours, frames), ask(t, theirs, frames)
 		if a != b {
 			t.Errorf("%q: %s, and the standard library says %s", frames, a, b)
@@ -611,12 +581,52 @@ func FuzzFrames(f *testing.F) {
 	})
 }
 
+// framesOf are the frames of an input. What is left out of them is in the table.
+func framesOf(program []byte) []byte {
+	frames := appendFrame(nil, 0, frameSettings, 0, 0)
+	for n := 0; len(program) >= 4 && n < 100; n++ {
+		kind, flags, id := program[0], program[1], uint32(program[2]%8)
+		length := min(int(program[3]), len(program)-4)
+		payload := program[4 : 4+length]
+		program = program[4+length:]
+		switch kind {
+		case framePriority:
+			if length != 5 { // which ends the stream alone (RFC 9113, section 6.3)
+				continue
+			}
+		case frameHeaders: // what is wrong in them is in the table: the library looks at it before all else
+			id, flags, payload = id|1, flags&^(flagPadded|flagPriority), []byte{0x82, 0x86, 0x84}
+		case frameContinuation:
+			payload = nil
+		case frameSettings: // one of each kind: the library takes a second one for an attack
+			if length%settingLength == 0 {
+				payload = payload[:min(length, settingLength)]
+			}
+			if len(payload) > 1 && payload[1] == 9 { // of priorities (RFC 9218), which are passed over here
+				continue
+			}
+		case frameWindow: // of an idle stream the library says first that it grows by nothing
+			if length == 4 {
+				payload = append(payload[:3:3], payload[3]|1)
+			}
+		case 0x10: // PRIORITY_UPDATE (RFC 9218), which is passed over here
+			continue
+		}
+		frames = append(appendFrame(frames, len(payload), kind, flags, id), payload...)
+	}
+	return frames
+}
+
 // ask says frames, and tells whether the connection was ended for them.
 func ask(t *testing.T, address string, frames []byte) string {
 	p := dial(t, address)
 	defer p.conn.Close()
 	p.conn.Write(frames)
+	begun := time.Now()
 	got := p.verdict()
+	if took := time.Since(begun); took > 10*time.Second {
+		t.Errorf("%q: no verdict for %s", frames, took)
+	}
 	isLate := strings.Contains(got, "STREAM_CLOSED") // whether the stream or the connection ends depends on what has been answered
 	if strings.HasSuffix(got, "ok") && !isLate {
 		return "not ended"

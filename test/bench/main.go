@@ -1,7 +1,7 @@
 // Command bench measures a proxy's hop against baselines, all in one go and in
 // turn: requests a second, processor time, memory and added latency. It needs wrk
 // and bin/nightjar. The figures hold for the machine and the moment; the ratios
-// are what to quote.
+// are what to quote. The part grpc needs h2load too.
 package main
 
 import (
@@ -26,6 +26,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/client"
+	"nightjar/test/lean"
 )
 
 var (
@@ -33,7 +34,7 @@ var (
 	seconds = flag.Int("seconds", 3, "length of one measurement")
 	conns   = flag.Int("connections", 64, "connections of the load")
 	only    = flag.String("only", "", "measure these targets beside standard alone, such as nightjar")
-	parts   = flag.String("parts", "hop tls guards feed trial releases idle publishes upgrades fleet rotation ingest rollups records console", "what to measure")
+	parts   = flag.String("parts", "hop grpc tls guards feed trial releases idle publishes upgrades fleet rotation ingest rollups records console", "what to measure")
 )
 
 func main() {
@@ -72,6 +73,12 @@ func role(name, listen, backend string) error {
 		h = bare(transport, backend)
 	case "relay":
 		return relay(l, backend)
+	case "lean":
+		return lean.Serve(l)
+	case "grpc-backend":
+		return grpcBackend(l)
+	case "standard-h2", "standard-h2s":
+		return standardHTTP2(l, backend, name == "standard-h2s")
 	default:
 		return fmt.Errorf("no part %q", name)
 	}
@@ -175,7 +182,7 @@ func measure() error {
 	for _, part := range []struct {
 		name string
 		run  func(*bench) error
-	}{{"hop", hop}, {"tls", secure}, {"guards", guards}, {"feed", feed}, {"trial", trialPart}, {"releases", releasesPart}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}, {"rotation", rotation}, {"ingest", ingest}, {"rollups", rollups}, {"records", records}, {"console", consolePart}} {
+	}{{"hop", hop}, {"grpc", grpc}, {"tls", secure}, {"guards", guards}, {"feed", feed}, {"trial", trialPart}, {"releases", releasesPart}, {"idle", idle}, {"publishes", publishes}, {"upgrades", upgrades}, {"fleet", fleet}, {"rotation", rotation}, {"ingest", ingest}, {"rollups", rollups}, {"records", records}, {"console", consolePart}} {
 		if !strings.Contains(*parts, part.name) {
 			continue
 		}
