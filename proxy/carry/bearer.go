@@ -88,10 +88,21 @@ type course interface {
 	abort()
 }
 
-// room is where a bearer keeps the course of its request, whatever its handler.
+// room is where a bearer keeps the course of its request, whatever its handler. It is made
+// with the first that needs it.
 type room struct {
-	carried carried
-	served  served
+	carried *carried
+	served  *served
+}
+
+// clear lets go of the request.
+func (r *room) clear() {
+	if r.carried != nil {
+		*r.carried = carried{}
+	}
+	if r.served != nil {
+		*r.served = served{}
+	}
 }
 
 // carry sees a request through, by a bearer that waits by itself. False: the connection

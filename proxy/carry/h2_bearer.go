@@ -42,13 +42,12 @@ type h2Request struct {
 	method, host, target string
 	path, query          string
 	fields               http1.Fields
-	secret               []string // names of fields that enter no table
-	seen                 lookedUp
-	length               int64 // what Content-Length says; -1: nothing
+	secret               []string   // names of fields that enter no table
+	open                 *h2Opening // nil while an answer goes by
+	length               int64      // what Content-Length says; -1: nothing
 	gotEnd               bool
 	trailer              []http1.Field
 	bodyErr              error  // what the caller did wrong with its body
-	kept                 []byte // of the body, from its beginning
 	isLost               bool   // not all of it is kept any more
 	read                 uint64 // bytes of it that came
 	credited             uint64 // and for which the caller was given room again
@@ -58,7 +57,6 @@ type h2Request struct {
 	rateRead             uint64        // and what had come by then
 
 	// The attempt.
-	to          attempt
 	tries       int
 	up          *h2Attempt // nil: there is none
 	gone        uint64     // bytes of the body that have gone on
@@ -66,18 +64,54 @@ type h2Request struct {
 	sentInterim bool
 
 	// The answer.
-	status      int
-	answered    http1.Fields
-	isSaid      bool // the head has come
-	answerSize  int64
-	answerEnd   bool // it has come whole
-	asksGRPC    bool // the request is one of gRPC
-	isGRPC      bool // and its answer
-	grpcStatus  string
-	downEnded   bool // its end has been sent
-	received    uint64
-	resetCode   h2.Code // of an answer that broke off
-	numberBytes [20]byte
+	status     int
+	isSaid     bool // the head has come
+	answerSize int64
+	answerEnd  bool // it has come whole
+	asksGRPC   bool // the request is one of gRPC
+	isGRPC     bool // and its answer
+	grpcStatus string
+	downEnded  bool // its end has been sent
+	received   uint64
+	resetCode  h2.Code // of an answer that broke off
+}
+
+// h2Opening is what a request needs until its answer begins. It is pooled, so that streams
+// which stay open for long do not hold it.
+type h2Opening struct {
+	to       attempt
+	seen     lookedUp
+	kept     []byte // of the body, from its beginning
+	answered http1.Fields
+	number   [20]byte // room for one
+}
+
+var h2Openings = sync.Pool{New: func() any { return new(h2Opening) }}
+
+// opening is the one of the request, or another where it has let go of that.
+func (f *h2Request) opening() *h2Opening {
+	if f.open == nil {
+		f.open = h2Openings.Get().(*h2Opening)
+	}
+	return f.open
+}
+
+// closeOpening lets go of it.
+func (f *h2Request) closeOpening() {
+	o := f.open
+	if o == nil {
+		return
+	}
+	f.open, f.isLost = nil, true
+	f.caller.l.held.Add(-len(o.kept))
+	if o.kept = o.kept[:0]; cap(o.kept) > smallBody {
+		o.kept = nil
+	}
+	o.answered.Reset()
+	clear(o.answered.List[:cap(o.answered.List)])
+	o.seen.forget()
+	o.to = attempt{}
+	h2Openings.Put(o)
 }
 
 // doing is what a request waits for.
@@ -155,17 +189,10 @@ func (f *h2Request) keepUsed() bool {
 
 // recycle empties the object for the next request. Its room stays, where it is not large.
 func (f *h2Request) recycle() {
-	f.caller.l.held.Add(-len(f.kept))
 	f.fields.Reset()
-	f.answered.Reset()
 	clear(f.fields.List[:cap(f.fields.List)])
-	clear(f.answered.List[:cap(f.answered.List)])
-	if f.kept = f.kept[:0]; cap(f.kept) > smallBody {
-		f.kept = nil
-	}
-	f.seen.forget()
-	f.room = room{}
-	f.to = attempt{}
+	f.closeOpening()
+	f.room.clear()
 	f.caller, f.course, f.batch, f.up, f.ending, f.bodyErr = nil, nil, nil, nil, nil, nil
 	f.method, f.host, f.target, f.path, f.query, f.grpcStatus = "", "", "", "", "", ""
 	f.secret, f.trailer = f.secret[:0], f.trailer[:0]
@@ -184,12 +211,12 @@ func (f *h2Request) Method() string                 { return f.method }
 func (f *h2Request) Host() string                   { return f.host }
 func (f *h2Request) Path() string                   { return f.path }
 func (f *h2Request) Query() string                  { return f.query }
-func (f *h2Request) Header(key string) []string     { return f.seen.find(&f.fields, key) }
+func (f *h2Request) Header(key string) []string     { return f.open.seen.find(&f.fields, key) }
 func (f *h2Request) Caller() string                 { return callerOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) Site() string                   { return siteOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) member() *member                { return f.caller.peer }
 func (f *h2Request) isHTTP2() bool                  { return true }
-func (f *h2Request) attempt() *attempt              { return &f.to }
+func (f *h2Request) attempt() *attempt              { return &f.opening().to }
 func (f *h2Request) ended() error                   { return f.ending }
 func (f *h2Request) wake() func()                   { return f.alert }
 func (f *h2Request) bodyError() error               { return f.bodyErr }
@@ -221,6 +248,7 @@ func (d *h2Down) Head(b *h2.Batch, head *h2.Block, isEnd bool) {
 		f.takeTrailer(head)
 		return
 	}
+	f.opening()
 	f.fields, head.Fields = head.Fields, f.fields
 	f.secret = append(f.secret, head.Secret...)
 	f.method, f.host, f.target = head.Method, head.Authority, head.Path
@@ -355,21 +383,21 @@ func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 
 // keepBody keeps a piece of the body for an attempt that comes, as far as it may.
 func (f *h2Request) keepBody(p []byte, isSent bool) {
-	if f.isLost {
+	if f.isLost { // or the answer goes by
 		return
 	}
 	most := smallBody
-	if f.to.mayRepeat || f.to.mirror != nil {
+	if f.open.to.mayRepeat || f.open.to.mirror != nil {
 		most = keptBodyMax
 	}
-	held := &f.caller.l.held
-	if isSent && (len(f.kept)+len(p) > most || held.IsOver()) {
-		held.Add(-len(f.kept))
-		f.isLost, f.kept = true, nil
+	held, o := &f.caller.l.held, f.open
+	if isSent && (len(o.kept)+len(p) > most || held.IsOver()) {
+		held.Add(-len(o.kept))
+		f.isLost, o.kept = true, nil
 		return
 	}
 	held.Add(len(p))
-	f.kept = append(f.kept, p...)
+	o.kept = append(o.kept, p...)
 }
 
 // credit gives the caller room again for bytes of the body that have gone on.
@@ -527,8 +555,8 @@ func (d *h2Down) look(b *h2.Batch) time.Duration {
 		f.doing = doingNothing
 		f.went(f.course.waited(nil))
 	case doingConnect, doingAsk:
-		if now < f.to.deadline {
-			f.setDue(f.to.deadline)
+		if now < f.open.to.deadline {
+			f.setDue(f.open.to.deadline)
 			break
 		}
 		f.late()
@@ -590,9 +618,9 @@ func (f *h2Request) isBodySlow() bool {
 	now := f.now()
 	awaited := f.awaited
 	if f.up == nil || !f.up.isOpen || f.up.Pending() == 0 {
-		awaited += now - max(f.lastCame, f.to.began)
+		awaited += now - max(f.lastCame, f.open.to.began)
 	}
-	return float64(awaited) >= slowShare*float64(now-f.to.began)
+	return float64(awaited) >= slowShare*float64(now-f.open.to.began)
 }
 
 // isBelowRate tells whether too little of the body came since it was last looked at.

@@ -1,13 +1,16 @@
 package carry
 
 import (
+	"io"
 	"log/slog"
 	"net"
+	"runtime"
 	"testing"
 	"time"
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/proxy/h2"
 	"nightjar/proxy/observe"
 	"nightjar/test/lean"
 )
@@ -50,10 +53,16 @@ func BenchmarkGRPC(b *testing.B) {
 	for _, c := range []struct {
 		name           string
 		conns, streams int
-	}{{"8x32", 8, 32}, {"8x1", 8, 1}, {"1x1", 1, 1}} {
+		path           string
+	}{
+		{"8x32", 8, 32, "/ferry.Line/Times"},
+		{"8x1", 8, 1, "/ferry.Line/Times"},
+		{"1x1", 1, 1, "/ferry.Line/Times"},
+		{"messages", 4, 8, lean.EchoPath},
+	} {
 		b.Run(c.name, func(b *testing.B) {
 			address := grpcBench(b)
-			load := lean.Load{Address: address, Authority: "s", Path: "/ferry.Line/Times", Conns: c.conns, Streams: c.streams, Requests: 1000}
+			load := lean.Load{Address: address, Authority: "s", Path: c.path, Conns: c.conns, Streams: c.streams, Requests: 1000, Messages: c.path == lean.EchoPath}
 			lean.Run(load)
 			b.ReportAllocs()
 			b.ResetTimer()
@@ -63,4 +72,44 @@ func BenchmarkGRPC(b *testing.B) {
 			}
 		})
 	}
+}
+
+// BenchmarkIdleHTTP2 is what a connection of HTTP/2 takes that is idle, and what a stream of
+// one does that is open: bytes of the heap and of stacks.
+func BenchmarkIdleHTTP2(b *testing.B) {
+	address := grpcBench(b)
+	used := func() float64 {
+		runtime.GC()
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return float64(m.HeapAlloc + m.StackInuse)
+	}
+	const conns, streams = 500, 90
+	before := used()
+	var held []net.Conn
+	for range conns {
+		c, err := net.Dial("tcp", address)
+		if err != nil {
+			b.Fatal(err)
+		}
+		held = append(held, c)
+		io.WriteString(c, h2.Preface+"\x00\x00\x00\x04\x00\x00\x00\x00\x00")
+		var in [9]byte
+		io.ReadFull(c, in[:])
+	}
+	time.Sleep(100 * time.Millisecond)
+	b.ReportMetric((used()-before)/conns, "B/connection")
+	for _, c := range held {
+		c.Close()
+	}
+	time.Sleep(100 * time.Millisecond)
+	before = used()
+	end, err := lean.Hold(lean.Load{Address: address, Authority: "s", Path: lean.EchoPath, Conns: 10, Streams: streams})
+	if err != nil {
+		b.Fatal(err)
+	}
+	time.Sleep(300 * time.Millisecond)
+	b.ReportMetric((used()-before)/(10*streams), "B/stream-of-all-three")
+	end()
 }

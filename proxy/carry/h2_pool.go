@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"net"
+	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -19,7 +20,8 @@ import (
 // same way together costs less.
 const (
 	h2Connections = 8    // to one instance at most
-	h2Shared      = 48   // streams of a connection after which another one is opened
+	h2Few         = 8    // streams of a connection after which another one is opened, up to one for each processor
+	h2Shared      = 48   // and after which more are
 	h2Most        = 250  // streams of a connection at most, if its instance takes so many
 	h2Line        = 4096 // requests that wait for a connection to one instance
 )
@@ -79,12 +81,16 @@ func (p *Pools) h2Of(to *engine.Instance) *h2Pool {
 func (k *h2Pool) pick(near int) *h2Upstream {
 	list := *k.conns.Load()
 	var second *h2Upstream
+	enough := h2Shared
+	if len(list) < runtime.GOMAXPROCS(0) {
+		enough = h2Few
+	}
 	for i := range list {
 		u := list[(near+i)%len(list)]
 		switch open := u.conn.Streams(); {
 		case !k.isGood(u):
 			go u.retire() // it flushes, which those who ask here may not
-		case open < h2Shared && u.conn.Room() > 0:
+		case open < enough && u.conn.Room() > 0:
 			return u
 		case second == nil && u.conn.Room() > 0:
 			second = u

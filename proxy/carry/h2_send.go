@@ -15,7 +15,7 @@ import (
 
 func (f *h2Request) send() (o engine.Outcome, isThere bool) {
 	f.dropAttempt()
-	if f.now() >= f.to.deadline {
+	if f.now() >= f.open.to.deadline {
 		return engine.Outcome{Reason: engine.TimedOut}, true
 	}
 	if f.isLost {
@@ -29,9 +29,9 @@ func (f *h2Request) send() (o engine.Outcome, isThere bool) {
 	if f.tries++; f.tries > 1 { // what is still told of the one before is not this one's
 		f.up = new(h2Attempt)
 	}
-	f.up.f, f.up.pool = f, f.caller.l.Pools.h2Of(f.to.To)
+	f.up.f, f.up.pool = f, f.caller.l.Pools.h2Of(f.open.to.To)
 	f.isSaid, f.answerEnd, f.interims, f.sentInterim, f.gone = false, false, 0, false, 0
-	f.setDue(f.to.deadline)
+	f.setDue(f.open.to.deadline)
 	return f.connect()
 }
 
@@ -78,7 +78,7 @@ func (f *h2Request) failed(up *h2Attempt, err error) {
 	f.connected(up, func() {
 		f.doing = doingNothing
 		o := outcomeOf(err)
-		if err == errNotHTTP2 && !f.to.isHTTP2 {
+		if err == errNotHTTP2 && !f.open.to.isHTTP2 {
 			o = notGRPC
 		}
 		o.IsUnsent = !f.isLost
@@ -111,34 +111,34 @@ func (f *h2Request) connected(up *h2Attempt, goOn func()) {
 
 // writeRequest writes the request as it goes on, as far as it has come.
 func (f *h2Request) writeRequest(w *h2.Writer) {
-	f.to.Trailers = hasField(&f.fields, "te")
+	f.open.to.Trailers = hasField(&f.fields, "te")
 	w.Secret = f.secret
 	w.Add(":method", f.method)
 	scheme := "http"
-	if f.to.To.Secure {
+	if f.open.to.To.Secure {
 		scheme = "https"
 	}
 	w.Add(":scheme", scheme)
-	w.Add(":authority", f.to.SendHost())
+	w.Add(":authority", f.open.to.SendHost())
 	path := f.target
-	if f.to.path != f.path {
-		path = f.to.path + f.target[len(f.path):]
+	if f.open.to.path != f.path {
+		path = f.open.to.path + f.target[len(f.path):]
 	}
 	w.Add(":path", path)
-	f.to.WriteHeader(w)
+	f.open.to.WriteHeader(w)
 	if f.length >= 0 {
-		w.AddBytes("content-length", strconv.AppendInt(f.numberBytes[:0], f.length, 10))
+		w.AddBytes("content-length", strconv.AppendInt(f.open.number[:0], f.length, 10))
 	}
-	hasMore := len(f.kept) > 0 || len(f.trailer) > 0
+	hasMore := len(f.open.kept) > 0 || len(f.trailer) > 0
 	w.End(f.gotEnd && !hasMore)
-	if len(f.kept) > 0 {
-		f.gone += uint64(f.up.Write(f.batch, f.kept, f.gotEnd && len(f.trailer) == 0))
+	if len(f.open.kept) > 0 {
+		f.gone += uint64(f.up.Write(f.batch, f.open.kept, f.gotEnd && len(f.trailer) == 0))
 		f.credit(f.gone)
 	}
 	if f.gotEnd && len(f.trailer) > 0 {
 		f.endRequest()
 	}
-	if f.to.mirror != nil && f.gotEnd {
+	if f.open.to.mirror != nil && f.gotEnd {
 		f.copyRequest()
 	}
 }
@@ -156,22 +156,22 @@ func hasField(in *http1.Fields, name string) bool {
 // copyRequest sends a copy of the request, which has come whole, to the mirror.
 func (f *h2Request) copyRequest() {
 	h := http.Header{"User-Agent": nil}
-	f.to.WriteHeader(&canonical{forward.Map{Header: h}})
+	f.open.to.WriteHeader(&canonical{forward.Map{Header: h}})
 	query := strings.TrimPrefix(f.target[len(f.path):], "?")
-	f.to.mirrors.send(
+	f.open.to.mirrors.send(
 		&http.Request{
 			Method:     f.method,
 			Proto:      "HTTP/2.0",
 			ProtoMajor: 2,
-			Host:       f.to.SendHost(),
-			URL:        addressed(f.to.mirror, f.to.path, query, false),
+			Host:       f.open.to.SendHost(),
+			URL:        addressed(f.open.to.mirror, f.open.to.path, query, false),
 			Header:     h,
 		},
-		f.to.mirror,
-		append([]byte(nil), f.kept...),
-		f.to.TimeLeft,
+		f.open.to.mirror,
+		append([]byte(nil), f.open.kept...),
+		f.open.to.TimeLeft,
 	)
-	f.to.mirror = nil
+	f.open.to.mirror = nil
 }
 
 // canonical is a header of net/http for names in small letters.
@@ -222,7 +222,7 @@ func (f *h2Request) takeInterim(head *h2.Block) {
 	}
 	f.sentInterim = true
 	if w := f.down.Begin(f.batch); w != nil {
-		w.AddBytes(":status", strconv.AppendInt(f.numberBytes[:0], int64(head.Status), 10))
+		w.AddBytes(":status", strconv.AppendInt(f.open.number[:0], int64(head.Status), 10))
 		forward.WriteInterim(&head.Fields, w)
 		w.End(false)
 	}
@@ -231,18 +231,18 @@ func (f *h2Request) takeInterim(head *h2.Block) {
 // takeAnswer goes on with the head of the answer.
 func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
 	f.isSaid, f.status, f.answerEnd, f.answerSize = true, head.Status, isEnd, head.Length()
-	f.answered, head.Fields = head.Fields, f.answered
+	f.open.answered, head.Fields = head.Fields, f.open.answered
 	if isEnd {
 		f.up.pool.freed()
 	}
 	o := engine.Outcome{Status: f.status, IsSpent: f.sentInterim || f.isLost}
-	f.isGRPC, f.grpcStatus = f.asksGRPC && (f.to.isHTTP2 || isGRPC(&f.answered)), ""
+	f.isGRPC, f.grpcStatus = f.asksGRPC && (f.open.to.isHTTP2 || isGRPC(&f.open.answered)), ""
 	isByProxy := false
-	for i := range f.answered.List {
-		switch field := &f.answered.List[i]; {
+	for i := range f.open.answered.List {
+		switch field := &f.open.answered.List[i]; {
 		case field.Name == "grpc-status":
 			f.grpcStatus = field.Value
-		case len(field.Name) == len(wire.HeaderReason) && strings.EqualFold(field.Name, wire.HeaderReason) && !f.to.To.Outside:
+		case len(field.Name) == len(wire.HeaderReason) && strings.EqualFold(field.Name, wire.HeaderReason) && !f.open.to.To.Outside:
 			o, isByProxy = saidByProxy(field.Value, o), true
 		}
 	}
@@ -330,7 +330,7 @@ func (a *h2Attempt) Gone(b *h2.Batch, why *h2.Gone) {
 		f.up, f.doing = nil, doingNothing
 		var o engine.Outcome
 		switch {
-		case a.at.notHTTP2(why) && !f.to.isHTTP2:
+		case a.at.notHTTP2(why) && !f.open.to.isHTTP2:
 			o = notGRPC
 		case a.at.notHTTP2(why):
 			o = outcomeOf(errNotHTTP2)
@@ -341,7 +341,7 @@ func (a *h2Attempt) Gone(b *h2.Batch, why *h2.Gone) {
 		default:
 			o = outcomeOf(why)
 		}
-		isRefused := why.Err != nil && f.to.To.Mutual && isRefusedThere(why.Err)
+		isRefused := why.Err != nil && f.open.to.To.Mutual && isRefusedThere(why.Err)
 		o.IsSpent = o.IsSpent || f.sentInterim || f.isLost
 		o.IsUnsent = (why.IsUnprocessed || isRefused) && !f.isLost
 		f.went(f.course.sent(o))
@@ -364,12 +364,12 @@ func (f *h2Request) sendAnswer(a forward.Answer) (failed bool, err error, isOver
 	if w == nil {
 		return false, errCallerLeft, true
 	}
-	w.AddBytes(":status", strconv.AppendInt(f.numberBytes[:0], int64(f.status), 10))
-	if !a.WriteHeader(&f.answered, "2", w) { // RFC 9110, section 6.6.1
+	w.AddBytes(":status", strconv.AppendInt(f.open.number[:0], int64(f.status), 10))
+	if !a.WriteHeader(&f.open.answered, "2", w) { // RFC 9110, section 6.6.1
 		w.Add("date", today())
 	}
 	if f.answerSize >= 0 && f.status != http.StatusNoContent {
-		w.AddBytes("content-length", strconv.AppendInt(f.numberBytes[:0], f.answerSize, 10))
+		w.AddBytes("content-length", strconv.AppendInt(f.open.number[:0], f.answerSize, 10))
 	}
 	w.End(f.answerEnd)
 	if f.answerEnd {
@@ -377,6 +377,7 @@ func (f *h2Request) sendAnswer(a forward.Answer) (failed bool, err error, isOver
 		return f.hasFailed(), nil, true
 	}
 	f.doing = doingAnswer
+	f.closeOpening()
 	f.due = 0
 	f.watchPlace(f.now())
 	return false, nil, false
@@ -388,7 +389,7 @@ func (f *h2Request) reply(status int, h http.Header, body []byte) {
 	if w == nil {
 		return
 	}
-	w.AddBytes(":status", strconv.AppendInt(f.numberBytes[:0], int64(status), 10))
+	w.AddBytes(":status", strconv.AppendInt(f.open.number[:0], int64(status), 10))
 	for k, values := range h {
 		for _, v := range values {
 			w.Add(k, v)
@@ -398,7 +399,7 @@ func (f *h2Request) reply(status int, h http.Header, body []byte) {
 		w.Add("date", today())
 	}
 	if status != http.StatusNoContent && status != http.StatusNotModified && h["Grpc-Status"] == nil {
-		w.AddBytes("content-length", strconv.AppendInt(f.numberBytes[:0], int64(len(body)), 10))
+		w.AddBytes("content-length", strconv.AppendInt(f.open.number[:0], int64(len(body)), 10))
 	}
 	if f.method == http.MethodHead {
 		body = nil

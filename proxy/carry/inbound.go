@@ -113,13 +113,16 @@ func (in *Inbound) requiresIdentity() bool {
 }
 
 func (in *Inbound) course(b bearer, _ *engine.Exchange, shard *observe.Shard, at *room) course {
-	at.served = served{
+	if at.served == nil {
+		at.served = new(served)
+	}
+	*at.served = served{
 		in:    in,
 		b:     b,
 		shard: shard,
 		began: in.now(),
 	}
-	return &at.served
+	return at.served
 }
 
 func (q *served) begin() progress {

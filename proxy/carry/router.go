@@ -77,14 +77,17 @@ type carried struct {
 }
 
 func (r *Router) course(b bearer, x *engine.Exchange, shard *observe.Shard, in *room) course {
-	in.carried = carried{
+	if in.carried == nil {
+		in.carried = new(carried)
+	}
+	*in.carried = carried{
 		router: r,
 		b:      b,
 		x:      x,
 		shard:  shard,
 		began:  r.now(),
 	}
-	return &in.carried
+	return in.carried
 }
 
 func (c *carried) begin() progress {

@@ -112,7 +112,7 @@ const (
 const (
 	softRoom = 256 << 10 // no DATA is added past it
 	hardRoom = 1 << 20   // nothing more is read of a peer that takes nothing
-	keptRoom = 64 << 10  // a larger buffer is not kept
+	keptRoom = 512 << 10 // a larger buffer is not kept; the others are until the connection is idle
 )
 
 // Conn is one connection.
@@ -275,6 +275,11 @@ func (c *Conn) Serve() error {
 }
 
 func (c *Conn) read() error {
+	held := 0 // reads since something was flushed
+	c.wire.waits = func() {
+		held = 0
+		c.batch.Flush()
+	}
 	if !c.cfg.IsClient {
 		if err := c.readPreface(); err != nil {
 			return err
@@ -291,7 +296,10 @@ func (c *Conn) read() error {
 		} else if c.begun.Load() != 0 {
 			c.begun.Store(0)
 		}
-		c.batch.Flush()
+		// What is written is flushed before the reader waits: what came meanwhile goes with it.
+		if held++; held >= mostHeld {
+			c.wire.waits()
+		}
 		if err := c.awaitRoom(); err != nil {
 			return err
 		}
@@ -300,6 +308,9 @@ func (c *Conn) read() error {
 		}
 	}
 }
+
+// mostHeld is how often a reader goes on with what has come before it flushes.
+const mostHeld = 8
 
 func (c *Conn) readPreface() error {
 	c.begun.Store(int64(max(c.now(), 1)))
@@ -477,6 +488,9 @@ func (c *Conn) Tick(b *Batch, idle, ping, head time.Duration) {
 	now := c.now()
 	c.endStuck(b, now)
 	silent := now - time.Duration(c.heard.Load())
+	if c.busy.Load() == 0 && silent > time.Second {
+		c.freeRoom()
+	}
 	switch begun := time.Duration(c.begun.Load()); {
 	case head > 0 && begun > 0 && now-begun > head:
 		c.interruptFor(connError(EnhanceYourCalm, "a frame or a header list does not come whole"))
@@ -503,6 +517,15 @@ func (c *Conn) Tick(b *Batch, idle, ping, head time.Duration) {
 // End ends the connection, and tells the peer why. Those who read find out.
 func (c *Conn) End(code Code, why string) { c.interruptFor(connError(code, why)) }
 
+// freeRoom lets go of what a connection keeps for writing.
+func (c *Conn) freeRoom() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.spare = nil; len(c.w) == 0 {
+		c.w = nil
+	}
+}
+
 // interruptFor has the reader end the connection.
 func (c *Conn) interruptFor(why error) {
 	c.mu.Lock()
@@ -518,6 +541,11 @@ func (c *Conn) interruptFor(why error) {
 func (c *Conn) awaitRoom() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if len(c.w) > hardRoom {
+		c.mu.Unlock()
+		c.wire.waits()
+		c.mu.Lock()
+	}
 	for len(c.w) > hardRoom && !c.isDead && c.ended == nil {
 		c.room.Wait()
 	}

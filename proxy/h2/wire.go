@@ -66,6 +66,7 @@ type wire struct {
 	got     int
 	readErr error
 	readFD  func(fd uintptr) bool
+	waits   func() // is called before the reader waits
 	first   [1]byte
 
 	// Of writing, by whoever flushes.
@@ -102,6 +103,7 @@ func (w *wire) open() (err error) {
 			case err == syscall.EINTR:
 				continue
 			case err == syscall.EAGAIN:
+				w.waits()
 				w.rest()
 				return false
 			}
@@ -182,6 +184,7 @@ func (w *wire) fill() error {
 		}
 	}
 	if w.tls != nil {
+		w.waits() // perhaps
 		return w.fillSecure()
 	}
 	w.got, w.readErr = 0, nil

@@ -129,6 +129,7 @@ type Load struct {
 // callers are those of one load.
 type callers struct {
 	Load
+	isHeld bool // streams are opened, and nothing more
 	left   atomic.Int64
 	failed atomic.Int64
 	done   sync.WaitGroup
@@ -181,6 +182,7 @@ type question struct {
 	h2.Stream
 	of   *caller
 	came int // bytes of a message that comes back
+	over bool
 }
 
 var message = append([]byte{0, 0, 0, 4, 0}, body...)
@@ -188,12 +190,12 @@ var message = append([]byte{0, 0, 0, 4, 0}, body...)
 // ask makes the next request, or is done.
 func (c *caller) ask(b *h2.Batch, q *question) {
 	if !c.all.Messages && c.all.left.Add(-1) < 0 {
-		c.all.done.Done()
+		q.finish()
 		return
 	}
 	w, err := c.conn.Open(b, &q.Stream, q, false)
 	if err != nil {
-		c.fail()
+		q.Gone(b, nil)
 		return
 	}
 	for _, f := range [...][2]string{
@@ -203,6 +205,9 @@ func (c *caller) ask(b *h2.Batch, q *question) {
 		w.Add(f[0], f[1])
 	}
 	w.End(false)
+	if c.all.isHeld {
+		return
+	}
 	if c.all.Messages {
 		q.say(b)
 		return
@@ -220,9 +225,12 @@ func (q *question) say(b *h2.Batch) {
 	q.Write(b, message, false)
 }
 
-func (c *caller) fail() {
-	c.all.failed.Add(1)
-	c.all.done.Done()
+// finish says that the stream asks for nothing any more.
+func (q *question) finish() {
+	if !q.over {
+		q.over = true
+		q.of.all.done.Done()
+	}
 }
 
 func (q *question) Keep()    {}
@@ -239,7 +247,10 @@ func (q *question) Head(b *h2.Batch, head *h2.Block, isEnd bool) {
 
 func (q *question) ended(b *h2.Batch) {
 	if q.of.all.Messages {
-		q.of.all.done.Done()
+		if q.of.all.left.Load() > 0 {
+			q.of.all.failed.Add(1)
+		}
+		q.finish()
 		return
 	}
 	q.of.ask(b, q)
@@ -257,12 +268,19 @@ func (q *question) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 }
 
 func (q *question) Sent(*h2.Batch, int, bool) {}
-func (q *question) Gone(*h2.Batch, *h2.Gone)  { q.of.fail() }
+
+func (q *question) Gone(*h2.Batch, *h2.Gone) {
+	if !q.over {
+		q.of.all.failed.Add(1)
+		q.finish()
+	}
+}
 
 // Hold opens connections with streams that send nothing and wait, and returns what closes
 // them.
 func Hold(load Load) (end func(), err error) {
-	all := &callers{Load: load}
+	load.Messages = true
+	all := &callers{Load: load, isHeld: true}
 	var conns []net.Conn
 	end = func() {
 		for _, c := range conns {
@@ -284,8 +302,6 @@ func Hold(load Load) (end func(), err error) {
 		var b h2.Batch
 		for range load.Streams {
 			all.done.Add(1)
-			all.Messages = true
-			all.left.Store(1 << 40)
 			one.ask(&b, &question{of: one})
 		}
 		b.Flush()
