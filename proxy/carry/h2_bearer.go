@@ -135,6 +135,7 @@ type h2Attempt struct {
 	pool   *h2Pool
 	at     *h2Upstream
 	isOpen bool // it has a stream
+	owed   int  // bytes that have gone on, and for which no room was given back yet
 }
 
 // h2Down is told of what comes on the caller's stream.
@@ -200,7 +201,7 @@ func (f *h2Request) recycle() {
 	f.read, f.credited, f.gone, f.received = 0, 0, 0, 0
 	f.lastCame, f.awaited, f.rateFrom, f.rateRead = 0, 0, 0, 0
 	f.interims, f.sentInterim, f.status, f.resetCode, f.tries = 0, false, 0, 0, 0
-	f.first.at, f.first.pool, f.first.isOpen = nil, nil, false
+	f.first.at, f.first.pool, f.first.isOpen, f.first.owed = nil, nil, false, 0
 	h2Requests.Put(f)
 }
 
@@ -362,7 +363,7 @@ func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 	f.down.Credit(b, flow-len(p)) // padding is nobody's
 	f.gotEnd = isEnd
 	isOpen := f.up != nil && f.up.isOpen && f.doing != doingOver
-	if !isEnd || f.read > 0 { // else it is here at once
+	if f.doing != doingAnswer && (!isEnd || f.read > 0) { // else nobody waits for it, or it is here at once
 		now := f.now()
 		if !isOpen || f.up.Pending() == 0 {
 			f.awaited += now - f.lastCame
@@ -402,11 +403,15 @@ func (f *h2Request) keepBody(p []byte, isSent bool) {
 
 // credit gives the caller room again for bytes of the body that have gone on.
 func (f *h2Request) credit(gone uint64) {
-	if gone > f.credited {
+	if gone >= f.credited+creditStep {
 		f.down.Credit(f.batch, int(gone-f.credited))
 		f.credited = gone
 	}
 }
+
+// creditStep is for how many bytes at once room is given back: little of a window, and more
+// than most messages.
+const creditStep = 8 << 10
 
 // takeTrailer takes the trailer of the request.
 func (f *h2Request) takeTrailer(head *h2.Block) {
@@ -443,7 +448,7 @@ func (d *h2Down) Sent(b *h2.Batch, n int, isEnd bool) {
 	defer f.unlock()
 	f.received += uint64(n)
 	if f.doing == doingAnswer && f.up != nil {
-		f.up.Credit(b, n)
+		f.up.credit(b, n)
 	}
 	if !isEnd {
 		return

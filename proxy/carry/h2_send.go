@@ -265,7 +265,7 @@ func (a *h2Attempt) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 	}
 	sent := f.down.Write(b, p, isEnd)
 	f.received += uint64(sent)
-	a.Credit(b, sent+flow-len(p))
+	a.credit(b, sent+flow-len(p))
 	if isEnd {
 		f.answerEnd = true
 		f.up.pool.freed()
@@ -273,6 +273,14 @@ func (a *h2Attempt) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 			f.downEnded = true
 			f.went(f.course.answered(f.hasFailed(), nil))
 		}
+	}
+}
+
+// credit gives the instance room again for bytes that have gone on.
+func (a *h2Attempt) credit(b *h2.Batch, n int) {
+	if a.owed += n; a.owed >= creditStep {
+		a.Credit(b, a.owed)
+		a.owed = 0
 	}
 }
 
