@@ -70,7 +70,7 @@ func (p *Proxy) assemble() {
 // assembleCarriers makes what requests pass through.
 func (p *Proxy) assembleCarriers(caller string) {
 	cfg := &p.cfg
-	p.transport, p.pools = carry.NewTransports(p.shown), &carry.Pools{Epoch: p.epoch, Shown: p.shown}
+	p.transport, p.pools = carry.NewTransports(p.shown), &carry.Pools{Epoch: p.epoch, Shown: p.shown, Log: p.log}
 	most, ofOne := carry.MaxCallers(), 0
 	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
 		ofOne = max(most/2, 1)
@@ -195,6 +195,7 @@ func (p *Proxy) listen(name string, l net.Listener, h carry.Handler) *carry.List
 			Recorder:  p.recorder,
 			Log:       p.log,
 			Callers:   p.callers,
+			HTTP2:     &p.pools.HTTP2,
 			LeastRate: func() float64 { return math.Float64frombits(p.leastRate.Load()) },
 		},
 		h,
@@ -238,6 +239,31 @@ func (p *Proxy) gauges() []metrics.Value {
 				}
 				return 0
 			},
+		}, {
+			Name: "nightjar_http2_held_bytes",
+			Unit: "bytes",
+			Help: "Bytes of bodies that came by HTTP/2 and that nobody takes yet.",
+			Read: func() float64 { return float64(p.pools.HTTP2.Held()) },
+		}, {
+			Name:    "nightjar_http2_flooding_connections_total",
+			Help:    "Connections of HTTP/2 that were ended, because their peers asked for too much.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.pools.HTTP2.Flooding()) },
+		}, {
+			Name:    "nightjar_http2_broken_connections_total",
+			Help:    "Connections of HTTP/2 that were ended, because their peers broke the protocol.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.pools.HTTP2.Broken()) },
+		}, {
+			Name:    "nightjar_http2_refused_streams_total",
+			Help:    "Streams of HTTP/2 that were refused, because there were too many at once.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.pools.HTTP2.Refused()) },
+		}, {
+			Name:    "nightjar_http2_large_headers_total",
+			Help:    "Header lists of HTTP/2 that were over the limit.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.pools.HTTP2.TooLarge()) },
 		}, {
 			Name:    "nightjar_log_lines_dropped_total",
 			Help:    "Lines of the request log that were dropped, because they were not read in time.",

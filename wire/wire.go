@@ -28,8 +28,10 @@ const (
 	HeaderCaller   = "Nightjar-Caller"    // the calling service
 	HeaderTimeLeft = "Nightjar-Time-Left" // milliseconds that the caller will still wait
 	HeaderReason   = "Nightjar-Reason"    // on an inbound proxy's own answer: its reason
-	HeaderMirror   = "Nightjar-Mirror"    // with value "1" the request is a copy, and nobody waits for the answer
-	HeaderRequest  = "Nightjar-Request"   // on a gateway's refusal: the id by which the request is found
+	// HeaderUnsent says beside it that the workload has not processed the request.
+	HeaderUnsent  = "Nightjar-Unsent"
+	HeaderMirror  = "Nightjar-Mirror"  // with value "1" the request is a copy, and nobody waits for the answer
+	HeaderRequest = "Nightjar-Request" // on a gateway's refusal: the id by which the request is found
 
 	// HeaderAsk asks for HeaderAnswered in the answer. At a gateway its value is
 	// Snapshot.Key, elsewhere any.

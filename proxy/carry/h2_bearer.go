@@ -58,6 +58,7 @@ type h2Request struct {
 
 	// The attempt.
 	tries       int
+	resent      int        // how often the attempt went to another connection
 	up          *h2Attempt // nil: there is none
 	gone        uint64     // bytes of the body that have gone on
 	interims    int
@@ -103,7 +104,7 @@ func (f *h2Request) closeOpening() {
 		return
 	}
 	f.open, f.isLost = nil, true
-	f.caller.l.held.Add(-len(o.kept))
+	f.caller.l.HTTP2.held.Add(-len(o.kept))
 	if o.kept = o.kept[:0]; cap(o.kept) > smallBody {
 		o.kept = nil
 	}
@@ -391,7 +392,7 @@ func (f *h2Request) keepBody(p []byte, isSent bool) {
 	if f.open.to.mayRepeat || f.open.to.mirror != nil {
 		most = keptBodyMax
 	}
-	held, o := &f.caller.l.held, f.open
+	held, o := &f.caller.l.HTTP2.held, f.open
 	if isSent && (len(o.kept)+len(p) > most || held.IsOver()) {
 		held.Add(-len(o.kept))
 		f.isLost, o.kept = true, nil

@@ -24,6 +24,24 @@ const (
 	h2Ping          = 15 * time.Second // a connection with streams that is silent for so long is asked whether it lives
 )
 
+// HTTP2 is what all connections of HTTP/2 of a proxy have in common. The zero value is one
+// of nothing yet.
+type HTTP2 struct {
+	held   h2.Budget
+	counts h2.Counts
+}
+
+// Held is how many bytes of bodies are held that nobody takes.
+func (h *HTTP2) Held() int64 { return h.held.Held() }
+
+// Flooding counts connections that were ended since their peers asked for too much, Broken
+// those whose peers broke the protocol, Refused streams over the limit, and TooLarge header
+// lists over theirs.
+func (h *HTTP2) Flooding() uint64 { return h.counts.Flooded.Load() }
+func (h *HTTP2) Broken() uint64   { return h.counts.Broken.Load() }
+func (h *HTTP2) Refused() uint64  { return h.counts.Refused.Load() }
+func (h *HTTP2) TooLarge() uint64 { return h.counts.TooLarge.Load() }
+
 // h2Caller is a connection of a caller that speaks HTTP/2.
 type h2Caller struct {
 	l       *Listener
@@ -53,7 +71,7 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 	cfg := h2.Config{
 		Handler:  c,
 		Streams:  h2Streams,
-		Budget:   &l.held,
+		Budget:   &l.HTTP2.held,
 		Calm:     h2CalmMembers,
 		Patience: l.patience,
 		Now:      l.src.now,
@@ -69,7 +87,7 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 	defer leave(errCallerLeft)
 	c.ctx = ctx
 	var err error
-	if c.conn, err = h2.New(tcp, under, t, early, &l.H2, cfg); err != nil {
+	if c.conn, err = h2.New(tcp, under, t, early, &l.HTTP2.counts, cfg); err != nil {
 		return
 	}
 	l.mu.Lock()

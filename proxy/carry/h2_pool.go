@@ -244,11 +244,11 @@ func (k *h2Pool) connectOnce(ctx context.Context) (*h2Upstream, error) {
 		}
 	}
 	var err error
-	u.conn, err = h2.New(tcp, under, t, nil, &k.of.H2, h2.Config{
+	u.conn, err = h2.New(tcp, under, t, nil, &k.of.HTTP2.counts, h2.Config{
 		Handler:  u,
 		IsClient: true,
 		Streams:  h2Most,
-		Budget:   &k.of.held,
+		Budget:   &k.of.HTTP2.held,
 		Calm:     h2CalmMembers,
 		Now:      func() time.Duration { return time.Since(k.of.Epoch) },
 	})

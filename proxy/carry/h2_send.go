@@ -30,7 +30,7 @@ func (f *h2Request) send() (o engine.Outcome, isThere bool) {
 		f.up = new(h2Attempt)
 	}
 	f.up.f, f.up.pool = f, f.caller.l.Pools.h2Of(f.open.to.To)
-	f.isSaid, f.answerEnd, f.interims, f.sentInterim, f.gone = false, false, 0, false, 0
+	f.isSaid, f.answerEnd, f.interims, f.sentInterim, f.gone, f.resent = false, false, 0, false, 0, 0
 	f.setDue(f.open.to.deadline)
 	return f.connect()
 }
@@ -61,6 +61,17 @@ func (f *h2Request) connect() (o engine.Outcome, isThere bool) {
 		}, true
 	}
 	return o, false
+}
+
+// resend goes on with an attempt on another connection, since the instance ends the one that
+// it had, and has not processed it.
+func (f *h2Request) resend(a *h2Attempt) {
+	f.resent++
+	f.up = &h2Attempt{f: f, pool: a.pool}
+	f.gone = 0
+	if o, isThere := f.connect(); isThere {
+		f.went(f.course.sent(o))
+	}
 }
 
 // tryAgain lets an attempt that waited for a connection try again; failed tells it that
@@ -228,6 +239,8 @@ func (f *h2Request) takeInterim(head *h2.Block) {
 	}
 }
 
+var lowerUnsent = strings.ToLower(wire.HeaderUnsent)
+
 // takeAnswer goes on with the head of the answer.
 func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
 	f.isSaid, f.status, f.answerEnd, f.answerSize = true, head.Status, isEnd, head.Length()
@@ -245,6 +258,9 @@ func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
 		case len(field.Name) == len(wire.HeaderReason) && strings.EqualFold(field.Name, wire.HeaderReason) && !f.open.to.To.Outside:
 			o, isByProxy = saidByProxy(field.Value, o), true
 		}
+	}
+	if isByProxy && hasField(&f.open.answered, lowerUnsent) {
+		o.IsUnsent = !o.IsSpent
 	}
 	if f.isGRPC && !isByProxy {
 		o.Means = forward.GRPCMeans(f.grpcStatus)
@@ -336,6 +352,10 @@ func (a *h2Attempt) Gone(b *h2.Batch, why *h2.Gone) {
 	switch f.doing {
 	case doingAsk:
 		f.up, f.doing = nil, doingNothing
+		if why.IsUnprocessed && why.Err != nil && !f.isLost && f.resent < maxResends {
+			f.resend(a)
+			return
+		}
 		var o engine.Outcome
 		switch {
 		case a.at.notHTTP2(why) && !f.open.to.isHTTP2:

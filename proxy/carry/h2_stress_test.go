@@ -90,7 +90,7 @@ func (h *grpcHop) isQuiet() bool {
 	for _, l := range []*Listener{h.outer, h.inner} {
 		busy := 0
 		l.eachH2(func(c *h2Caller) { busy += c.conn.Streams() })
-		if busy > 0 || l.held.Held() != 0 {
+		if busy > 0 || l.HTTP2.Held() != 0 {
 			return false
 		}
 	}
@@ -102,7 +102,7 @@ func (h *grpcHop) isQuiet() bool {
 			}
 			return true
 		})
-		if busy > 0 || p.held.Held() != 0 {
+		if busy > 0 || p.HTTP2.Held() != 0 {
 			return false
 		}
 	}

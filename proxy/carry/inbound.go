@@ -230,6 +230,9 @@ func (q *served) turnAway(note func(from, request string)) progress {
 // refuse answers for a workload that did not. The caller's proxy is told why.
 func (q *served) refuse(o engine.Outcome, detail string) progress {
 	h := http.Header{wire.HeaderReason: {string(o.Reason)}}
+	if o.IsUnsent {
+		h[wire.HeaderUnsent] = []string{"1"}
+	}
 	refusal := forward.Refusal{
 		Status: cmp.Or(o.Means, o.Reason.Status()),
 		Reason: o.Reason,

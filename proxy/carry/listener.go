@@ -38,13 +38,9 @@ type Listener struct {
 	ended    chan struct{}   // Serve of fallback returned
 	base     context.Context // of all requests that are carried over net/http
 	cut      context.CancelCauseFunc
-	held     h2.Budget
 
 	isGeneral bool // no connection is served by the codec for plain HTTP/1.1
 	isH2      bool // every request of HTTP/2 is carried by the bearer h2
-
-	// H2 counts what connections of HTTP/2 were ended for.
-	H2 h2.Counts
 
 	mu        sync.Mutex // guards what follows; taken when a connection comes or goes
 	conns     map[*plain]struct{}
@@ -69,6 +65,7 @@ type Config struct {
 	Identity  *Identity                      // of callers that are members; nil: there are none
 	Stall     time.Duration                  // after which a peer that takes no byte is given up; 2 minutes when 0
 	Callers   *Callers                       // nil: their connections are not bounded
+	HTTP2     *HTTP2                         // nil: its own
 	// LeastRate is how many bytes of a body a second a caller has to send or take, over
 	// rules.RateOver; nil, or 0 from it: any.
 	LeastRate func() float64
@@ -79,6 +76,9 @@ type Config struct {
 func Open(cfg Config, h Handler) *Listener {
 	if in, ok := h.(*Inbound); ok {
 		cfg.Identity = in.Identity
+	}
+	if cfg.HTTP2 == nil {
+		cfg.HTTP2 = new(HTTP2)
 	}
 	if cfg.Stall == 0 {
 		cfg.Stall = stallTimeout

@@ -12,7 +12,6 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/identity"
-	"nightjar/proxy/h2"
 )
 
 const (
@@ -28,11 +27,9 @@ type Pools struct {
 	mu     sync.Mutex            // held to add and drop pools
 	byAddr sync.Map              // address with a mark for TLS → *connPool
 
-	// H2 counts what connections of HTTP/2 were ended for.
-	H2       h2.Counts
+	HTTP2    HTTP2
 	Log      *slog.Logger // nil: nobody reads
 	h2ByAddr sync.Map     // the same → *h2Pool
-	held     h2.Budget
 }
 
 // panicked tells of a fault of this program that ended a connection.

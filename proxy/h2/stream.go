@@ -222,7 +222,7 @@ func (c *Conn) Room() int {
 	if c.isLast || c.isDead || c.ended != nil {
 		return 0
 	}
-	return min(c.cfg.Streams, int(c.peerMax)) - len(c.streams)
+	return max(min(c.cfg.Streams, int(c.peerMax))-len(c.streams), 0)
 }
 
 // Writer writes a header list, while the connection is locked.

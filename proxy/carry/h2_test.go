@@ -1,0 +1,341 @@
+package carry
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"golang.org/x/net/http2"
+	"google.golang.org/grpc"
+	"google.golang.org/grpc/codes"
+	"google.golang.org/grpc/credentials/insecure"
+	"google.golang.org/grpc/interop/grpc_testing"
+	"google.golang.org/grpc/status"
+
+	"nightjar/core/engine"
+	"nightjar/core/rules"
+	"nightjar/proxy/h2"
+	"nightjar/proxy/observe"
+)
+
+// TestGRPCByMutualTLS: connections of HTTP/2 between proxies prove who is at both ends, and
+// those that were made under authorities that are not trusted any more take no more requests.
+func TestGRPCByMutualTLS(t *testing.T) {
+	m := newMutual(t)
+	app := grpc.NewServer()
+	grpc_testing.RegisterTestServiceServer(app, grpcEcho{})
+	at, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go app.Serve(at)
+	t.Cleanup(app.Stop)
+	beside, in := m.beside(t, http.NotFoundHandler(), rules.IdentityRequired)
+	in.App = &engine.Instance{ID: "app", Address: at.Addr().String(), Outside: true}
+	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {protocol: grpc}}"}}, rules.Live{})
+	table, err := engine.Compile(rs, []engine.Instance{{ID: "s-1", Service: "s", Version: "v1", Address: beside.Addr().String(), Member: true}}, engine.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	shown := m.shown(t, "caller")
+	c := newCaller("", table, NewTransports(shown))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pools := &Pools{Epoch: c.Epoch, Shown: shown}
+	o := Open(Config{Name: "test", Listener: l, Pools: pools, Transport: NewTransports(shown), Log: slog.New(slog.DiscardHandler)}, c)
+	go o.Serve()
+	t.Cleanup(func() { o.Drain(0, time.Second); pools.CloseIdle() })
+	conn, err := grpc.NewClient("passthrough:///"+l.Addr().String(), grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithAuthority("s"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	call := func(size int) {
+		t.Helper()
+		var head, payload = 0, &grpc_testing.Payload{Body: make([]byte, size)}
+		out, err := grpc_testing.NewTestServiceClient(conn).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{Payload: payload})
+		if err != nil || len(out.Payload.Body) != size {
+			t.Fatalf("%d bytes: %v %v", size, head, err)
+		}
+	}
+	call(5)
+	call(900_000)
+	before := *upstreams(pools)
+	if len(before) != 1 {
+		t.Fatalf("%d connections", len(before))
+	}
+	before[0].goodUntil = 0 // its certificate has run out
+	call(5)
+	waitFor(t, func() bool {
+		now := *upstreams(pools)
+		return len(now) == 1 && now[0] != before[0] && before[0].conn.Streams() == 0
+	})
+}
+
+// upstreams are the connections to the only instance.
+func upstreams(p *Pools) (list *[]*h2Upstream) {
+	list = new([]*h2Upstream)
+	p.h2ByAddr.Range(func(_, k any) bool {
+		list = k.(*h2Pool).conns.Load()
+		return false
+	})
+	return list
+}
+
+// frames is a workload that speaks frames: each of its connections is given to serve.
+func frames(t *testing.T, serve func(number int, f *http2.Framer, conn net.Conn)) (address string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for n := 0; ; n++ {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			t.Cleanup(func() { conn.Close() })
+			go func() {
+				io.ReadFull(conn, make([]byte, len(h2.Preface)))
+				f := http2.NewFramer(conn, conn)
+				f.WriteSettings()
+				serve(n, f, conn)
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+var (
+	grpcOK   = []byte{0x88, 0x40, 12, 'c', 'o', 'n', 't', 'e', 'n', 't', '-', 't', 'y', 'p', 'e', 16, 'a', 'p', 'p', 'l', 'i', 'c', 'a', 't', 'i', 'o', 'n', '/', 'g', 'r', 'p', 'c'}
+	grpcDone = append(append([]byte{0, 11}, "grpc-status"...), 1, '0')
+)
+
+// answerOK answers a unary call with an empty message.
+func answerOK(f *http2.Framer, stream uint32) {
+	f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: grpcOK, EndHeaders: true})
+	f.WriteData(stream, false, []byte{0, 0, 0, 0, 0})
+	f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: grpcDone, EndHeaders: true, EndStream: true})
+}
+
+// TestUnprocessed: a request that its instance has certainly not processed is sent again
+// within the rules, whatever its method; one that it may have is not.
+func TestUnprocessed(t *testing.T) {
+	for _, c := range []struct {
+		name  string
+		end   func(f *http2.Framer, stream uint32)
+		again bool
+	}{
+		{"GOAWAY below it", func(f *http2.Framer, stream uint32) { f.WriteGoAway(0, http2.ErrCodeNo, nil) }, true},
+		{"REFUSED_STREAM", func(f *http2.Framer, stream uint32) { f.WriteRSTStream(stream, http2.ErrCodeRefusedStream) }, true},
+		{"INTERNAL_ERROR", func(f *http2.Framer, stream uint32) { f.WriteRSTStream(stream, http2.ErrCodeInternal) }, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var asked atomic.Int32
+			at := frames(t, func(_ int, f *http2.Framer, conn net.Conn) {
+				for {
+					frame, err := f.ReadFrame()
+					if err != nil {
+						return
+					}
+					if d, is := frame.(*http2.DataFrame); is && d.StreamEnded() {
+						if asked.Add(1) == 1 {
+							c.end(f, d.StreamID)
+						} else {
+							answerOK(f, d.StreamID)
+						}
+					}
+				}
+			})
+			h := grpcHopTo(t, ", retry: {times: 2, on: [reset, unreachable]}", at)
+			_, err := h.dial(t).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{})
+			if isAgain := asked.Load() == 2; isAgain != c.again || (err == nil) != c.again {
+				t.Errorf("asked %d times, %v", asked.Load(), err)
+			}
+			waitFor(t, h.isQuiet)
+		})
+	}
+}
+
+// TestStreamsRunOut: more requests at once than the connections to an instance take wait for
+// a place, and none is lost.
+func TestStreamsRunOut(t *testing.T) {
+	var now, most atomic.Int32
+	release := make(chan struct{})
+	at := frames(t, func(_ int, f *http2.Framer, conn net.Conn) {
+		f.WriteSettings(http2.Setting{ID: http2.SettingMaxConcurrentStreams, Val: 3})
+		var waiting []uint32
+		done := make(chan struct{})
+		go func() { <-release; close(done) }()
+		for {
+			frame, err := f.ReadFrame()
+			if err != nil {
+				return
+			}
+			if d, is := frame.(*http2.DataFrame); is && d.StreamEnded() {
+				most.Store(max(most.Load(), now.Add(1)))
+				waiting = append(waiting, d.StreamID)
+				select {
+				case <-done:
+				default:
+					if len(waiting) == 3 {
+						<-done
+					}
+				}
+				if len(waiting) == 3 || isClosed(done) {
+					for _, s := range waiting {
+						now.Add(-1)
+						answerOK(f, s)
+					}
+					waiting = nil
+				}
+			}
+		}
+	})
+	h := grpcHopTo(t, "", at)
+	const calls = 90
+	errs := make(chan error, calls)
+	client := h.dial(t)
+	for range calls {
+		go func() {
+			_, err := client.UnaryCall(t.Context(), &grpc_testing.SimpleRequest{})
+			errs <- err
+		}()
+	}
+	waitFor(t, func() bool { return now.Load() >= 3 })
+	close(release)
+	for range calls {
+		if err := <-errs; err != nil {
+			t.Error(err)
+		}
+	}
+	if n := most.Load(); n > 3*h2Connections {
+		t.Errorf("%d requests at once on %d connections of 3", n, h2Connections)
+	}
+	waitFor(t, h.isQuiet)
+}
+
+func isClosed(c chan struct{}) bool {
+	select {
+	case <-c:
+		return true
+	default:
+		return false
+	}
+}
+
+// TestNotHTTP2: a workload that speaks something else is at fault only where its service says
+// that it speaks HTTP/2.
+func TestNotHTTP2(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			io.WriteString(c, "HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n")
+			c.Close()
+		}
+	}()
+	h := grpcHopTo(t, "", l.Addr().String())
+	_, err = h.dial(t).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{})
+	if status.Code(err) != codes.Unavailable {
+		t.Errorf("got %v", err)
+	}
+	waitFor(t, func() bool {
+		list, _ := h.recorder.Collect(engine.Instance{})
+		for _, s := range list {
+			if s.Counts.Failed == 1 {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// TestH2Draining: what is under way ends by itself or is told why not, and a caller knows
+// which requests were not looked at.
+func TestH2Draining(t *testing.T) {
+	h := newGRPCHop(t, "")
+	client := h.dial(t, grpc.WithDisableRetry())
+	if _, err := client.UnaryCall(t.Context(), &grpc_testing.SimpleRequest{}); err != nil {
+		t.Fatal(err)
+	}
+	hung := make(chan error, 1)
+	go func() {
+		_, err := client.UnaryCall(t.Context(), &grpc_testing.SimpleRequest{ResponseSize: -1})
+		hung <- err
+	}()
+	waitFor(t, func() bool {
+		busy := 0
+		h.inner.eachH2(func(c *h2Caller) { busy += c.conn.Streams() })
+		return busy == 1
+	})
+	begun := time.Now()
+	h.outer.Drain(0, 300*time.Millisecond)
+	if took := time.Since(begun); took > 2*time.Second {
+		t.Errorf("it took %s", took)
+	}
+	if err := <-hung; status.Code(err) != codes.Unavailable || !strings.Contains(err.Error(), "draining") {
+		t.Errorf("got %v", err)
+	}
+	waitFor(t, h.isQuiet)
+}
+
+// TestStuckCaller: a caller that gives its stream no room keeps nobody busy, and is given up.
+func TestStuckCaller(t *testing.T) {
+	t.Parallel()
+	h := newGRPCHop(t, ", timeout: 1s, guard: {in-flight: 1}")
+	h.outer.Stall = 1500 * time.Millisecond
+	stuck := rawHTTP2To(t, "http://"+h.address)
+	stuck.framer.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 1})
+	fields := [][2]string{{":method", "POST"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/grpc.testing.TestService/UnaryCall"}, {"content-type", "application/grpc"}, {"te", "trailers"}}
+	message := []byte("\x00\x00\x00\x00\x07\x1a\x05\x12\x03tea")
+	stuck.send(1, fields, message)
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	defer stop()
+	waitFor(t, func() bool { // its place is free when its time is over
+		_, err := h.dial(t).UnaryCall(ctx, &grpc_testing.SimpleRequest{})
+		return err == nil
+	})
+	if got := stuck.answer(1); !strings.HasSuffix(got, "reset: CANCEL") {
+		t.Errorf("got %q", got)
+	}
+	waitFor(t, h.isQuiet)
+}
+
+// TestH2Recorder: what is counted is what happened.
+func TestH2Recorder(t *testing.T) {
+	h := newGRPCHop(t, "")
+	client := h.dial(t)
+	for _, code := range []codes.Code{codes.OK, codes.OK, codes.NotFound, codes.Internal} {
+		client.UnaryCall(t.Context(), &grpc_testing.SimpleRequest{Payload: &grpc_testing.Payload{Body: []byte("tea")}, ResponseStatus: &grpc_testing.EchoStatus{Code: int32(code)}})
+	}
+	var got observe.Result
+	waitFor(t, func() bool {
+		list, _ := h.recorder.Collect(engine.Instance{})
+		for _, s := range list {
+			got.Sent += s.Counts.OK
+			got.Received += s.Counts.Failed
+		}
+		return got.Sent+got.Received == 4
+	})
+	if s := fmt.Sprint(got.Sent, got.Received); s != "3 1" {
+		t.Errorf("succeeded and failed: %s", s)
+	}
+}
