@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/identity"
 	"nightjar/metrics"
 	"nightjar/proxy/carry"
@@ -141,7 +142,7 @@ func (p *Proxy) openListeners() (err error) {
 			Source:  carry.Source{Proxy: cfg.ID, Epoch: p.epoch, Observe: p.observer},
 			Self:    p.self(),
 			App:     &engine.Instance{ID: cfg.App, Address: cfg.App, Outside: true},
-			IsHTTP2: func() bool { return p.speaks(cfg.Service) == "grpc" },
+			IsHTTP2: func() bool { return rules.SpeaksHTTP2(p.speaks(cfg.Service)) },
 			Table:   &p.follower.Table,
 			Port:    portOf(cfg.App),
 			Watched: p.watch,

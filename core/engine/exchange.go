@@ -405,7 +405,7 @@ func (x *Exchange) Service() string {
 	return x.service.name
 }
 
-// Protocol is what the called service speaks: http, grpc or tcp.
+// Protocol is what the called service speaks: http, http2, grpc or tcp.
 func (x *Exchange) Protocol() string { return x.service.protocol() }
 
 // Version is the chosen version, even when it has no instance.

@@ -74,6 +74,7 @@ type Table struct {
 	memory   *memory
 	guarded  []*service // by name
 	access   *access    // nil: everybody may call everything
+	has2     bool       // some workloads speak HTTP/2 alone
 	revision uint
 }
 
@@ -82,6 +83,7 @@ func (t *Table) Revision() uint { return t.revision }
 
 type service struct {
 	name     string
+	leadsTo2 bool           // it, or a service that its routes send to, speaks HTTP/2 alone
 	rule     *rules.Service // nil: only registered, never declared
 	settings rules.Settings // what holds for the service; nil parts: built in
 	ladder   *ladder        // nil: no routes, plain balancing
@@ -95,8 +97,9 @@ type service struct {
 }
 
 type gateway struct {
-	rule   *rules.Gateway
-	ladder *ladder
+	rule     *rules.Gateway
+	ladder   *ladder
+	leadsTo2 bool // a service that its routes send to speaks HTTP/2 alone
 }
 
 // Route is a compiled route. Plain balancing over all instances of a service
@@ -189,6 +192,7 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 		}
 		b.t.gateways[rule.Name] = &gateway{rule: rule, ladder: l}
 	}
+	b.findHTTP2()
 	var err error
 	if b.t.access, err = newAccess(rs.Access, rs.Services); err != nil {
 		return nil, err
@@ -390,7 +394,7 @@ func (t *Table) route(of, name string) *Route {
 	return l.byName[name]
 }
 
-// Protocol is what a service speaks: http, grpc or tcp; http when the rules do
+// Protocol is what a service speaks: http, http2, grpc or tcp; http when the rules do
 // not say, or know no such service.
 func (t *Table) Protocol(service string) string {
 	if t == nil {

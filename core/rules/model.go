@@ -127,12 +127,15 @@ func (l Labels) String() string {
 	return text
 }
 
+// SpeaksHTTP2 tells whether the workloads of a service of that protocol speak HTTP/2 alone.
+func SpeaksHTTP2(protocol string) bool { return protocol == "http2" || protocol == "grpc" }
+
 // Service is one entry of the section `services`.
 type Service struct {
 	Name      string     `json:"name"`
 	Owner     string     `json:"owner,omitempty"`
 	Labels    Labels     `json:"labels,omitempty"`
-	Protocol  string     `json:"protocol,omitempty"`  // http when empty, grpc or tcp
+	Protocol  string     `json:"protocol,omitempty"`  // http when empty, http2, grpc or tcp: see SpeaksHTTP2
 	Versions  []string   `json:"versions,omitempty"`  // every version that rules may name
 	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
 	Calls     []string   `json:"calls,omitzero"`      // services that it calls; nil: not said, so any

@@ -26,7 +26,7 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 	known := r.serviceSettings(&s.Settings)
 	known["owner"] = func(n *yaml.Node, path string) { s.Owner, _ = r.scalar(n, path, "the owner's name") }
 	known["labels"] = func(n *yaml.Node, path string) { s.Labels = r.labels(n, path) }
-	known["protocol"] = func(n *yaml.Node, path string) { s.Protocol = r.choice(n, path, "http", "grpc", "tcp") }
+	known["protocol"] = func(n *yaml.Node, path string) { s.Protocol = r.choice(n, path, "http", "http2", "grpc", "tcp") }
 	known["versions"] = func(n *yaml.Node, path string) {
 		r.short(n, path, "versions", func(n *yaml.Node, path string) {
 			ver, ok := r.name(n, path, versionShape, versionExpected)

@@ -128,6 +128,8 @@ type Handler interface {
 	// outsider is the id for a refusal of a request that could not be read; empty: its
 	// caller is none.
 	outsider() string
+	// leadsToHTTP2 tells whether a request may go to a workload that speaks HTTP/2 alone.
+	leadsToHTTP2(host string) bool
 	// source is whose requests these are.
 	source() *Source
 }

@@ -177,8 +177,7 @@ func (c *h2Caller) Open(_ *h2.Conn, head *h2.Block) (*h2.Stream, h2.Receiver) {
 
 // isFramed tells whether all requests of HTTP/2 go on as such.
 func (l *Listener) isFramed() bool {
-	in, isInbound := l.handler.(*Inbound)
-	return l.isH2 || isInbound && in.IsHTTP2 != nil && in.IsHTTP2()
+	return l.isH2 || !isOutside(l.handler) && l.handler.leadsToHTTP2("")
 }
 
 // Busy says whether the connection waits for its caller.

@@ -203,6 +203,8 @@ func (in *Inbound) refused(b bearer, _ *engine.Exchange, shard *observe.Shard, w
 
 func (in *Inbound) outsider() string { return "" }
 
+func (in *Inbound) leadsToHTTP2(string) bool { return in.IsHTTP2 != nil && in.IsHTTP2() }
+
 // over tells the observer that the request is over.
 func (q *served) over(class engine.Class, reason engine.Reason, status int, detail string) {
 	r := observe.Request{View: q.b, Began: q.began}

@@ -226,6 +226,9 @@ func (c *plain) next() error {
 		}
 		return err
 	}
+	if c.listener.handler.leadsToHTTP2(c.req.Host) { // which this codec does not speak
+		return http1.ErrElsewhere
+	}
 	c.received = 0
 	c.seen.forget()
 	c.isLast = c.req.Close()

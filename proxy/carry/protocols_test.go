@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,8 @@ import (
 	"google.golang.org/grpc/metadata"
 	"google.golang.org/grpc/status"
 
+	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -349,5 +352,53 @@ func TestWebSocketOverHTTP2(t *testing.T) {
 			}
 		}
 		return false
+	})
+}
+
+// TestWorkloadOfHTTP2: a workload that speaks HTTP/2 alone is called by it, whatever callers
+// speak and whichever service's routes lead there; one that does not is called as ever.
+func TestWorkloadOfHTTP2(t *testing.T) {
+	two := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		fmt.Fprintf(w, "%s %s %d", r.Proto, r.URL.Path, len(body))
+	}))
+	two.Config.Protocols = new(http.Protocols)
+	two.Config.Protocols.SetUnencryptedHTTP2(true)
+	two.Start()
+	defer two.Close()
+	one := httptest.NewServer(two.Config.Handler)
+	defer one.Close()
+	each(t, func(t *testing.T, kind string) {
+		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
+		beside := newInbound("two-v1-a", two.Listener.Addr().String())
+		beside.IsHTTP2 = func() bool { return true }
+		rs, found := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {two: {protocol: http2, versions: [v1]}, one: {versions: [v1]}, " +
+			"both: {routes: [{name: a, when: {path: /two}, send: two/v1}, {name: b, send: one/v1}]}}\n" +
+			"gateways: {edge: {listen: ':80', hosts: ['*'], routes: [{name: all, send: both}]}}\n"}}, rules.Live{})
+		if rules.Mistakes(found) > 0 {
+			t.Fatal(found[0].Text())
+		}
+		table, err := engine.Compile(rs, []engine.Instance{
+			{ID: "two-v1-a", Service: "two", Version: "v1", Address: e.listen(beside, nil)},
+			{ID: "one-v1-a", Service: "one", Version: "v1", Address: e.listen(newInbound("one-v1-a", one.Listener.Addr().String()), nil)},
+		}, engine.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, gateway := range []string{"", "edge"} {
+			c := newCaller(gateway, table, e.transport)
+			t.Cleanup(c.Close)
+			h := hop{url: "http://" + e.listen(c, nil), router: c}
+			for _, protocol := range []string{"1.1", "1.0", "2"} {
+				for _, c := range []struct{ host, path, want string }{
+					{"two", "/two", "HTTP/2.0 /two 3"}, {"both", "/two", "HTTP/2.0 /two 3"}, {"both", "/one", "HTTP/1.1 /one 3"},
+				} {
+					got := h.ask(t, protocol, "POST "+c.path+" HTTP/1.1\r\nHost: "+c.host+"\r\nConnection: close\r\nContent-Length: 3\r\n\r\ntea")
+					if (gateway == "" || c.host == "both") && !strings.Contains(got, c.want) {
+						t.Errorf("%s by HTTP/%s at %q lacks %q:\n%s", c.host, protocol, gateway, c.want, got)
+					}
+				}
+			}
+		}
 	})
 }

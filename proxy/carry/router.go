@@ -186,7 +186,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, isThere bool) {
 	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-c.now
 	a.path, a.began, a.deadline = x.Path(), c.now, step.Deadline
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
-	a.isHTTP2, a.mayRepeat = x.Protocol() == "grpc", x.MayRetry()
+	a.isHTTP2, a.mayRepeat = rules.SpeaksHTTP2(x.Protocol()), x.MayRetry()
 	a.setTrace(&c.trace, x.Steps()-1)
 	return c.b.send()
 }
@@ -402,4 +402,8 @@ func (r *Router) outsider() string {
 		return ""
 	}
 	return newRequestID()
+}
+
+func (r *Router) leadsToHTTP2(host string) bool {
+	return r.Table.Load().LeadsToHTTP2(r.Gateway, r.Service, host)
 }

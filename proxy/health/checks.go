@@ -183,7 +183,7 @@ func (c *Checks) asked(ctx context.Context, path, protocol string, to *engine.In
 		r.Header.Set("Content-Type", "application/grpc")
 		r.Header.Set("Te", "trailers")
 	}
-	answer, err := c.For(protocol == "grpc").RoundTrip(r)
+	answer, err := c.For(rules.SpeaksHTTP2(protocol)).RoundTrip(r)
 	if err != nil {
 		return err
 	}

@@ -79,6 +79,11 @@ func floods(w *world, t *table) error {
 	if err := pageMesh(w, 256); err != nil {
 		return err
 	}
+	return w.suffer(t, attacks)
+}
+
+// suffer measures attacks, one after the other.
+func (w *world) suffer(t *table, attacks []attack) error {
 	for _, c := range attacks {
 		kill(w.door)
 		if err := w.startGateway(c.descriptors); err != nil {
@@ -105,10 +110,11 @@ func floods(w *world, t *table) error {
 		page := w.call("page", 200)
 		time.Sleep(5 * time.Second)
 		page.stop()
+		size := memory(w.door.Process.Pid)
 		close(stop)
 		attackers.Wait()
 		p99 := page.p99()
-		t.row(c.what, fmt.Sprintf("p99 %s, in quiet %s, %s", p99.Round(10*time.Microsecond), base.Round(10*time.Microsecond), page.success()), "≤ 3 × quiet, all", len(page.fails) == 0 && p99 <= 3*base)
+		t.row(c.what, fmt.Sprintf("p99 %s, in quiet %s, %s, %.0f MiB", p99.Round(10*time.Microsecond), base.Round(10*time.Microsecond), page.success(), size), "≤ 3 × quiet, all", len(page.fails) == 0 && p99 <= 3*base)
 		if len(page.fails) > 0 {
 			w.explain()
 		}

@@ -25,7 +25,7 @@ import (
 )
 
 var (
-	only  = flag.String("only", "requests stalls crashes floods stores", "what to do")
+	only  = flag.String("only", "requests stalls crashes floods http2 stores", "what to do")
 	count = flag.Int("count", 10_000, "malformed requests of each kind")
 )
 
@@ -54,7 +54,7 @@ func run() (ok bool, err error) {
 	for _, part := range []struct {
 		name string
 		do   func(*world, *table) error
-	}{{"requests", requests}, {"stalls", stalls}, {"crashes", crashes}, {"floods", floods}, {"stores", stores}} {
+	}{{"requests", requests}, {"stalls", stalls}, {"crashes", crashes}, {"floods", floods}, {"http2", http2Floods}, {"stores", stores}} {
 		if !strings.Contains(*only, part.name) {
 			continue
 		}
