@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http/httptrace"
 	"sync/atomic"
+	"time"
 )
 
 // errNotHTTP2 ends a connection whose other end answers HTTP/2 with something else.
@@ -23,6 +24,7 @@ func isNotHTTP2(err error) bool {
 // way is the connection that an attempt got.
 type way struct {
 	isThere atomic.Bool
+	at      atomic.Int64            // when it was there, in nanoseconds of the clock
 	sniffed atomic.Pointer[sniffed] // nil: it does not have to speak HTTP/2
 }
 
@@ -30,7 +32,17 @@ func (w *way) got(info httptrace.GotConnInfo) {
 	if s, ok := info.Conn.(*sniffed); ok {
 		w.sniffed.Store(s)
 	}
+	w.at.Store(time.Now().UnixNano())
 	w.isThere.Store(true)
+}
+
+// left is how much of the last d was left when the connection was there; 0: it is not.
+func (w *way) left(d time.Duration) time.Duration {
+	at := w.at.Load()
+	if at == 0 {
+		return 0
+	}
+	return min(d, time.Duration(time.Now().UnixNano()-at))
 }
 
 // isNotHTTP2 tells whether nothing of HTTP/2 has come on the connection: it may have

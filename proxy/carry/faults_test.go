@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"nightjar/core/engine"
+	"nightjar/core/rules"
 	"nightjar/wire"
 )
 
@@ -310,4 +312,51 @@ func TestKeptConnectionsAreUsedAgain(t *testing.T) {
 			t.Fatalf("round %d: %d connections were opened for %d requests at once", round, n, many)
 		}
 	}
+}
+
+// TestSlowBodyAfterSlowConnect: a body that does not come is the caller's fault, also where
+// most of the time went by before there was a connection.
+func TestSlowBodyAfterSlowConnect(t *testing.T) {
+	t.Parallel()
+	office := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
+	defer office.Close()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				time.Sleep(700 * time.Millisecond) // before the handshake
+				out, err := net.Dial("tcp", office.Listener.Addr().String())
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go io.Copy(out, in)
+				io.Copy(in, out)
+			}()
+		}
+	}()
+	each(t, func(t *testing.T, kind string) {
+		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
+		e.transport.http1.TLSClientConfig = office.Client().Transport.(*http.Transport).TLSClientConfig
+		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: 1s, versions: [v1], instances: [{at: 'https://" + l.Addr().String() + "', version: v1}]}}"}}, rules.Live{})
+		table, err := engine.Compile(rs, nil, engine.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := newCaller("", table, e.transport)
+		t.Cleanup(c.Close)
+		h := hop{url: "http://" + e.listen(c, nil)}
+		if got := h.raw(t, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 100000\r\n\r\nabc"); !strings.Contains(got, "408 Request Timeout") {
+			t.Errorf("got\n%s", got)
+		}
+	})
 }

@@ -44,14 +44,14 @@ func (g *general) ask() engine.Outcome {
 		cancel(why)
 		body.breakOff(&g.life)
 	})
-	stopTimer := g.life.expireAfter(left, func() bool { return body.isSlow(before, left) })
+	way := &way{}
+	stopTimer := g.life.expireAfter(left, func() bool { return way.isThere.Load() && body.isSlow(before, way.left(left)) })
 
 	out := g.outgoing()
 	if g.to.mirror != nil && g.kept == nil {
 		g.copyRequest(out, nil)
 	}
 	interim := &interimPasser{to: g.w}
-	way := &way{}
 	trace := &httptrace.ClientTrace{GotConn: way.got}
 	if upgradeOf(g.r) == "" {
 		trace.Got1xxResponse = interim.pass

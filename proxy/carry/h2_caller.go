@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"net"
 	"net/http"
 	"runtime/debug"
@@ -114,7 +115,10 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 			c.conn.Close()
 		}
 	}()
-	c.conn.Serve()
+	var broken *h2.ConnError
+	if err := c.conn.Serve(); errors.As(err, &broken) && broken.Code == h2.EnhanceYourCalm && c.address != "" {
+		l.server.resets.spend(c.address, time.Now())
+	}
 }
 
 // schedule has the requests looked at when a time comes. Most requests are over before

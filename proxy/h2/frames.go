@@ -12,6 +12,7 @@ import (
 const (
 	frameCost    = 1
 	resetCost    = 4
+	largeCost    = 50
 	calmPerFrame = 4      // that a connection may cost more for each frame of DATA or HEADERS that is sent to it
 	calmMost     = 20_000 // that is kept of it
 )
@@ -249,6 +250,9 @@ func (c *Conn) takeFields(flags byte, p []byte) error {
 	c.blockID = 0
 	if c.block.IsTooLarge {
 		c.counts.TooLarge.Add(1)
+		if err := c.ask(largeCost); err != nil {
+			return err
+		}
 	}
 	if c.cfg.IsClient {
 		return c.takeAnswer(id)
