@@ -79,6 +79,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
 	go test -run '^$$' -fuzz FuzzFormat -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/rules
 	go test -run '^$$' -fuzz FuzzRequest -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/http1
+	go test -run '^$$' -fuzz FuzzFrames -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/h2
 	go test -run '^$$' -fuzz FuzzMatch -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/engine
 
 screenshots: build chromium

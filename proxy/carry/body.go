@@ -156,6 +156,16 @@ func (b *callerBody) err() error {
 // body is why it ran out.
 const slowShare = 0.5
 
+// isMissing tells whether the rest of the body has not come, whether or not it was read: with
+// a connection at once the request would not have got further.
+func (b *callerBody) isMissing() bool {
+	if b == nil {
+		return false
+	}
+	stream, isStream := b.from.(netBody)
+	return isStream && stream.isMissing()
+}
+
 // isSlow tells whether an attempt of that length went by in waiting for the caller,
 // who had kept the request waiting for before when it began.
 func (b *callerBody) isSlow(before, took time.Duration) bool {

@@ -320,6 +320,7 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 	t.Parallel()
 	office := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
 	defer office.Close()
+	var pause atomic.Int64
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -333,7 +334,7 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 			}
 			go func() {
 				defer in.Close()
-				time.Sleep(700 * time.Millisecond) // before the handshake
+				time.Sleep(time.Duration(pause.Load())) // before the handshake
 				out, err := net.Dial("tcp", office.Listener.Addr().String())
 				if err != nil {
 					return
@@ -355,8 +356,21 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 		c := newCaller("", table, e.transport)
 		t.Cleanup(c.Close)
 		h := hop{url: "http://" + e.listen(c, nil)}
+		pause.Store(int64(700 * time.Millisecond))
 		if got := h.raw(t, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 100000\r\n\r\nabc"); !strings.Contains(got, "408 Request Timeout") {
 			t.Errorf("got\n%s", got)
+		}
+		pause.Store(int64(5 * time.Second)) // there is none in time
+		fields := [][2]string{{":method", "POST"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/"}}
+		two := rawHTTP2To(t, h.url)
+		two.head(1, fields, []byte("abc"))
+		if got := two.answer(1); !strings.Contains(got, "408 Request Timeout") {
+			t.Errorf("a body that has not come, and no connection:\n%s", got)
+		}
+		two = rawHTTP2To(t, h.url)
+		two.send(1, fields, []byte("abc"))
+		if got := two.answer(1); !strings.Contains(got, "504 Gateway Timeout") {
+			t.Errorf("a body that has come, and no connection:\n%s", got)
 		}
 	})
 }

@@ -45,7 +45,12 @@ func (g *general) ask() engine.Outcome {
 		body.breakOff(&g.life)
 	})
 	way := &way{}
-	stopTimer := g.life.expireAfter(left, func() bool { return way.isThere.Load() && body.isSlow(before, way.left(left)) })
+	stopTimer := g.life.expireAfter(left, func() bool {
+		if !way.isThere.Load() { // nothing was read of the body yet
+			return body.isMissing()
+		}
+		return body.isSlow(before, way.left(left))
+	})
 
 	out := g.outgoing()
 	if g.to.mirror != nil && g.kept == nil {

@@ -3,7 +3,6 @@ package carry
 import (
 	"context"
 	"crypto/tls"
-	"errors"
 	"net"
 	"net/http"
 	"runtime/debug"
@@ -115,10 +114,7 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 			c.conn.Close()
 		}
 	}()
-	var broken *h2.ConnError
-	if err := c.conn.Serve(); errors.As(err, &broken) && broken.Code == h2.EnhanceYourCalm && c.address != "" {
-		l.server.resets.spend(c.address, time.Now())
-	}
+	c.conn.Serve()
 }
 
 // schedule has the requests looked at when a time comes. Most requests are over before
@@ -203,9 +199,6 @@ func (c *h2Caller) reset() {
 		c.conn.End(h2.EnhanceYourCalm, "too many streams are given up before their answers")
 	}
 }
-
-// endsHere tells whether the connection is to end with the requests that are under way.
-func (c *h2Caller) endsHere() bool { return !c.l.isGood(c.peer) }
 
 // tickH2 looks after the connections of HTTP/2 until the listener has closed.
 func (l *Listener) tickH2() {

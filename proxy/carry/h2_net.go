@@ -290,6 +290,13 @@ func (b netBody) Read(p []byte) (int, error) {
 
 func (b netBody) Close() error { return nil }
 
+// isMissing tells whether the rest of the body has not come.
+func (b netBody) isMissing() bool {
+	b.n.mu.Lock()
+	defer b.n.mu.Unlock()
+	return !b.n.gotEnd
+}
+
 func (n *netStream) SetReadDeadline(at time.Time) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()

@@ -58,15 +58,6 @@ func (r *resets) take(address string, now time.Time) bool {
 	return a.AllowN(now, 1)
 }
 
-// spend has an address use up what it may in a second, since it flooded a connection.
-func (r *resets) spend(address string, now time.Time) {
-	for range 2 * resetsPerSecond {
-		if !r.take(address, now) {
-			return
-		}
-	}
-}
-
 // isSpent tells whether an address has used up more than it may in a second, so that
 // its new connections are not to begin anything.
 func (r *resets) isSpent(address string, now time.Time) bool {

@@ -422,7 +422,7 @@ func (c *Conn) end(err error) {
 		} else {
 			c.counts.Broken.Add(1)
 		}
-		c.wire.linger()
+		c.wire.linger(broken.Code == EnhanceYourCalm)
 	}
 	c.mu.Lock()
 	c.isDead = true

@@ -22,7 +22,6 @@ import (
 type echo struct {
 	budget Budget
 	counts Counts
-	window int           // bytes that it holds of a stream at most; 0: any
 	open   atomic.Int32  // streams
 	held   chan struct{} // closed: it reads bodies; nil: always
 }
@@ -31,7 +30,6 @@ type echoStream struct {
 	Stream
 	of    *echo
 	body  []byte
-	owed  int
 	isEnd bool
 }
 
@@ -135,16 +133,10 @@ func standard(t testing.TB) string {
 			w.Write(body)
 		}
 	})
-	srv := &http2.Server{MaxConcurrentStreams: 100, MaxReadFrameSize: maxFrame}
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go srv.ServeConn(c, &http2.ServeConnOpts{Handler: h, BaseConfig: &http.Server{MaxHeaderBytes: maxList, ErrorLog: log.New(io.Discard, "", 0)}})
-		}
-	}()
+	two := new(http.Protocols)
+	two.SetUnencryptedHTTP2(true)
+	srv := &http.Server{Handler: h, Protocols: two, MaxHeaderBytes: maxList, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 100, MaxReadFrameSize: maxFrame}, ErrorLog: log.New(io.Discard, "", 0)}
+	go srv.Serve(l)
 	return l.Addr().String()
 }
 

@@ -269,11 +269,14 @@ func (w *wire) close() { w.tcp.Close() }
 // away).
 const (
 	lingerTime  = 500 * time.Millisecond
-	lingerBytes = 1 << 20
+	lingerBytes = 64 << 10
 )
 
-func (w *wire) linger() {
+func (w *wire) linger(isFlood bool) {
 	w.tcp.CloseWrite()
-	w.tcp.SetReadDeadline(time.Now().Add(lingerTime))
-	io.CopyN(io.Discard, w.tcp, lingerBytes)
+	end := time.Now().Add(lingerTime)
+	w.tcp.SetReadDeadline(end)
+	if _, err := io.CopyN(io.Discard, w.tcp, lingerBytes); err == nil && isFlood {
+		time.Sleep(time.Until(end)) // nothing more is read: whoever floods has to wait as well
+	}
 }

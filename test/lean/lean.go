@@ -46,7 +46,6 @@ type answer struct {
 	users   atomic.Int32
 	isBegun bool
 	isEcho  bool
-	owed    int // of the window, for what waits to be echoed
 }
 
 var answers = sync.Pool{New: func() any { return new(answer) }}
