@@ -124,7 +124,6 @@ const (
 	doingConnect       // for a connection
 	doingAsk           // for the head of the answer
 	doingAnswer        // that the answer goes by
-	doingReply         // that an answer of our own is taken
 	doingOver          // for nothing any more
 )
 

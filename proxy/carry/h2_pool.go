@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"net"
@@ -62,11 +63,11 @@ func (u *h2Upstream) Busy(*h2.Conn, bool) {}
 // Leaves takes the connection out of those that take streams.
 func (u *h2Upstream) Leaves(*h2.Conn) { u.pool.remove(u) }
 
+// h2Key tells the instances apart to which there are connections.
+func h2Key(to *engine.Instance) string { return cmp.Or(to.Key, to.Address) }
+
 func (p *Pools) h2Of(to *engine.Instance) *h2Pool {
-	key := to.Key
-	if key == "" {
-		key = to.Address
-	}
+	key := h2Key(to)
 	if k, ok := p.h2ByAddr.Load(key); ok {
 		return k.(*h2Pool)
 	}
@@ -155,6 +156,7 @@ func (k *h2Pool) dial() {
 	}
 	k.mu.Unlock()
 	if err == nil {
+		k.of.h2ByAddr.LoadOrStore(h2Key(&k.to), k) // should it have been forgotten meanwhile
 		go u.serve()
 		k.next()
 		return
