@@ -137,7 +137,7 @@ func TestUnprocessed(t *testing.T) {
 		again bool
 	}{
 		{"GOAWAY below it", func(f *http2.Framer, stream uint32) { f.WriteGoAway(0, http2.ErrCodeNo, nil) }, true},
-		{"REFUSED_STREAM", func(f *http2.Framer, stream uint32) { f.WriteRSTStream(stream, http2.ErrCodeRefusedStream) }, true},
+		{"a stream that is refused", func(f *http2.Framer, stream uint32) { f.WriteRSTStream(stream, http2.ErrCode(h2.Refused)) }, true},
 		{"INTERNAL_ERROR", func(f *http2.Framer, stream uint32) { f.WriteRSTStream(stream, http2.ErrCodeInternal) }, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {

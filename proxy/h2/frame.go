@@ -68,7 +68,7 @@ const (
 	FlowControlError   Code = 3
 	StreamClosed       Code = 5
 	FrameSizeError     Code = 6
-	RefusedStream      Code = 7
+	Refused            Code = 7 // of a stream that was not looked at
 	Cancel             Code = 8
 	CompressionError   Code = 9
 	ConnectError       Code = 10
@@ -80,7 +80,7 @@ const (
 var codeNames = map[Code]string{
 	NoError: "NO_ERROR", ProtocolError: "PROTOCOL_ERROR", InternalError: "INTERNAL_ERROR",
 	FlowControlError: "FLOW_CONTROL_ERROR", 4: "SETTINGS_TIMEOUT", StreamClosed: "STREAM_CLOSED",
-	FrameSizeError: "FRAME_SIZE_ERROR", RefusedStream: "REFUSED_STREAM", Cancel: "CANCEL",
+	FrameSizeError: "FRAME_SIZE_ERROR", Refused: "code 7 (refused)", Cancel: "CANCEL",
 	CompressionError: "COMPRESSION_ERROR", ConnectError: "CONNECT_ERROR", EnhanceYourCalm: "ENHANCE_YOUR_CALM",
 	InadequateSecurity: "INADEQUATE_SECURITY", HTTP11Required: "HTTP_1_1_REQUIRED",
 }

@@ -291,7 +291,7 @@ func (c *Conn) takeRequest(id uint32) error {
 	}
 	if isFull {
 		c.counts.Refused.Add(1)
-		return streamError(RefusedStream, "more streams at once than were allowed")
+		return streamError(Refused, "more streams at once than were allowed")
 	}
 	if why := c.block.asRequest(); why != "" && !c.block.IsTooLarge {
 		return streamError(ProtocolError, why)
@@ -302,7 +302,7 @@ func (c *Conn) takeRequest(id uint32) error {
 	s, to := c.cfg.Handler.Open(c, &c.block)
 	if s == nil {
 		c.counts.Refused.Add(1)
-		return streamError(RefusedStream, "it is refused")
+		return streamError(Refused, "it is refused")
 	}
 	to.Keep()
 	defer to.Release()
@@ -405,7 +405,7 @@ func (c *Conn) takeReset(id uint32, p []byte) error {
 	}
 	c.mu.Unlock()
 	if s != nil {
-		s.to.Gone(&c.batch, &Gone{Code: code, IsUnprocessed: code == RefusedStream})
+		s.to.Gone(&c.batch, &Gone{Code: code, IsUnprocessed: code == Refused})
 		s.to.Release()
 	}
 	return c.ask(resetCost)

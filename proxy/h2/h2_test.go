@@ -382,7 +382,7 @@ func TestFloods(t *testing.T) {
 			for i := range uint32(101) {
 				p.head(2*i+1, false)
 			}
-		}, "stream 201 REFUSED_STREAM ok"},
+		}, "stream 201 " + http2.ErrCode(Refused).String() + " ok"},
 	} {
 		p := dial(t, address)
 		p.WriteSettings()
