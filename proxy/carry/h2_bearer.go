@@ -380,6 +380,9 @@ func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 		f.credit(f.gone)
 	}
 	f.keepBody(p, isOpen)
+	if isOpen && isEnd {
+		f.mirrorWhole()
+	}
 }
 
 // keepBody keeps a piece of the body for an attempt that comes, as far as it may.
@@ -423,6 +426,7 @@ func (f *h2Request) takeTrailer(head *h2.Block) {
 	}
 	if f.up != nil && f.up.isOpen && f.doing != doingOver {
 		f.endRequest()
+		f.mirrorWhole()
 	}
 }
 

@@ -149,8 +149,8 @@ func (f *h2Request) writeRequest(w *h2.Writer) {
 	if f.gotEnd && len(f.trailer) > 0 {
 		f.endRequest()
 	}
-	if f.open.to.mirror != nil && f.gotEnd {
-		f.copyRequest()
+	if f.gotEnd {
+		f.mirrorWhole()
 	}
 }
 
@@ -164,8 +164,12 @@ func hasField(in *http1.Fields, name string) bool {
 	return false
 }
 
-// copyRequest sends a copy of the request, which has come whole, to the mirror.
-func (f *h2Request) copyRequest() {
+// mirrorWhole sends a copy of the request, which has come whole, to the mirror, if there is
+// one and the body is kept.
+func (f *h2Request) mirrorWhole() {
+	if f.open == nil || f.open.to.mirror == nil || f.isLost {
+		return
+	}
 	h := http.Header{"User-Agent": nil}
 	f.open.to.WriteHeader(&canonical{forward.Map{Header: h}})
 	query := strings.TrimPrefix(f.target[len(f.path):], "?")

@@ -17,6 +17,7 @@ import (
 	"google.golang.org/grpc/codes"
 	"google.golang.org/grpc/credentials/insecure"
 	"google.golang.org/grpc/interop/grpc_testing"
+	"google.golang.org/grpc/metadata"
 	"google.golang.org/grpc/status"
 
 	"nightjar/core/engine"
@@ -337,5 +338,42 @@ func TestH2Recorder(t *testing.T) {
 	})
 	if s := fmt.Sprint(got.Sent, got.Received); s != "3 1" {
 		t.Errorf("succeeded and failed: %s", s)
+	}
+}
+
+// TestH2Mirror: the copy of a request of gRPC is one of gRPC, as it is sent, and marked.
+func TestH2Mirror(t *testing.T) {
+	copies := make(chan string, 10)
+	two := new(http.Protocols)
+	two.SetUnencryptedHTTP2(true)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := &http.Server{Protocols: two, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		w.Header().Set("Content-Type", "application/grpc")
+		if r.Header.Get("Nightjar-Mirror") != "" {
+			copies <- fmt.Sprintf("%s %s %s %d %s", r.Proto, r.RequestURI, r.Header.Get("Content-Type"), len(body), r.Header.Get("X-Berth"))
+		}
+		w.Header().Set(http.TrailerPrefix+"Grpc-Status", "0")
+		w.Write([]byte{0, 0, 0, 0, 0})
+	})}
+	go srv.Serve(l)
+	t.Cleanup(func() { srv.Close() })
+	h := grpcHopTo(t, ", routes: [{name: all, mirror: {to: s/v1}, send: v1}]", l.Addr().String())
+	ctx := metadata.AppendToOutgoingContext(t.Context(), "x-berth", "seven")
+	for _, size := range []int{5, 3000} {
+		if _, err := h.dial(t).UnaryCall(ctx, &grpc_testing.SimpleRequest{Payload: &grpc_testing.Payload{Body: make([]byte, size)}}); err != nil {
+			t.Fatal(err)
+		}
+		select {
+		case got := <-copies:
+			if want := "HTTP/2.0 /grpc.testing.TestService/UnaryCall application/grpc"; !strings.HasPrefix(got, want) || !strings.HasSuffix(got, " seven") {
+				t.Errorf("copied %q, want %q", got, want)
+			}
+		case <-time.After(10 * time.Second):
+			t.Fatalf("no copy of a request of %d bytes", size)
+		}
 	}
 }
