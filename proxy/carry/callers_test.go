@@ -297,4 +297,17 @@ func TestLeastRate(t *testing.T) {
 	if o, is := (&general{body: b}).bodyOutcome(); !is || o.Means != http.StatusRequestTimeout {
 		t.Errorf("the outcome is %+v", o)
 	}
+	f := &h2Request{caller: &h2Caller{l: &Listener{Config: Config{LeastRate: func() float64 { return 1000 }}}}, doing: doingAsk, read: 5000}
+	if f.isBelowRate(rules.RateOver - 1) {
+		t.Error("by HTTP/2 it is looked at too early")
+	}
+	if !f.isBelowRate(rules.RateOver) {
+		t.Error("5,000 bytes in ten seconds by HTTP/2 are enough")
+	}
+	if f.read += 15_000; f.isBelowRate(2 * rules.RateOver) {
+		t.Error("15,000 bytes in the next ten are not")
+	}
+	if f.gotEnd = true; f.isBelowRate(3 * rules.RateOver) {
+		t.Error("a body that has come whole is too slow")
+	}
 }
