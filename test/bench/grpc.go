@@ -95,13 +95,14 @@ func grpcBackend(l net.Listener) error {
 
 // grpcTarget is a proxy, and what was measured of it.
 type grpcTarget struct {
-	name   string
-	addr   string
-	pid    int
-	scheme string
-	rps    []float64
-	cpu    []float64 // µs of the proxy per request
-	p50    []float64 // µs
+	name      string
+	authority string // service that its requests are for
+	addr      string
+	pid       int
+	scheme    string
+	rps       []float64
+	cpu       []float64 // µs of the proxy per request
+	p50       []float64 // µs
 }
 
 // grpcCase is one load.
@@ -135,7 +136,7 @@ func grpc(b *bench) error {
 	spawn("lean", leanAt, "-")
 	spawn("grpc-backend", slowAt, "-")
 	standard := func(role, backend, scheme string) *grpcTarget {
-		t := &grpcTarget{name: "standard", addr: freeAddr(), scheme: scheme}
+		t := &grpcTarget{name: "standard", authority: "standard", addr: freeAddr(), scheme: scheme}
 		t.pid = spawn(role, t.addr, backend)
 		return t
 	}
@@ -149,10 +150,10 @@ func grpc(b *bench) error {
 	}
 	own := func(t *grpcTarget, authority string) *grpcTarget {
 		c := *t
-		c.name = "nightjar " + authority
+		c.authority = authority
 		return &c
 	}
-	direct := &grpcTarget{name: "no proxy", addr: leanAt, scheme: "http"}
+	direct := &grpcTarget{name: "no proxy", authority: "none", addr: leanAt, scheme: "http"}
 	cases := []*grpcCase{
 		{"8 connections × 32 streams, lean backend", 8, 32, 20_000, []*grpcTarget{toLean, own(ours, "lean")}, h2load},
 		{"the same, net/http backend", 8, 32, 20_000, []*grpcTarget{toSlow, own(ours, "slow")}, h2load},
@@ -221,11 +222,10 @@ func h2load(c *grpcCase, t *grpcTarget, n int) (rps, p50 float64, err error) {
 	if err := os.WriteFile(body, []byte("\x00\x00\x00\x00\x03tea"), 0o600); err != nil {
 		return 0, 0, err
 	}
-	authority := strings.TrimPrefix(t.name, "nightjar ")
 	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
 	defer stop()
 	out, err := exec.CommandContext(ctx, "h2load", "-n", strconv.Itoa(n), "-c", strconv.Itoa(c.conns), "-m", strconv.Itoa(c.streams), "--log-file="+times, "-d", body,
-		"-H", "content-type: application/grpc", "-H", "te: trailers", "-H", ":authority: "+authority, t.scheme+"://"+t.addr+grpcPath).CombinedOutput()
+		"-H", "content-type: application/grpc", "-H", "te: trailers", "-H", ":authority: "+t.authority, t.scheme+"://"+t.addr+grpcPath).CombinedOutput()
 	if err != nil {
 		return 0, 0, fmt.Errorf("h2load (of nghttp2): %w: %s", err, out)
 	}
@@ -253,7 +253,7 @@ func h2load(c *grpcCase, t *grpcTarget, n int) (rps, p50 float64, err error) {
 func echoes(c *grpcCase, t *grpcTarget, n int) (rps, p50 float64, err error) {
 	took, err := lean.Run(lean.Load{
 		Address:   t.addr,
-		Authority: strings.TrimPrefix(t.name, "nightjar "),
+		Authority: t.authority,
 		Path:      lean.EchoPath,
 		Conns:     c.conns,
 		Streams:   c.streams,
@@ -271,8 +271,8 @@ func startGRPC(b *bench, dir, leanAt, slowAt string) (ours, edge, idle *grpcTarg
 		return nil, nil, nil, err
 	}
 	ours = &grpcTarget{name: "nightjar", addr: freeAddr(), scheme: "http"}
-	idle = &grpcTarget{name: "nightjar idle", addr: freeAddr(), scheme: "http"}
-	edge = &grpcTarget{name: "nightjar lean", addr: freeAddr(), scheme: "https"}
+	idle = &grpcTarget{name: "nightjar", addr: freeAddr(), scheme: "http"}
+	edge = &grpcTarget{name: "nightjar", authority: "lean", addr: freeAddr(), scheme: "https"}
 	cert, key, err := selfSigned()
 	if err == nil {
 		err = os.WriteFile(filepath.Join(dir, "edge.pem"), cert, 0o600)
