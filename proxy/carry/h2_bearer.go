@@ -212,7 +212,7 @@ func (f *h2Request) Method() string                 { return f.method }
 func (f *h2Request) Host() string                   { return f.host }
 func (f *h2Request) Path() string                   { return f.path }
 func (f *h2Request) Query() string                  { return f.query }
-func (f *h2Request) Header(key string) []string     { return f.open.seen.find(&f.fields, key) }
+func (f *h2Request) Header(key string) []string     { return f.opening().seen.find(&f.fields, key) }
 func (f *h2Request) Caller() string                 { return callerOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) Site() string                   { return siteOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) member() *member                { return f.caller.peer }

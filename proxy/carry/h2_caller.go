@@ -3,6 +3,7 @@ package carry
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"net"
 	"net/http"
 	"runtime/debug"
@@ -111,11 +112,14 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
 			l.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
-			c.conn.Close()
+			c.conn.Abandon(errPanicked)
 		}
 	}()
 	c.conn.Serve()
 }
+
+// errPanicked is why a connection is ended after a fault of this program.
+var errPanicked = errors.New("a fault of this program")
 
 // schedule has the requests looked at when a time comes. Most requests are over before
 // theirs does, so that all share one timer, which is hardly ever set.

@@ -291,7 +291,7 @@ func (u *h2Upstream) serve() {
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
 			u.pool.of.panicked(what, debug.Stack())
-			u.conn.Close()
+			u.conn.Abandon(errPanicked)
 		}
 	}()
 	u.conn.Serve()

@@ -24,6 +24,7 @@ import (
 	"nightjar/core/rules"
 	"nightjar/proxy/h2"
 	"nightjar/proxy/observe"
+	"nightjar/wire"
 )
 
 // TestGRPCByMutualTLS: connections of HTTP/2 between proxies prove who is at both ends, and
@@ -323,7 +324,13 @@ func TestStuckCaller(t *testing.T) {
 // TestH2Recorder: what is counted is what happened.
 func TestH2Recorder(t *testing.T) {
 	h := newGRPCHop(t, "")
+	feed := h.outer.src.Observe.Feed
+	feed.Set([]wire.Watch{{ID: "1", Filter: wire.Filter{To: "s", Header: "x-berth=seven"}}}, "caller")
 	client := h.dial(t)
+	if _, err := client.UnaryCall(metadata.AppendToOutgoingContext(t.Context(), "x-berth", "seven"), &grpc_testing.SimpleRequest{}); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, func() bool { batches, _ := feed.Take(); return len(batches) == 1 && len(batches[0].Records) == 1 })
 	for _, code := range []codes.Code{codes.OK, codes.OK, codes.NotFound, codes.Internal} {
 		client.UnaryCall(t.Context(), &grpc_testing.SimpleRequest{Payload: &grpc_testing.Payload{Body: []byte("tea")}, ResponseStatus: &grpc_testing.EchoStatus{Code: int32(code)}})
 	}
@@ -334,9 +341,9 @@ func TestH2Recorder(t *testing.T) {
 			got.Sent += s.Counts.OK
 			got.Received += s.Counts.Failed
 		}
-		return got.Sent+got.Received == 4
+		return got.Sent+got.Received == 5
 	})
-	if s := fmt.Sprint(got.Sent, got.Received); s != "3 1" {
+	if s := fmt.Sprint(got.Sent, got.Received); s != "4 1" {
 		t.Errorf("succeeded and failed: %s", s)
 	}
 }
@@ -376,4 +383,19 @@ func TestH2Mirror(t *testing.T) {
 			t.Fatalf("no copy of a request of %d bytes", size)
 		}
 	}
+}
+
+// TestH2Panic: a fault of this program ends the connection where it happens, and its requests
+// are told; nothing is left of them.
+func TestH2Panic(t *testing.T) {
+	h := newGRPCHop(t, "")
+	h.outer.src.Observe = nil // which every request asks
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+	defer stop()
+	for range 2 {
+		if _, err := h.dial(t).UnaryCall(ctx, &grpc_testing.SimpleRequest{}); status.Code(err) != codes.Unavailable {
+			t.Errorf("got %v", err)
+		}
+	}
+	waitFor(t, h.isQuiet)
 }

@@ -440,6 +440,19 @@ func (c *Conn) Close() {
 	c.wire.close()
 }
 
+// Abandon ends a connection whose Serve has not returned as it should, since a receiver
+// panicked; call it where that would have returned. All streams are told, unless it
+// happened with the connection locked.
+func (c *Conn) Abandon(err error) {
+	if c.mu.TryLock() {
+		c.ended = err
+		c.mu.Unlock()
+		c.end(err)
+		c.batch.Flush()
+	}
+	c.wire.close()
+}
+
 // flooded ends the connection of a peer that asks for too much. The reader finds out.
 func (c *Conn) flooded() {
 	c.mu.Lock()
