@@ -423,6 +423,8 @@ func (c *Conn) end(err error) {
 			c.counts.Broken.Add(1)
 		}
 		c.wire.linger(broken.Code == EnhanceYourCalm)
+	} else if err == errEnded { // what the peer sends meanwhile must not take the GOAWAY away
+		c.wire.linger(false)
 	}
 	c.mu.Lock()
 	c.isDead = true
