@@ -297,7 +297,7 @@ func TestLeastRate(t *testing.T) {
 	if o, is := (&general{body: b}).bodyOutcome(); !is || o.Means != http.StatusRequestTimeout {
 		t.Errorf("the outcome is %+v", o)
 	}
-	f := &h2Request{caller: &h2Caller{l: &Listener{Config: Config{LeastRate: func() float64 { return 1000 }}}}, doing: doingAsk, read: 5000}
+	f := &h2Request{caller: &h2Caller{l: &Listener{Config: Config{LeastRate: func() float64 { return 1000 }}}}, h2State: h2State{doing: doingAsk, read: 5000}}
 	if f.isBelowRate(rules.RateOver - 1) {
 		t.Error("by HTTP/2 it is looked at too early")
 	}

@@ -201,6 +201,29 @@ func (e ends) hop(gateway, workload string, outside http.Handler) hop {
 	return hop{"http://" + e.listen(c, rec), rec, c, copies}
 }
 
+// listenRaw is a workload that serves each connection by hand, and closes it then.
+func listenRaw(t testing.TB, serve func(conn net.Conn)) (address string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer conn.Close()
+				serve(conn)
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
 // raw sends bytes and reads everything that comes back.
 func (h hop) raw(t *testing.T, request string) string {
 	t.Helper()

@@ -321,34 +321,20 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 	office := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
 	defer office.Close()
 	var pause atomic.Int64
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer in.Close()
-				time.Sleep(time.Duration(pause.Load())) // before the handshake
-				out, err := net.Dial("tcp", office.Listener.Addr().String())
-				if err != nil {
-					return
-				}
-				defer out.Close()
-				go io.Copy(out, in)
-				io.Copy(in, out)
-			}()
+	at := listenRaw(t, func(in net.Conn) {
+		time.Sleep(time.Duration(pause.Load())) // before the handshake
+		out, err := net.Dial("tcp", office.Listener.Addr().String())
+		if err != nil {
+			return
 		}
-	}()
+		defer out.Close()
+		go io.Copy(out, in)
+		io.Copy(in, out)
+	})
 	each(t, func(t *testing.T, kind string) {
 		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 		e.transport.http1.TLSClientConfig = office.Client().Transport.(*http.Transport).TLSClientConfig
-		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: 1s, versions: [v1], instances: [{at: 'https://" + l.Addr().String() + "', version: v1}]}}"}}, rules.Live{})
+		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: 1s, versions: [v1], instances: [{at: 'https://" + at + "', version: v1}]}}"}}, rules.Live{})
 		table, err := engine.Compile(rs, nil, engine.Options{})
 		if err != nil {
 			t.Fatal(err)

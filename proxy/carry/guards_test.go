@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -229,16 +228,8 @@ func (u unavailableOnce) UnaryCall(ctx context.Context, in *grpc_testing.SimpleR
 // TestRetryOfGRPC: a status that means 503 is retried as a 503 is, with its
 // message; one that is the caller's own fault is not.
 func TestRetryOfGRPC(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
 	var calls atomic.Int32
-	srv := grpc.NewServer()
-	grpc_testing.RegisterTestServiceServer(srv, unavailableOnce{calls: &calls})
-	go srv.Serve(l)
-	t.Cleanup(srv.Stop)
-	h, _ := newGuarded(t, "general", "    protocol: grpc\n    retry: {times: 2, methods: all, on: [503], budget: 100%}\n", l.Addr().String())
+	h, _ := newGuarded(t, "general", "    protocol: grpc\n    retry: {times: 2, methods: all, on: [503], budget: 100%}\n", grpcWorkload(t, unavailableOnce{calls: &calls}))
 	conn, err := grpc.NewClient("passthrough:///"+strings.TrimPrefix(h.url, "http://"), grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithAuthority("s"))
 	if err != nil {
 		t.Fatal(err)
@@ -293,15 +284,7 @@ func (brokenStream) StreamingOutputCall(_ *grpc_testing.StreamingOutputCallReque
 // TestProbesOfGRPC: a breaker does not close before a probe's status is there.
 func TestProbesOfGRPC(t *testing.T) {
 	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	srv := grpc.NewServer()
-	grpc_testing.RegisterTestServiceServer(srv, brokenStream{})
-	go srv.Serve(l)
-	t.Cleanup(srv.Stop)
-	h, c := newGuarded(t, "general", "    protocol: grpc\n    guard: {breaker: {errors: 50%, over: 10s, least: 2, open: 200ms, probes: 1}}\n", l.Addr().String())
+	h, c := newGuarded(t, "general", "    protocol: grpc\n    guard: {breaker: {errors: 50%, over: 10s, least: 2, open: 200ms, probes: 1}}\n", grpcWorkload(t, brokenStream{}))
 	conn, err := grpc.NewClient("passthrough:///"+strings.TrimPrefix(h.url, "http://"), grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithAuthority("s"))
 	if err != nil {
 		t.Fatal(err)

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"nightjar/core/engine"
-	"nightjar/core/rules"
 	"nightjar/proxy/forward"
 	"nightjar/proxy/h2"
 	"nightjar/proxy/http1"
@@ -29,14 +28,20 @@ type h2Request struct {
 	first  h2Attempt    // room for the first attempt
 	users  atomic.Int32 // of this object: see keep
 
-	mu     sync.Mutex // guards what follows
-	batch  *h2.Batch  // of whoever holds mu
-	course course     // nil before it has begun
+	alert func() // engine.Entry.Wake; made once
+
+	mu    sync.Mutex // guards what follows
+	batch *h2.Batch  // of whoever holds mu
+	h2State
+}
+
+// h2State is where a request stands. The zero value is one of nothing yet.
+type h2State struct {
+	course course // nil before it has begun
 	room   room
 	doing  doing
 	ending error         // why the request is given up; nil: it is not
 	due    time.Duration // when something is to be looked at; 0: never
-	alert  func()        // engine.Entry.Wake; made once
 
 	// The request.
 	method, host, target string
@@ -194,13 +199,8 @@ func (f *h2Request) recycle() {
 	clear(f.fields.List[:cap(f.fields.List)])
 	f.closeOpening()
 	f.room.clear()
-	f.caller, f.course, f.batch, f.up, f.ending, f.bodyErr = nil, nil, nil, nil, nil, nil
-	f.method, f.host, f.target, f.path, f.query, f.grpcStatus = "", "", "", "", "", ""
-	f.secret, f.trailer = f.secret[:0], f.trailer[:0]
-	f.doing, f.due, f.gotEnd, f.isLost, f.isSaid, f.answerEnd, f.isGRPC, f.downEnded = doingNothing, 0, false, false, false, false, false, false
-	f.read, f.credited, f.gone, f.received = 0, 0, 0, 0
-	f.lastCame, f.awaited, f.rateFrom, f.rateRead = 0, 0, 0, 0
-	f.interims, f.sentInterim, f.status, f.resetCode, f.tries = 0, false, 0, 0, 0
+	f.h2State = h2State{fields: f.fields, secret: f.secret[:0], trailer: f.trailer[:0], room: f.room}
+	f.caller, f.batch = nil, nil
 	f.first.at, f.first.pool, f.first.isOpen, f.first.owed = nil, nil, false, 0
 	h2Requests.Put(f)
 }
@@ -351,100 +351,6 @@ func (f *h2Request) leave() {
 	}
 }
 
-// smallBody is how much of a body is kept in any case, so that a request that was certainly
-// not processed can be sent again.
-const smallBody = 4 << 10
-
-// Data takes a piece of the body.
-func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
-	f := (*h2Request)(d)
-	f.lock(b)
-	defer f.unlock()
-	f.down.Credit(b, flow-len(p)) // padding is nobody's
-	f.gotEnd = isEnd
-	isOpen := f.up != nil && f.up.isOpen && f.doing != doingOver
-	if f.doing != doingAnswer && (!isEnd || f.read > 0) { // else nobody waits for it, or it is here at once
-		now := f.now()
-		if !isOpen || f.up.Pending() == 0 {
-			f.awaited += now - f.lastCame
-		}
-		f.lastCame = now
-	}
-	f.read += uint64(len(p))
-	if f.doing == doingOver || f.course == nil {
-		f.down.Credit(b, len(p))
-		return
-	}
-	if isOpen {
-		f.gone += uint64(f.up.Write(b, p, isEnd))
-		f.credit(f.gone)
-	}
-	f.keepBody(p, isOpen)
-	if isOpen && isEnd {
-		f.mirrorWhole()
-	}
-}
-
-// keepBody keeps a piece of the body for an attempt that comes, as far as it may.
-func (f *h2Request) keepBody(p []byte, isSent bool) {
-	if f.isLost { // or the answer goes by
-		return
-	}
-	most := smallBody
-	if f.open.to.mayRepeat || f.open.to.mirror != nil {
-		most = keptBodyMax
-	}
-	held, o := &f.caller.l.HTTP2.held, f.open
-	if isSent && (len(o.kept)+len(p) > most || held.IsOver()) {
-		held.Add(-len(o.kept))
-		f.isLost, o.kept = true, nil
-		return
-	}
-	held.Add(len(p))
-	o.kept = append(o.kept, p...)
-}
-
-// credit gives the caller room again for bytes of the body that have gone on.
-func (f *h2Request) credit(gone uint64) {
-	if gone >= f.credited+creditStep {
-		f.down.Credit(f.batch, int(gone-f.credited))
-		f.credited = gone
-	}
-}
-
-// creditStep is for how many bytes at once room is given back: little of a window, and more
-// than most messages.
-const creditStep = 8 << 10
-
-// takeTrailer takes the trailer of the request.
-func (f *h2Request) takeTrailer(head *h2.Block) {
-	f.gotEnd = true
-	for i := range head.List {
-		if field := &head.List[i]; !head.OneHop(field) && forward.KeepsTrailer(field.Name) {
-			f.trailer = append(f.trailer, *field)
-		}
-	}
-	if f.up != nil && f.up.isOpen && f.doing != doingOver {
-		f.endRequest()
-		f.mirrorWhole()
-	}
-}
-
-// endRequest ends the request that goes on, with its trailer if there is one.
-func (f *h2Request) endRequest() {
-	if len(f.trailer) == 0 {
-		f.up.Write(f.batch, nil, true)
-		return
-	}
-	if w := f.up.Begin(f.batch); w != nil {
-		w.Secret = f.secret
-		for i := range f.trailer {
-			w.Add(f.trailer[i].Name, f.trailer[i].Value)
-		}
-		w.End(true)
-	}
-}
-
 // Sent says that some of the answer has gone to the caller that had to wait.
 func (d *h2Down) Sent(b *h2.Batch, n int, isEnd bool) {
 	f := (*h2Request)(d)
@@ -457,10 +363,11 @@ func (d *h2Down) Sent(b *h2.Batch, n int, isEnd bool) {
 	if !isEnd {
 		return
 	}
-	f.downEnded = true
 	if f.doing == doingAnswer && f.answerEnd {
-		f.went(f.course.answered(f.hasFailed(), nil))
+		f.pass(true)
+		return
 	}
+	f.downEnded = true
 	f.leave()
 }
 
@@ -512,133 +419,4 @@ func (d *h2Down) cut(b *h2.Batch) {
 	if f.course != nil && f.doing != doingOver {
 		f.giveUp(errDraining)
 	}
-}
-
-func (f *h2Request) wait(d time.Duration) (why error, isOver bool) {
-	f.dropAttempt()
-	f.doing = doingWait
-	f.setDue(f.now() + d)
-	return nil, false
-}
-
-// woken goes on with a request that waited. The caller has kept it.
-func (f *h2Request) woken() {
-	var b h2.Batch
-	f.lock(&b)
-	if f.doing == doingWait {
-		f.doing = doingNothing
-		f.went(f.course.waited(nil))
-	}
-	f.unlock()
-	b.Flush()
-	f.release()
-}
-
-// setDue has the request looked at when a time comes.
-func (f *h2Request) setDue(at time.Duration) {
-	if rate := f.caller.l.rate(); rate > 0 && !f.gotEnd {
-		at = min(at, f.rateFrom+rules.RateOver)
-	}
-	f.due = at
-	f.caller.schedule(at)
-}
-
-// look looks at the request since a time came, and tells when it is to be looked at next;
-// 0: never.
-func (d *h2Down) look(b *h2.Batch) time.Duration {
-	f := (*h2Request)(d)
-	f.lock(b)
-	defer f.unlock()
-	now := f.now()
-	if f.due == 0 || now < f.due {
-		return f.due
-	}
-	f.due = 0
-	if f.isBelowRate(now) {
-		f.bodyErr = errSlowBody
-		f.slowBody()
-		return f.due
-	}
-	switch f.doing {
-	case doingWait:
-		f.doing = doingNothing
-		f.went(f.course.waited(nil))
-	case doingConnect, doingAsk:
-		if now < f.open.to.deadline {
-			f.setDue(f.open.to.deadline)
-			break
-		}
-		f.late()
-	case doingAnswer:
-		if f.HoldsPlace() && f.down.Pending() > 0 { // nobody takes its answer: it keeps nobody busy but itself
-			f.FreePlace()
-		} else {
-			f.watchPlace(now)
-		}
-	}
-	return f.due
-}
-
-// watchPlace has a request looked at that has a place among those under way while its
-// answer goes by, or whose body has to come at a rate.
-func (f *h2Request) watchPlace(now time.Duration) {
-	if f.HoldsPlace() {
-		f.setDue(max(f.Deadline(), now+placeGrace))
-	} else if f.caller.l.rate() > 0 && !f.gotEnd {
-		f.setDue(now + rules.RateOver)
-	}
-}
-
-// late ends an attempt whose time is over.
-func (f *h2Request) late() {
-	isUnsent := f.doing == doingConnect
-	isSlow := f.isBodySlow()
-	f.doing = doingNothing
-	f.dropAttempt()
-	if isSlow {
-		f.bodyErr = errSlowBody
-		o := outcomeOf(errSlowBody)
-		f.went(f.course.sent(o))
-		return
-	}
-	o := outcomeOf(errDeadline)
-	o.IsUnsent, o.IsSpent = isUnsent && !f.isLost, f.isLost || f.sentInterim
-	f.went(f.course.sent(o))
-}
-
-// slowBody ends a request whose body comes too slowly.
-func (f *h2Request) slowBody() {
-	switch f.doing {
-	case doingConnect, doingAsk:
-		f.doing = doingNothing
-		f.dropAttempt()
-		f.went(f.course.sent(outcomeOf(errSlowBody)))
-	case doingAnswer:
-		f.went(f.course.answered(false, errSlowBody))
-	}
-}
-
-// isBodySlow tells whether most of the attempt's time so far went by in waiting for the
-// caller's body.
-func (f *h2Request) isBodySlow() bool {
-	if f.gotEnd {
-		return false
-	}
-	now := f.now()
-	awaited := f.awaited
-	if f.up == nil || !f.up.isOpen || f.up.Pending() == 0 {
-		awaited += now - max(f.lastCame, f.open.to.began)
-	}
-	return float64(awaited) >= slowShare*float64(now-f.open.to.began)
-}
-
-// isBelowRate tells whether too little of the body came since it was last looked at.
-func (f *h2Request) isBelowRate(now time.Duration) bool {
-	rate := f.caller.l.rate()
-	if rate == 0 || f.gotEnd || f.doing == doingOver || now-f.rateFrom < rules.RateOver {
-		return false
-	}
-	came, took := f.read-f.rateRead, now-f.rateFrom
-	f.rateRead, f.rateFrom = f.read, now
-	return float64(came) < rate*took.Seconds() && (f.up == nil || !f.up.isOpen || f.up.Pending() == 0)
 }

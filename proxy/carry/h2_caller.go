@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net"
 	"net/http"
-	"runtime/debug"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -18,7 +17,6 @@ import (
 // Limits of connections of HTTP/2.
 const (
 	h2Streams       = 1000             // that another proxy may have open at once
-	h2Budget        = 64 << 20         // bytes of bodies that all connections hold that nobody takes
 	h2CalmOutsiders = 1000             // see h2.Config.Calm
 	h2CalmMembers   = 200_000          // their streams are those of many callers
 	h2Tick          = time.Second      // how often connections are looked after
@@ -111,7 +109,7 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 	defer c.timer.Stop()
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
-			l.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
+			l.panicked(what)
 			c.conn.Abandon(errPanicked)
 		}
 	}()
@@ -232,6 +230,13 @@ func (l *Listener) eachH2(do func(*h2Caller)) int {
 		do(c)
 	}
 	return len(list)
+}
+
+// awaitH2 waits until there are no connections of HTTP/2 any more, until end at most.
+func (l *Listener) awaitH2(end time.Time) {
+	for l.eachH2(func(*h2Caller) {}) > 0 && time.Now().Before(end) {
+		time.Sleep(5 * time.Millisecond)
+	}
 }
 
 // drainH2 tells callers that no more requests are taken on their connections, which end

@@ -6,14 +6,12 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/textproto"
 	"net/url"
 	"os"
-	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -33,6 +31,7 @@ type netStream struct {
 	more       sync.Cond  // is told of every change
 	came       []byte     // of the body, and not read yet
 	gotEnd     bool
+	isOver     bool  // nobody reads any more
 	gone       error // the stream is over before its end
 	readUntil  deadline
 	writeUntil deadline
@@ -62,7 +61,11 @@ func (n *netStream) set(d *deadline, at time.Time) {
 		d.timer.Stop()
 	}
 	if d.at = at; !at.IsZero() {
-		d.timer = time.AfterFunc(time.Until(at), n.more.Broadcast)
+		d.timer = time.AfterFunc(time.Until(at), func() {
+			n.mu.Lock() // whoever has just found that it is not over waits by then
+			n.mu.Unlock()
+			n.more.Broadcast()
+		})
 	}
 	n.more.Broadcast()
 }
@@ -175,11 +178,12 @@ func (n *netStream) serve() {
 	defer func() {
 		what := recover()
 		if what != nil && what != http.ErrAbortHandler {
-			n.caller.l.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
+			n.caller.l.panicked(what)
 		}
 		if !isDone {
 			n.end(h2.InternalError)
 		}
+		n.drop()
 	}()
 	if n.r.Context().Err() != nil { // it was reset before it was looked at
 		return
@@ -193,6 +197,7 @@ func (n *netStream) serve() {
 // refuseTooLarge answers a request whose header list is over the limit.
 func (n *netStream) refuseTooLarge() {
 	defer n.cancel(nil)
+	defer n.drop()
 	n.header = http.Header{}
 	n.caller.l.server.refuseTooLarge(n, n.r)
 	n.finish()
@@ -201,11 +206,22 @@ func (n *netStream) refuseTooLarge() {
 // Data takes a piece of the body.
 func (n *netStream) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 	n.mu.Lock()
-	n.came = append(n.came, p...)
-	n.gotEnd = n.gotEnd || isEnd
+	if n.gotEnd = n.gotEnd || isEnd; !n.isOver {
+		n.came = append(n.came, p...)
+		n.caller.l.HTTP2.held.Add(len(p))
+		flow -= len(p)
+	}
 	n.mu.Unlock()
 	n.more.Broadcast()
-	n.Credit(b, flow-len(p)) // padding is nobody's
+	n.Credit(b, flow) // padding, or what nobody reads
+}
+
+// drop lets go of what came of the body, and comes.
+func (n *netStream) drop() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.caller.l.HTTP2.held.Add(-len(n.came))
+	n.came, n.isOver = nil, true
 }
 
 // Sent says that some of what waited has gone on.
@@ -263,6 +279,7 @@ func (b netBody) Read(p []byte) (int, error) {
 	took := copy(p, n.came)
 	var err error
 	if took > 0 {
+		n.caller.l.HTTP2.held.Add(-took)
 		if n.came = n.came[took:]; len(n.came) == 0 {
 			n.came = nil
 		}
@@ -311,167 +328,6 @@ func (n *netStream) SetWriteDeadline(at time.Time) error {
 	return nil
 }
 
-// Header is that of the answer.
-func (n *netStream) Header() http.Header { return n.header }
-
-// WriteHeader says the status. An interim answer goes out at once, the head of the answer
-// with what follows.
-func (n *netStream) WriteHeader(status int) {
-	switch {
-	case n.status != 0:
-	case status == http.StatusSwitchingProtocols: // which HTTP/2 does by an answer of the usual kind
-		n.status, n.isSwitched = http.StatusOK, true
-		for _, k := range []string{"Connection", "Upgrade", "Sec-Websocket-Accept"} {
-			delete(n.header, k)
-		}
-	case status >= 200:
-		n.status = status
-	default:
-		var b h2.Batch
-		if w := n.begin(&b, status); w != nil {
-			w.End(false)
-		}
-		b.Flush()
-	}
-}
-
-// begin begins a header list with a status and the fields of the header.
-func (n *netStream) begin(b *h2.Batch, status int) *h2.Writer {
-	w := n.Begin(b)
-	if w == nil {
-		return nil
-	}
-	w.Add(":status", fmt.Sprint(status))
-	announced := n.header["Trailer"]
-	for k, values := range n.header {
-		if k == "Connection" || strings.HasPrefix(k, http.TrailerPrefix) || announced != nil && tokenIn(announced, k) {
-			continue
-		}
-		for _, v := range values {
-			w.Add(k, v)
-		}
-	}
-	if status >= 200 && n.header["Date"] == nil {
-		w.Add("date", today())
-	}
-	return w
-}
-
-// netRoom is how much of an answer is collected before it is sent.
-const netRoom = 16 << 10
-
-func (n *netStream) Write(p []byte) (int, error) {
-	if n.status == 0 {
-		n.status = http.StatusOK
-	}
-	if n.r.Method == http.MethodHead || n.status == http.StatusNoContent || n.status == http.StatusNotModified {
-		return len(p), nil
-	}
-	if n.out = append(n.out, p...); len(n.out) < netRoom {
-		return len(p), nil
-	}
-	if err := n.send(false); err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
-// Flush sends what was written so far.
-func (n *netStream) Flush() { n.send(false) }
-
-// send sends what was written, and with isEnd the end of the answer. It waits until the
-// caller has taken it.
-func (n *netStream) send(isEnd bool) error {
-	if n.status == 0 {
-		n.status = http.StatusOK
-	}
-	var b h2.Batch
-	trailer := n.trailer(isEnd)
-	endsHere := isEnd && len(trailer) == 0
-	if !n.hasHead {
-		n.hasHead = true
-		isClosing := n.header["Connection"] != nil && n.header["Connection"][0] == "close"
-		w := n.begin(&b, n.status)
-		if w == nil {
-			return n.goneOr(io.ErrClosedPipe)
-		}
-		w.End(endsHere && len(n.out) == 0)
-		if endsHere && len(n.out) == 0 {
-			b.Flush()
-			return nil
-		}
-		if isClosing {
-			n.caller.conn.GoAway(&b)
-		}
-	}
-	n.mu.Lock()
-	n.unsent += len(n.out)
-	n.mu.Unlock()
-	sent := 0
-	if len(n.out) > 0 || endsHere {
-		sent = n.Stream.Write(&b, n.out, endsHere)
-	}
-	isLate := sent < len(n.out)
-	n.mu.Lock()
-	n.unsent -= sent
-	n.isSent = n.isSent || endsHere && !isLate
-	n.mu.Unlock()
-	n.out = n.out[:0]
-	if isEnd && !endsHere {
-		if w := n.Begin(&b); w != nil {
-			for k, values := range trailer {
-				for _, v := range values {
-					w.Add(k, v)
-				}
-			}
-			w.End(true)
-		}
-		n.mu.Lock()
-		n.isSent = !isLate
-		n.mu.Unlock()
-	}
-	b.Flush()
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	for (n.unsent > 0 || isEnd && !n.isSent) && n.gone == nil && !n.writeUntil.isOver() {
-		n.more.Wait()
-	}
-	switch {
-	case n.gone != nil:
-		return n.gone
-	case n.unsent > 0 || isEnd && !n.isSent:
-		return os.ErrDeadlineExceeded
-	}
-	return nil
-}
-
-func (n *netStream) goneOr(err error) error {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	if n.gone != nil {
-		return n.gone
-	}
-	return err
-}
-
-// trailer is what follows the body.
-func (n *netStream) trailer(isEnd bool) (t http.Header) {
-	if !isEnd {
-		return nil
-	}
-	announced := n.header["Trailer"]
-	for k, v := range n.header {
-		name, isPrefixed := strings.CutPrefix(k, http.TrailerPrefix)
-		if isPrefixed || announced != nil && tokenIn(announced, k) {
-			if t == nil {
-				t = http.Header{}
-			}
-			t[name] = v
-		}
-	}
-	return t
-}
-
 // Hijack is the stream as a connection, for another protocol.
 func (n *netStream) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 	if !n.isSwitched {
@@ -507,27 +363,3 @@ func (c *netConn) SetDeadline(at time.Time) error {
 }
 func (c *netConn) SetReadDeadline(at time.Time) error  { return c.n.SetReadDeadline(at) }
 func (c *netConn) SetWriteDeadline(at time.Time) error { return c.n.SetWriteDeadline(at) }
-
-// finish sends the rest of the answer, and its end. What still comes of the request is
-// not wanted then (RFC 9113, section 8.1).
-func (n *netStream) finish() {
-	if n.isSwitched {
-		return // whoever carried it has ended it
-	}
-	if !n.hasHead && n.header["Content-Length"] == nil && len(n.out) > 0 {
-		n.header["Content-Length"] = []string{fmt.Sprint(len(n.out))}
-	}
-	n.SetWriteDeadline(time.Now().Add(n.caller.l.patience(len(n.out))))
-	if err := n.send(true); err != nil {
-		if errors.Is(err, os.ErrDeadlineExceeded) {
-			n.end(h2.Cancel)
-		}
-		return
-	}
-	n.mu.Lock()
-	gotEnd := n.gotEnd
-	n.mu.Unlock()
-	if !gotEnd {
-		n.end(h2.NoError)
-	}
-}

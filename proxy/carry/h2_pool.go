@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"net"
 	"runtime"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -290,7 +289,7 @@ func (u *h2Upstream) serve() {
 	defer u.pool.remove(u)
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
-			u.pool.of.panicked(what, debug.Stack())
+			panicked(u.pool.of.Log, what)
 			u.conn.Abandon(errPanicked)
 		}
 	}()

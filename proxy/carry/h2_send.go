@@ -143,7 +143,8 @@ func (f *h2Request) writeRequest(w *h2.Writer) {
 	hasMore := len(f.open.kept) > 0 || len(f.trailer) > 0
 	w.End(f.gotEnd && !hasMore)
 	if len(f.open.kept) > 0 {
-		f.gone += uint64(f.up.Write(f.batch, f.open.kept, f.gotEnd && len(f.trailer) == 0))
+		sent, _ := f.up.Write(f.batch, f.open.kept, f.gotEnd && len(f.trailer) == 0)
+		f.gone += uint64(sent)
 		f.credit(f.gone)
 	}
 	if f.gotEnd && len(f.trailer) > 0 {
@@ -243,7 +244,11 @@ func (f *h2Request) takeInterim(head *h2.Block) {
 	}
 }
 
-var lowerUnsent = strings.ToLower(wire.HeaderUnsent)
+// Names of the mesh's fields as HTTP/2 has them.
+var (
+	lowerReason = strings.ToLower(wire.HeaderReason)
+	lowerUnsent = strings.ToLower(wire.HeaderUnsent)
+)
 
 // takeAnswer goes on with the head of the answer.
 func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
@@ -259,7 +264,7 @@ func (f *h2Request) takeAnswer(head *h2.Block, isEnd bool) {
 		switch field := &f.open.answered.List[i]; {
 		case field.Name == "grpc-status":
 			f.grpcStatus = field.Value
-		case len(field.Name) == len(wire.HeaderReason) && strings.EqualFold(field.Name, wire.HeaderReason) && !f.open.to.To.Outside:
+		case field.Name == lowerReason && !f.open.to.To.Outside:
 			o, isByProxy = saidByProxy(field.Value, o), true
 		}
 	}
@@ -283,16 +288,13 @@ func (a *h2Attempt) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 		a.Credit(b, flow)
 		return
 	}
-	sent := f.down.Write(b, p, isEnd)
+	sent, hasEnded := f.down.Write(b, p, isEnd)
 	f.received += uint64(sent)
 	a.credit(b, sent+flow-len(p))
 	if isEnd {
 		f.answerEnd = true
 		f.up.pool.freed()
-		if sent == len(p) {
-			f.downEnded = true
-			f.went(f.course.answered(f.hasFailed(), nil))
-		}
+		f.pass(hasEnded)
 	}
 }
 
@@ -316,7 +318,6 @@ func (f *h2Request) takeAnswerTrailer(head *h2.Block) {
 	if f.doing != doingAnswer {
 		return
 	}
-	isLate := f.down.Pending() > 0
 	if w := f.down.Begin(f.batch); w != nil {
 		w.Secret = head.Secret
 		for i := range head.List {
@@ -324,10 +325,14 @@ func (f *h2Request) takeAnswerTrailer(head *h2.Block) {
 				w.Add(field.Name, field.Value)
 			}
 		}
-		w.End(true)
+		f.pass(w.End(true))
 	}
-	if !isLate {
-		f.downEnded = true
+}
+
+// pass ends a request whose answer has gone to the caller with its end. Of one that has not,
+// Sent tells, or Gone.
+func (f *h2Request) pass(hasEnded bool) {
+	if f.downEnded = hasEnded; hasEnded {
 		f.went(f.course.answered(f.hasFailed(), nil))
 	}
 }
@@ -366,6 +371,8 @@ func (a *h2Attempt) Gone(b *h2.Batch, why *h2.Gone) {
 			o = notGRPC
 		case a.at.notHTTP2(why):
 			o = outcomeOf(errNotHTTP2)
+		case why.Code == h2.Cancel && !why.IsOwn && f.isLate():
+			o = outcomeOf(errDeadline)
 		case why.Err == h2.ErrStuck:
 			o = outcomeOf(errStalled)
 		case why.Err != nil && !why.IsUnprocessed:
@@ -393,7 +400,8 @@ func (f *h2Request) hasFailed() bool {
 
 func (f *h2Request) sendAnswer(a forward.Answer) (failed bool, err error, isOver bool) {
 	w := f.down.Begin(f.batch)
-	if w == nil {
+	if w == nil { // which is told in a moment
+		f.ending = errCallerLeft
 		return false, errCallerLeft, true
 	}
 	w.AddBytes(":status", strconv.AppendInt(f.open.number[:0], int64(f.status), 10))
@@ -441,7 +449,7 @@ func (f *h2Request) reply(status int, h http.Header, body []byte) {
 		f.downEnded = true
 		return
 	}
-	sent := f.down.Write(f.batch, body, true)
+	sent, hasEnded := f.down.Write(f.batch, body, true)
 	f.received += uint64(sent)
-	f.downEnded = sent == len(body)
+	f.downEnded = hasEnded
 }

@@ -31,15 +31,7 @@ type grpcHop struct {
 
 func newGRPCHop(t testing.TB, service string) *grpcHop {
 	t.Helper()
-	app := grpc.NewServer()
-	grpc_testing.RegisterTestServiceServer(app, grpcEcho{})
-	at, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	go app.Serve(at)
-	t.Cleanup(app.Stop)
-	return grpcHopTo(t, service, at.Addr().String())
+	return grpcHopTo(t, service, grpcWorkload(t, grpcEcho{}))
 }
 
 // grpcHopTo is one to a workload that runs already. service are the settings of the service.

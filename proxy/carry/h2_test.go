@@ -31,16 +31,8 @@ import (
 // those that were made under authorities that are not trusted any more take no more requests.
 func TestGRPCByMutualTLS(t *testing.T) {
 	m := newMutual(t)
-	app := grpc.NewServer()
-	grpc_testing.RegisterTestServiceServer(app, grpcEcho{})
-	at, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	go app.Serve(at)
-	t.Cleanup(app.Stop)
 	beside, in := m.beside(t, http.NotFoundHandler(), rules.IdentityRequired)
-	in.App = &engine.Instance{ID: "app", Address: at.Addr().String(), Outside: true}
+	in.App = &engine.Instance{ID: "app", Address: grpcWorkload(t, grpcEcho{}), Outside: true}
 	rs, _ := rules.Check([]rules.File{{Name: "f", Text: "services: {s: {protocol: grpc}}"}}, rules.Live{})
 	table, err := engine.Compile(rs, []engine.Instance{{ID: "s-1", Service: "s", Version: "v1", Address: beside.Addr().String(), Member: true}}, engine.Options{})
 	if err != nil {
@@ -94,28 +86,13 @@ func upstreams(p *Pools) (list *[]*h2Upstream) {
 }
 
 // frames is a workload that speaks frames: each of its connections is given to serve.
-func frames(t *testing.T, serve func(number int, f *http2.Framer, conn net.Conn)) (address string) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for n := 0; ; n++ {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			t.Cleanup(func() { conn.Close() })
-			go func() {
-				io.ReadFull(conn, make([]byte, len(h2.Preface)))
-				f := http2.NewFramer(conn, conn)
-				f.WriteSettings()
-				serve(n, f, conn)
-			}()
-		}
-	}()
-	return l.Addr().String()
+func frames(t *testing.T, serve func(f *http2.Framer)) (address string) {
+	return listenRaw(t, func(conn net.Conn) {
+		io.ReadFull(conn, make([]byte, len(h2.Preface)))
+		f := http2.NewFramer(conn, conn)
+		f.WriteSettings()
+		serve(f)
+	})
 }
 
 var (
@@ -144,7 +121,7 @@ func TestUnprocessed(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var asked atomic.Int32
-			at := frames(t, func(_ int, f *http2.Framer, conn net.Conn) {
+			at := frames(t, func(f *http2.Framer) {
 				for {
 					frame, err := f.ReadFrame()
 					if err != nil {
@@ -174,7 +151,7 @@ func TestUnprocessed(t *testing.T) {
 func TestStreamsRunOut(t *testing.T) {
 	var now, most atomic.Int32
 	release := make(chan struct{})
-	at := frames(t, func(_ int, f *http2.Framer, conn net.Conn) {
+	at := frames(t, func(f *http2.Framer) {
 		f.WriteSettings(http2.Setting{ID: http2.SettingMaxConcurrentStreams, Val: 3})
 		var waiting []uint32
 		done := make(chan struct{})
@@ -239,23 +216,11 @@ func isClosed(c chan struct{}) bool {
 // TestNotHTTP2: a workload that speaks something else is at fault only where its service says
 // that it speaks HTTP/2.
 func TestNotHTTP2(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			io.WriteString(c, "HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n")
-			c.Close()
-		}
-	}()
-	h := grpcHopTo(t, "", l.Addr().String())
-	_, err = h.dial(t).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{})
+	at := listenRaw(t, func(conn net.Conn) {
+		io.WriteString(conn, "HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n")
+	})
+	h := grpcHopTo(t, "", at)
+	_, err := h.dial(t).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{})
 	if status.Code(err) != codes.Unavailable {
 		t.Errorf("got %v", err)
 	}
@@ -398,4 +363,87 @@ func TestH2Panic(t *testing.T) {
 		}
 	}
 	waitFor(t, h.isQuiet)
+}
+
+// TestAnswerBeforeTheRequestEnds: an answer that is over before its request goes to the caller
+// whole, however slowly it is taken; what still comes of the request is not wanted then.
+func TestAnswerBeforeTheRequestEnds(t *testing.T) {
+	const size = 100
+	for name, end := range map[string]func(f *http2.Framer, stream uint32){
+		"by an empty frame": func(f *http2.Framer, stream uint32) { f.WriteData(stream, true, nil) },
+		"by a trailer": func(f *http2.Framer, stream uint32) {
+			f.WriteHeaders(http2.HeadersFrameParam{StreamID: stream, BlockFragment: grpcDone, EndHeaders: true, EndStream: true})
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			at := frames(t, func(f *http2.Framer) {
+				for {
+					frame, err := f.ReadFrame()
+					if err != nil {
+						return
+					}
+					if h, is := frame.(*http2.HeadersFrame); is {
+						f.WriteHeaders(http2.HeadersFrameParam{StreamID: h.StreamID, BlockFragment: grpcOK, EndHeaders: true})
+						f.WriteData(h.StreamID, false, make([]byte, size))
+						end(f, h.StreamID)
+					}
+				}
+			})
+			h := grpcHopTo(t, "", at)
+			c := rawHTTP2To(t, "http://"+h.address)
+			c.framer.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 10})
+			c.head(1, [][2]string{{":method", "POST"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/a/b"}, {"content-type", "application/grpc"}}, []byte("x"))
+			waitFor(t, func() bool { // until all of the answer is here
+				list := *upstreams(h.pools[1])
+				return len(list) == 1 && list[0].conn.IsGreeted() && list[0].conn.Streams() == 0
+			})
+			came, isEnd := 0, false
+			for reset := ""; reset == ""; {
+				frame, err := c.framer.ReadFrame()
+				if err != nil {
+					t.Fatalf("%d bytes came: %v", came, err)
+				}
+				switch f := frame.(type) {
+				case *http2.DataFrame:
+					came += len(f.Data())
+					isEnd = isEnd || f.StreamEnded()
+					if !f.StreamEnded() {
+						c.framer.WriteWindowUpdate(1, 10)
+					}
+				case *http2.HeadersFrame:
+					isEnd = isEnd || f.StreamEnded()
+				case *http2.RSTStreamFrame:
+					reset = f.ErrCode.String()
+				}
+				if reset != "" && (came != size || !isEnd || reset != "NO_ERROR") {
+					t.Errorf("%d of %d bytes came, at their end: %t, then a reset by %s", came, size, isEnd, reset)
+				}
+			}
+			waitFor(t, h.isQuiet)
+		})
+	}
+}
+
+// TestCancelAtTheDeadline: a workload that gives a request up when its time is about over is
+// late; one that does so before has reset it.
+func TestCancelAtTheDeadline(t *testing.T) {
+	t.Parallel()
+	for pause, want := range map[time.Duration]codes.Code{0: codes.Unavailable, 950 * time.Millisecond: codes.DeadlineExceeded} {
+		at := frames(t, func(f *http2.Framer) {
+			for {
+				frame, err := f.ReadFrame()
+				if err != nil {
+					return
+				}
+				if d, is := frame.(*http2.DataFrame); is && d.StreamEnded() {
+					time.Sleep(pause) // as a workload does that heard of the deadline
+					f.WriteRSTStream(d.StreamID, http2.ErrCodeCancel)
+				}
+			}
+		})
+		h := grpcHopTo(t, ", timeout: 1s", at)
+		if _, err := h.dial(t).UnaryCall(t.Context(), &grpc_testing.SimpleRequest{}); status.Code(err) != want {
+			t.Errorf("after %s: %v", pause, err)
+		}
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -165,6 +166,16 @@ func patience(n int, stall time.Duration, rate float64) time.Duration {
 	}
 	return min(stall, rules.RateOver+time.Duration(float64(n)/rate*float64(time.Second)))
 }
+
+// panicked tells of a fault of this program, after which one connection or request suffers,
+// and not all. A nil log takes nothing.
+func panicked(log *slog.Logger, what any) {
+	if log != nil {
+		log.Error("panic while serving a request; please report it", "panic", what, "stack", string(debug.Stack()))
+	}
+}
+
+func (l *Listener) panicked(what any) { panicked(l.Log, what) }
 
 // Addr is where it listens.
 func (l *Listener) Addr() net.Addr { return l.Listener.Addr() }
@@ -401,9 +412,7 @@ func (l *Listener) Drain(grace, limit time.Duration) {
 		}
 	}()
 	l.await(end, true)
-	for l.eachH2(func(*h2Caller) {}) > 0 && time.Now().Before(end) {
-		time.Sleep(5 * time.Millisecond)
-	}
+	l.awaitH2(end)
 	l.each(func(c *plain, _ bool) { c.life.endRequest(errDraining) })
 	l.tunnels.end(max(0, time.Until(end)))
 	if l.eachH2((*h2Caller).cut) > 0 {
@@ -412,9 +421,7 @@ func (l *Listener) Drain(grace, limit time.Duration) {
 	<-finished
 	last := time.Now().Add(lastWords)
 	l.await(last, false)
-	for l.eachH2(func(*h2Caller) {}) > 0 && time.Now().Before(last) {
-		time.Sleep(5 * time.Millisecond)
-	}
+	l.awaitH2(last)
 	l.each(func(c *plain, _ bool) { c.conn.Close() })
 	l.eachH2(func(c *h2Caller) { c.conn.Close() })
 	<-l.ended

@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -158,13 +157,7 @@ func (c *plain) serve() {
 	isHandedOn := false
 	defer func() {
 		if what := recover(); what != nil { // one connection is to suffer, not all
-			c.listener.Log.Error(
-				"panic while serving a request; please report it",
-				"panic",
-				what,
-				"stack",
-				string(debug.Stack()),
-			)
+			c.listener.panicked(what)
 			c.work = nil
 		}
 		c.listener.forget(c)

@@ -32,13 +32,6 @@ type Pools struct {
 	h2ByAddr sync.Map     // the same → *h2Pool
 }
 
-// panicked tells of a fault of this program that ended a connection.
-func (p *Pools) panicked(what any, stack []byte) {
-	if p.Log != nil {
-		p.Log.Error("panic while serving a request; please report it", "panic", what, "stack", string(stack))
-	}
-}
-
 // connPool keeps the connections to one address. Taking one and putting it back
 // touch one slot each; requests share no lock.
 type connPool struct {

@@ -83,20 +83,27 @@ func (grpcEcho) FullDuplexCall(s grpc.BidiStreamingServer[grpc_testing.Streaming
 	}
 }
 
-// TestGRPC drives every kind of call by a client of gRPC, through both proxies
-// of a hop, to a service that says it speaks gRPC and to one that does not.
-func TestGRPC(t *testing.T) {
-	t.Parallel()
+// grpcWorkload runs a workload of gRPC.
+func grpcWorkload(t testing.TB, does grpc_testing.TestServiceServer) (address string) {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	app := grpc.NewServer()
-	grpc_testing.RegisterTestServiceServer(app, grpcEcho{})
+	grpc_testing.RegisterTestServiceServer(app, does)
 	go app.Serve(l)
 	t.Cleanup(app.Stop)
+	return l.Addr().String()
+}
+
+// TestGRPC drives every kind of call by a client of gRPC, through both proxies
+// of a hop, to a service that says it speaks gRPC and to one that does not.
+func TestGRPC(t *testing.T) {
+	t.Parallel()
+	workload := grpcWorkload(t, grpcEcho{})
 	each(t, func(t *testing.T, kind string) {
-		h := newHopTo(t, kind, "", l.Addr().String(), http.NotFoundHandler())
+		h := newHopTo(t, kind, "", workload, http.NotFoundHandler())
 		dial := func(service string) grpc_testing.TestServiceClient {
 			conn, err := grpc.NewClient("passthrough:///"+strings.TrimPrefix(h.url, "http://"), grpc.WithTransportCredentials(insecure.NewCredentials()), grpc.WithAuthority(service))
 			if err != nil {

@@ -69,9 +69,9 @@ func (e *encoder) begin(b []byte) []byte {
 
 var hashSeed = maphash.MakeSeed()
 
-// field appends a field. The strings are kept when it enters the table, but for a value
-// that isBorrowed and good during the call alone. One that
-// isSecret enters no table, here or further on (RFC 7541, section 7.1.3).
+// field appends a field. Its strings are kept when it enters the table, unless it isBorrowed
+// and they are good during the call alone. One that isSecret enters no table, here or further
+// on (RFC 7541, section 7.1.3).
 func (e *encoder) field(b []byte, name, value string, isSecret, isBorrowed bool) []byte {
 	if isSecret {
 		return appendLiteral(b, 4, 0x10, name, value)
@@ -92,7 +92,7 @@ func (e *encoder) field(b []byte, name, value string, isSecret, isBorrowed bool)
 		return appendLiteral(b, 4, 0, name, value)
 	}
 	if isBorrowed {
-		value = strings.Clone(value)
+		name, value = strings.Clone(name), strings.Clone(value)
 	}
 	kept := entry{name, value}
 	cost := kept.cost()

@@ -86,7 +86,8 @@ func (a *answer) begin(b *h2.Batch) {
 
 func (a *answer) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 	if a.isEcho {
-		a.Credit(b, a.Write(b, p, false)+flow-len(p))
+		sent, _ := a.Write(b, p, false)
+		a.Credit(b, sent+flow-len(p))
 	} else {
 		a.Credit(b, flow)
 	}
