@@ -110,6 +110,8 @@ func TestTeams(t *testing.T) {
 		for _, page := range []string{"/", "/services", "/services/sailings", "/services/berths?tab=activity", "/gateways/front-door", "/requests", "/traces", "/rules", "/releases", "/drills", "/try", "/effects", "/trials", "/forecast", "/access", "/fleet", "/activity", "/people"} {
 			b.visit(page)
 			b.until("document.querySelector('main')?.innerText.length > 20")
+			// What the page asked for has been asked when this is answered.
+			b.until("(window.asked ??= fetch('/api/v1/who').then(() => window.isAnswered = true), window.isAnswered)")
 			if b.now("/not theirs|for no team|whole mesh: ask/.test(document.querySelector('main').innerText)") {
 				t.Errorf("%s shows a refusal", page)
 			}

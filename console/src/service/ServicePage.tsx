@@ -14,6 +14,7 @@ import { useBundle } from "../change/useBundle";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { FigureTable } from "../kit/FigureTable";
+import { useIsOfTeam } from "../kit/For";
 import { percent } from "../kit/format";
 import { History } from "../kit/History";
 import { Heading, PageHeader } from "../kit/PageHeader";
@@ -145,11 +146,12 @@ function ServiceOverview({ mesh, service }: { mesh: Mesh; service: Service }) {
 
 function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
   const range = useRange();
+  const ofTeam = useIsOfTeam(); // the history counts the requests of all teams
   return (
     <>
       <Box sx={columns}>
         <FigureTable figures={gateway.figures} />
-        <History of={{ caller: gateway.name }} long={range.history} end={range.at} />
+        {!ofTeam && <History of={{ caller: gateway.name }} long={range.history} end={range.at} />}
       </Box>
       <Heading>Links</Heading>
       <Links mesh={mesh} name={gateway.name} />
