@@ -63,7 +63,7 @@ func (n *netStream) set(d *deadline, at time.Time) {
 	if d.at = at; !at.IsZero() {
 		d.timer = time.AfterFunc(time.Until(at), func() {
 			n.mu.Lock() // whoever has just found that it is not over waits by then
-			n.mu.Unlock()
+			defer n.mu.Unlock()
 			n.more.Broadcast()
 		})
 	}
