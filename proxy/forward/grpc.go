@@ -15,6 +15,7 @@ import (
 const (
 	grpcUnknown       = 2
 	grpcDeadline      = 4
+	grpcDenied        = 7
 	grpcExhausted     = 8
 	grpcUnimplemented = 12
 	grpcInternal      = 13
@@ -77,9 +78,9 @@ func (r *Refusal) grpcHeader(h http.Header) {
 	switch r.Reason {
 	case engine.TimedOut:
 		code = grpcDeadline
-	case engine.Shortage:
-		code = grpcExhausted
-	case engine.Limited:
+	case engine.Denied:
+		code = grpcDenied
+	case engine.Shortage, engine.Limited:
 		code = grpcExhausted
 	case engine.NoRoute:
 		code = grpcUnimplemented
