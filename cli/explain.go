@@ -36,8 +36,8 @@ func headerFlags(lines []string) (map[string]string, error) {
 }
 
 func (a *app) explain() *cobra.Command {
-	var headers []string
-	var from string
+	var headers, claims []string
+	var from, address string
 	cmd := &cobra.Command{
 		Use:   "explain METHOD URL",
 		Short: "Which route takes a request, why not others, and which settings hold",
@@ -45,7 +45,8 @@ func (a *app) explain() *cobra.Command {
 is, and which settings hold, each with its file and line. Nothing is sent. The host of
 the URL is a service, or a host of a gateway.`,
 		Example: `  nightjar explain GET http://sailings/sailings/today -H 'x-crew: yes'
-  nightjar explain GET http://tickets.ferry.example/`,
+  nightjar explain GET http://tickets.ferry.example/
+  nightjar explain GET http://tickets.ferry.example/ --address 203.0.113.9 --claim group=crew`,
 		Args: exactly(2, "METHOD URL"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			h, err := headerFlags(headers)
@@ -56,7 +57,11 @@ the URL is a service, or a host of a gateway.`,
 			if err != nil {
 				return err
 			}
-			e, err := c.Explain(cmd.Context(), model.RequestSpec{Method: args[0], URL: args[1], Headers: h, From: from})
+			spec := model.RequestSpec{Method: args[0], URL: args[1], Headers: h, From: from, Address: address}
+			if spec.Claims, err = claimFlags(claims); err != nil {
+				return err
+			}
+			e, err := c.Explain(cmd.Context(), spec)
 			if err != nil {
 				return err
 			}
@@ -66,7 +71,25 @@ the URL is a service, or a host of a gateway.`,
 	cmd.Flags().
 		StringArrayVarP(&headers, "header", "H", nil, "header NAME: VALUE, also Host and Cookie; can be repeated")
 	cmd.Flags().StringVar(&from, "from", "", "calling service")
+	cmd.Flags().StringVar(&address, "address", "", "address of an outsider who calls a gateway, such as 203.0.113.9")
+	cmd.Flags().StringArrayVar(&claims, "claim", nil, "NAME=VALUE: the request shows the gateway a good token with this claim; can be repeated")
 	return cmd
+}
+
+// claimFlags reads --claim flags.
+func claimFlags(pairs []string) (map[string][]string, error) {
+	if len(pairs) == 0 {
+		return nil, nil
+	}
+	out := map[string][]string{}
+	for _, p := range pairs {
+		name, value, ok := strings.Cut(p, "=")
+		if !ok || name == "" {
+			return nil, usagef("--claim %q: expected NAME=VALUE", p)
+		}
+		out[name] = append(out[name], value)
+	}
+	return out, nil
 }
 
 // pathOf is the path of a URL as it is sent.

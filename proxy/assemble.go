@@ -51,6 +51,7 @@ func (p *Proxy) assemble() {
 		Feed:    p.observer.Feed,
 		Spans:   p.observer.Spans,
 		Self:    p.self,
+		Prepare: p.prepareEdge,
 		Adopted: p.openGateway,
 	})
 	p.assembleCarriers(caller)
@@ -77,6 +78,7 @@ func (p *Proxy) assembleCarriers(caller string) {
 		ofOne = max(most/2, 1)
 	}
 	p.callers = carry.NewCallers(most, ofOne, p.epoch)
+	p.tokens.Dir = cfg.TLSDir
 	party := engine.NewParty(caller, cfg.Gateway != "", cfg.Site)
 	party.IsNode = cfg.Credentials != nil && cfg.Service == "" && cfg.Gateway == "" && isNode(cfg.Credentials)
 	p.router = carry.NewRouter(carry.Router{
@@ -90,6 +92,7 @@ func (p *Proxy) assembleCarriers(caller string) {
 		},
 		Gateway: cfg.Gateway,
 		Table:   &p.follower.Table,
+		Edge:    &p.edge,
 		Key:     p.follower.Key,
 	}, p.transport)
 }

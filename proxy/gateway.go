@@ -39,6 +39,7 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 		return
 	}
 	p.leastRate.Store(math.Float64bits(g.LeastRate))
+	p.setProblem(wire.ProblemKeys, p.tokens.Problem())
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.isLeaving || p.isHandingOver {
@@ -76,6 +77,18 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 			p.setProblem(wire.ProblemListener, "the listener of gateway "+g.Name+" broke: "+err.Error())
 		}
 	})
+}
+
+// prepareEdge has what the gateway asks of outsiders ready before rules come into force.
+func (p *Proxy) prepareEdge(rs *rules.Rules) {
+	if p.cfg.Gateway == "" || rs == nil {
+		return
+	}
+	if g := rs.Gateway(p.cfg.Gateway); g != nil {
+		e := p.tokens.Follow(g)
+		p.edge.Store(e)
+		p.callers.Bound(e.Limits.Connections, e.Limits.PerAddress)
+	}
 }
 
 // silence is for how long a connection on which nothing was said may be the

@@ -18,12 +18,13 @@ var arrows = map[string][]string{
 	"http1":   {},
 	"h2":      {"http1"},
 	"forward": {"http1"},
+	"edge":    {},
 	"observe": {},
 	"process": {},
 	"health":  {"forward", "process"},
 	"follow":  {"observe", "process"},
-	"carry":   {"http1", "h2", "forward", "observe"},
-	".":       {"carry", "follow", "forward", "health", "observe", "process"},
+	"carry":   {"http1", "h2", "forward", "observe", "edge"},
+	".":       {"carry", "edge", "follow", "forward", "health", "observe", "process"},
 }
 
 func TestArrowsPointOneWay(t *testing.T) {

@@ -23,6 +23,7 @@ import (
 	"nightjar/core/engine"
 	"nightjar/identity"
 	"nightjar/proxy/carry"
+	"nightjar/proxy/edge"
 	"nightjar/proxy/follow"
 	"nightjar/proxy/health"
 	"nightjar/proxy/observe"
@@ -109,6 +110,8 @@ type Proxy struct {
 	isHandingOver bool       // nor while another process is given those that there are
 	current       problems
 	leastRate     atomic.Uint64 // bits of rules.Gateway.LeastRate
+	edge          atomic.Pointer[edge.Edge]
+	tokens        edge.Keeper // of the gateway
 	certs         certs.Set
 	closing       sync.WaitGroup // listeners that were replaced
 }

@@ -152,6 +152,7 @@ func (r *run) leave() {
 		p.closing.Go(func() { l.Drain(grace, p.cfg.Drain) })
 	}
 	p.closing.Wait()
+	p.tokens.Close()
 	if !isAlone {
 		p.session.Collect()
 		p.session.Flush()

@@ -89,6 +89,7 @@ const (
 	ProblemWorkload    = "workload"    // the proxy beside it cannot reach it
 	ProblemListener    = "listener"    // a gateway does not listen where the rules say
 	ProblemCertificate = "certificate" // a gateway has none that it could show for its hosts
+	ProblemKeys        = "keys"        // a gateway cannot read the keys of tokens
 	ProblemConnections = "connections" // callers found no room for theirs
 	ProblemIdentity    = "identity"    // its own certificate cannot be renewed
 )

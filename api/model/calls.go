@@ -13,6 +13,10 @@ type RequestSpec struct {
 	CA string `json:"ca,omitempty"`
 	// with https, take any certificate
 	IsInsecure bool `json:"insecure,omitempty"`
+	// of an explanation alone: address of an outsider who calls a gateway, and claims of the
+	// good token that the request shows it
+	Address string              `json:"address,omitempty"`
+	Claims  map[string][]string `json:"claims,omitempty"`
 }
 
 // Explanation is which routes a request takes, and why.

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -74,6 +75,7 @@ type request struct {
 	caller  string
 	site    string // of the proxy by which it enters
 	tls     *tls.Config
+	engine.Known
 }
 
 func (r *request) Method() string             { return r.method }
@@ -121,6 +123,13 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 			r.header[k] = append(r.header[k], v)
 		}
 	}
+	if q.Address != "" {
+		if r.Addr, err = netip.ParseAddr(q.Address); err != nil {
+			return nil, problem.Invalid("%q is not an address: write one such as 203.0.113.9 or 2001:db8::1", q.Address)
+		}
+	}
+	r.Claims = q.Claims
+	r.HasToken = len(q.Claims) > 0 || strings.HasPrefix(r.header.Get("Authorization"), "Bearer ")
 	for _, g := range c.Current().Rules.Gateways {
 		isHost := func(pattern string) bool { return pattern != "*" && matchesHost(pattern, r.host) }
 		if q.From == "" && (listensAt(g.Listen, u.Host) || slices.ContainsFunc(g.Hosts, isHost)) {

@@ -62,7 +62,7 @@ func (p *proxy) isExpired(now time.Time) bool {
 // does.
 func (p *proxy) failsToServe() string {
 	for _, one := range p.Problems {
-		if one.Kind == wire.ProblemListener || one.Kind == wire.ProblemCertificate {
+		if one.Kind == wire.ProblemListener || one.Kind == wire.ProblemCertificate || one.Kind == wire.ProblemKeys {
 			return one.Detail
 		}
 	}

@@ -2,6 +2,7 @@ package forecasts
 
 import (
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -50,7 +51,7 @@ func (k *builder) request(cl class) *forecast.Request {
 	keys := k.keys()
 	for _, g := range gatewayConditions {
 		for _, own := range conditionsOf(k.force.Route(cl.RouteOf, cl.Route)) {
-			made := forecast.Request{Fields: map[string][]string{}}
+			made := forecast.Request{Fields: map[string][]string{}, Claims: map[string][]string{}}
 			satisfy(&made, &own)
 			satisfy(&made, &g)
 			if made.Host == "" && gateway != nil {
@@ -171,6 +172,14 @@ func satisfy(r *forecast.Request, c *rules.Condition) {
 			r.Fields[http.CanonicalHeaderKey(t.Name)] = []string{v}
 		}
 	}
+	if len(c.Addresses) > 0 {
+		r.Address = c.Addresses[0].Addr()
+	}
+	for _, t := range c.Claims {
+		if v, ok := valueFor(&t); ok {
+			r.Claims[t.Name] = []string{v}
+		}
+	}
 	var cookies []string
 	for _, t := range c.Cookies {
 		if v, ok := valueFor(&t); ok {
@@ -240,3 +249,7 @@ func (v *modelView) Query() string              { return v.r.Query }
 func (v *modelView) Header(key string) []string { return v.r.Fields[key] }
 func (v *modelView) Caller() string             { return v.caller }
 func (v *modelView) Site() string               { return "" }
+func (v *modelView) Address() netip.Addr        { return v.r.Address }
+func (v *modelView) Ask(*rules.JWT)             {}
+func (v *modelView) Proof() engine.Proof        { return engine.Proof{State: engine.ProofGood} }
+func (v *modelView) Claim(name string) []string { return v.r.Claims[name] }

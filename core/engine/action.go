@@ -98,6 +98,14 @@ func keyValue(k *rules.Key, v View) (value string, ok bool) {
 		eachCookie(v, k.Name, take)
 	case "query":
 		eachQuery(v, k.Name, take)
+	case "claim":
+		if values := v.Claim(k.Name); len(values) > 0 {
+			return values[0], true
+		}
+	case "address":
+		if p := Block(v.Address()); p.IsValid() {
+			return p.Addr().String(), true
+		}
 	case "from":
 		return v.Caller(), v.Caller() != ""
 	}

@@ -16,6 +16,7 @@ type ask struct {
 	method, host, path  string
 	header              http.Header
 	query, caller, site string
+	Known
 }
 
 func (a *ask) Method() string             { return a.method }

@@ -256,8 +256,7 @@ func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
 func (x *Exchange) allowed(rt *Route) bool {
 	x.key = x.key[:0]
 	for i := range rt.settings.Limit.Keys {
-		value, _ := keyValue(&rt.settings.Limit.Keys[i], x.view)
-		x.key = append(append(x.key, value...), 0)
+		x.key = append(appendKey(x.key, &rt.settings.Limit.Keys[i], x.view), 0)
 	}
 	taken := rt.limit.Take(x.key, x.began)
 	if x.limited == nil || !taken.OK || taken.Left < x.taken.Left {

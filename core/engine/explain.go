@@ -294,6 +294,18 @@ func (e *explainer) failed(c *condition, path string) string {
 		return one("from", c.rule.From, e.view.Caller())
 	case bySite:
 		return one("site", c.rule.Sites, e.view.Site())
+	case byAddress:
+		have := "none"
+		if a := e.view.Address(); a.IsValid() {
+			have = a.String()
+		}
+		return said(rules.Condition{Addresses: c.rule.Addresses}.Describe(), have)
+	case byClaim:
+		for i := range c.claims {
+			if t := &c.claims[i]; !t.holdsClaim(e.view) {
+				return said("claim "+t.rule.Describe(), found(e.view.Claim(t.rule.Name)))
+			}
+		}
 	case byHeader:
 		for i := range c.headers {
 			if t := &c.headers[i]; !t.holdsHeader(e.view) {

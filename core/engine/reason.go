@@ -21,6 +21,8 @@ const (
 	Overflow    Reason = "overflow"     // too many requests to the version are under way
 	Shortage    Reason = "shortage"     // the proxy has no descriptor, port or memory left
 	Denied      Reason = "denied"       // the caller may not call this, or did not prove who it is
+
+	Unauthenticated Reason = "unauthenticated" // an outsider showed no good token
 )
 
 // Reasons are all of them. Their order is that of their numbers, which are kept
@@ -41,6 +43,7 @@ var Reasons = [...]Reason{
 	Overflow,
 	Shortage,
 	Denied,
+	Unauthenticated,
 }
 
 // Number is the place of a reason among Reasons; false: it is none of them.
@@ -72,6 +75,8 @@ func (r Reason) Status() int {
 		return 400
 	case Denied:
 		return 403
+	case Unauthenticated:
+		return 401
 	}
 	return 500
 }
@@ -96,7 +101,7 @@ func (r Reason) ErrorType() string {
 		return "http_request_error"
 	case Draining:
 		return "connection_terminated"
-	case Limited, Denied:
+	case Limited, Denied, Unauthenticated:
 		return "http_request_denied"
 	case TLS:
 		return "tls_protocol_error"
@@ -114,7 +119,7 @@ const (
 	Failed                   // 5xx from the application, unreachable, reset, timeout, shortage
 	Refused                  // answered by the mesh on purpose
 	Abandoned                // the caller left
-	CallerFault              // what the caller sent could not be carried
+	CallerFault              // what the caller sent could not be carried, or showed no good token
 )
 
 // NumClasses is how many classes there are.
@@ -138,7 +143,7 @@ func Classify(reason Reason, status int) Class {
 		return Failed
 	case Unreachable, Reset, TimedOut, TLS, Shortage:
 		return Failed
-	case BadRequest, TooLarge:
+	case BadRequest, TooLarge, Unauthenticated:
 		return CallerFault
 	}
 	return Refused

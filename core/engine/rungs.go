@@ -104,7 +104,7 @@ func equalities(c *condition) []equality {
 	for _, g := range []struct {
 		kind  entry
 		tests []test
-	}{{byHeader, c.headers}, {byQuery, c.query}, {byCookie, c.cookies}} {
+	}{{byHeader, c.headers}, {byQuery, c.query}, {byCookie, c.cookies}, {byClaim, c.claims}} {
 		for i := range g.tests {
 			t := g.tests[i].rule
 			if !t.Not && (t.Op == rules.Is || t.Op == rules.In) {
@@ -136,5 +136,9 @@ func (k *keyed) each(v View, do func(value string) bool) {
 		eachQuery(v, k.what.name, do)
 	case byCookie:
 		eachCookie(v, k.what.name, do)
+	case byClaim:
+		for _, value := range v.Claim(k.what.name) {
+			do(value)
+		}
 	}
 }

@@ -111,6 +111,7 @@ type Route struct {
 	settings  rules.Settings // of the route and its policies
 	retry     *retry         // of settings
 	conds     []*condition
+	require   []test // of the claims of a request at a gateway
 	targets   []target
 	split     *split
 	otherwise *target
@@ -186,11 +187,12 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 		s.ladder = l
 	}
 	for _, rule := range rs.Gateways {
-		l, err := b.ladder(rule.Name, nil, rule.Routes)
-		if err != nil {
+		g := &gateway{rule: rule}
+		b.t.gateways[rule.Name] = g
+		var err error
+		if g.ladder, err = b.ladder(rule.Name, nil, rule.Routes); err != nil {
 			return nil, err
 		}
-		b.t.gateways[rule.Name] = &gateway{rule: rule, ladder: l}
 	}
 	b.findHTTP2()
 	var err error
@@ -314,9 +316,29 @@ func (b *builder) actions(rt, old *Route) (err error) {
 			rt.limit = guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
 		}
 	}
+	if a := b.asks(rt); a != nil && a.JWT != nil {
+		for i := range a.JWT.Require {
+			t, err := newTest(&a.JWT.Require[i])
+			if err != nil {
+				return err
+			}
+			rt.require = append(rt.require, t)
+		}
+	}
 	rt.acts = rt.limit != nil || len(rt.faults) > 0 || rule.Reply != nil || rule.Redirect != nil
 	if h := rule.Headers; h != nil || rule.Rewrite != nil && rule.Rewrite.Host != "" {
 		rt.request = newHeaderView(rule)
+	}
+	return nil
+}
+
+// asks is what a route of a gateway wants shown; nil: nothing.
+func (b *builder) asks(rt *Route) *rules.Authenticate {
+	if rt.rule.Authenticate != nil {
+		return rt.rule.Authenticate
+	}
+	if g := b.t.gateways[rt.of]; g != nil {
+		return g.rule.Authenticate
 	}
 	return nil
 }

@@ -18,8 +18,9 @@ type walk struct {
 	path  string // percent-encoded, after rewriting
 	host  string // to send; empty: as it came
 
-	gate    *Route // the gateway's route; nil: none took it, or it entered elsewhere
-	route   *Route // the service's route; nil: the gateway's names a version, or none took it
+	rule    *rules.Gateway // by which it enters; nil: elsewhere
+	gate    *Route         // the gateway's route; nil: none took it, or it entered elsewhere
+	route   *Route         // the service's route; nil: the gateway's names a version, or none took it
 	service *service
 	edited  edited // room for view, when the gateway's route changes the header
 	isOdd   bool   // path may have other readings
@@ -69,6 +70,10 @@ func (w *walk) run(by visitor) {
 		by.refuse(Refuse(NoRoute, fmt.Sprintf("gateway %s serves no host %s", w.entry.Gateway, w.view.Host())))
 		return
 	}
+	if a := g.rule.Authenticate; a != nil {
+		w.view.Ask(a.JWT)
+	}
+	w.rule = g.rule
 	rt, over := w.search(by, g.ladder, "gateway", w.entry.Gateway)
 	if over {
 		return
@@ -153,6 +158,9 @@ func (w *walk) search(by visitor, l *ladder, kind, name string) (rt *Route, over
 	}
 	if kind == "gateway" {
 		w.gate = rt
+		if w.prove(by, w.rule, rt) {
+			return nil, true
+		}
 	} else {
 		w.route = rt
 	}

@@ -19,6 +19,7 @@ type View interface {
 	Header(key string) []string // by canonical name; nil when absent
 	Caller() string             // calling service or gateway; empty when not known
 	Site() string               // of the caller; empty when not known
+	Outsider
 }
 
 // condition is a compiled rules.Condition.
@@ -30,6 +31,7 @@ type condition struct {
 	headers []test
 	query   []test
 	cookies []test
+	claims  []test
 	any     []*condition
 	all     []*condition
 	not     []*condition
@@ -60,16 +62,14 @@ func newCondition(rule *rules.Condition) (*condition, error) {
 	for _, group := range []struct {
 		from []rules.Test
 		to   *[]test
-	}{{rule.Headers, &c.headers}, {rule.Query, &c.query}, {rule.Cookies, &c.cookies}} {
+	}{{rule.Headers, &c.headers}, {rule.Query, &c.query}, {rule.Cookies, &c.cookies}, {rule.Claims, &c.claims}} {
 		for i := range group.from {
-			t := test{rule: &group.from[i]}
+			t, err := newTest(&group.from[i])
+			if err != nil {
+				return nil, err
+			}
 			if group.to == &c.headers {
 				t.rule = hostTest(t.rule)
-			}
-			if t.rule.Op == rules.Regex {
-				if t.regex, err = whole(t.rule.Values[0]); err != nil {
-					return nil, err
-				}
 			}
 			*group.to = append(*group.to, t)
 		}
@@ -87,6 +87,14 @@ func newCondition(rule *rules.Condition) (*condition, error) {
 		}
 	}
 	return c, nil
+}
+
+func newTest(rule *rules.Test) (t test, err error) {
+	t.rule = rule
+	if rule.Op == rules.Regex {
+		t.regex, err = whole(rule.Values[0])
+	}
+	return t, err
 }
 
 // whole compiles an expression that has to fit from end to end.
@@ -111,6 +119,8 @@ const (
 	byHost
 	byFrom
 	bySite
+	byAddress
+	byClaim
 	byHeader
 	byQuery
 	byCookie
@@ -133,6 +143,13 @@ func (c *condition) failing(v View, path string) entry {
 		return byFrom
 	case len(r.Sites) > 0 && !slices.Contains(r.Sites, v.Site()):
 		return bySite
+	case len(r.Addresses) > 0 && !addressIn(r.Addresses, v.Address()):
+		return byAddress
+	}
+	for i := range c.claims {
+		if !c.claims[i].holdsClaim(v) {
+			return byClaim
+		}
 	}
 	for i := range c.headers {
 		if !c.headers[i].holdsHeader(v) {

@@ -1,12 +1,15 @@
 package forecast
 
 import (
+	"encoding/binary"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
 
 	"nightjar/core/effect"
 	"nightjar/core/engine"
+	"nightjar/core/rules"
 )
 
 // call is one request of a caller, through its proxy.
@@ -60,6 +63,21 @@ func (c *call) Header(key string) []string {
 	}
 	return []string{strings.ReplaceAll(v[0], EachOwn, strconv.FormatUint(uint64(c.luck), 36))}
 }
+
+// Address is in a network of its own, unless the request has one (RFC 3849).
+func (c *call) Address() netip.Addr {
+	if c.request.Address.IsValid() {
+		return c.request.Address
+	}
+	a := [16]byte{0x20, 0x01, 0x0d, 0xb8}
+	binary.BigEndian.PutUint32(a[4:], uint32(c.luck))
+	return netip.AddrFrom16(a)
+}
+
+// Ask does nothing: requests that come have what they are asked for.
+func (c *call) Ask(*rules.JWT)             {}
+func (c *call) Proof() engine.Proof        { return engine.Proof{State: engine.ProofGood} }
+func (c *call) Claim(name string) []string { return c.request.Claims[name] }
 
 func (c *call) Caller() string { return c.proxy.Caller }
 func (c *call) Site() string   { return c.proxy.Site }

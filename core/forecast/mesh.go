@@ -4,6 +4,7 @@
 package forecast
 
 import (
+	"net/netip"
 	"time"
 
 	"nightjar/core/engine"
@@ -59,6 +60,9 @@ type Request struct {
 	Path   string
 	Query  string
 	Fields map[string][]string // by canonical name; in place of EachOwn in a value every request has another one
+	// Address is that of the caller; invalid: every request has another one.
+	Address netip.Addr
+	Claims  map[string][]string // of the token that it shows a gateway
 }
 
 // EachOwn stands for a value that differs from request to request.

@@ -43,7 +43,7 @@ func (c *checker) connections(s *Service, path string) {
 // does not have.
 func ofRequests(w Condition) bool {
 	return w.Path != "" || w.PathRegex != "" ||
-		len(w.Methods)+len(w.Hosts)+len(w.Headers)+len(w.Query)+len(w.Cookies) > 0 ||
+		len(w.Methods)+len(w.Hosts)+len(w.Claims)+len(w.Addresses)+len(w.Headers)+len(w.Query)+len(w.Cookies) > 0 ||
 		slices.ContainsFunc(w.Any, ofRequests) ||
 		slices.ContainsFunc(w.All, ofRequests) ||
 		slices.ContainsFunc(w.Not, ofRequests)

@@ -97,6 +97,16 @@ func flatten(rs *Rules) map[string]leaf {
 		if g.LeastRate > 0 {
 			out.put(p+".least-rate", fmt.Sprintf("%g/s", g.LeastRate), g.At)
 		}
+		if g.Trust != nil {
+			out.put(p+".trust-forwarded", g.Trust.String(), g.Trust.Origin)
+		}
+		if g.Limits != nil {
+			out.put(p+".limits", g.Limits.String(), g.Limits.Origin)
+		}
+		if g.Authenticate != nil {
+			out.put(p+".authenticate", g.Authenticate.String(), g.Authenticate.Origin)
+		}
+		out.put(p+".details", g.Details, g.DetailsAt)
 		for i, c := range g.TLS {
 			out.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
 		}
@@ -153,6 +163,9 @@ func (l leaves) routes(path, home string, routes []*Route, at Origin) {
 		order = append(order, rt.Name)
 		p := path + ".routes[" + rt.Name + "]"
 		l.put(p+".labels", rt.Labels.String(), rt.At)
+		if rt.Authenticate != nil {
+			l.put(p+".authenticate", rt.Authenticate.String(), rt.Authenticate.Origin)
+		}
 		l.put(p+".when", describeAll(rt.When, "; or "), rt.At)
 		l.put(p+".send", SendText(rt.Send, home), rt.SendAt)
 		for _, a := range rt.Actions(home) {

@@ -116,6 +116,7 @@ var Reasons = []string{
 	"overflow",
 	"limited",
 	"denied",
+	"unauthenticated",
 	"fault",
 	"bad-request",
 	"too-large",

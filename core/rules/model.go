@@ -180,10 +180,23 @@ type Gateway struct {
 	Hosts  []string      `json:"hosts,omitempty"`
 	Routes []*Route      `json:"routes,omitempty"`
 	At     Origin        `json:"at"`
+	// What it believes of outsiders, what they may take up, and what they have to show; nil: as built in.
+	Trust        *Trust        `json:"trust,omitempty"`
+	Limits       *EdgeLimits   `json:"limits,omitempty"`
+	Authenticate *Authenticate `json:"authenticate,omitempty"`
+	// Details is what refusals tell them: DetailsID when empty.
+	Details   string `json:"details,omitempty"`
+	DetailsAt Origin `json:"detailsAt,omitzero"`
 	// LeastRate is how many bytes a second of a body an outsider has to send or take,
 	// over RateOver; 0: any.
 	LeastRate float64 `json:"leastRate,omitempty"`
 }
+
+// What refusals of a gateway tell their callers.
+const (
+	DetailsID   = "id"   // the reason, and an id by which those inside find the request
+	DetailsFull = "full" // all that a member is told
+)
 
 // RateOver is the time over which Gateway.LeastRate is looked at.
 const RateOver = 10 * time.Second
@@ -212,7 +225,9 @@ type Route struct {
 	Headers   *HeaderEdits `json:"headers,omitempty"`
 	Mirror    *Mirror      `json:"mirror,omitempty"`
 	Faults    []Fault      `json:"faults,omitempty"`
-	Team      string       `json:"team,omitempty"` // whose route of a gateway it is; empty: the platform's
+	// Authenticate is in place of the gateway's; nil: that of the gateway.
+	Authenticate *Authenticate `json:"authenticate,omitempty"`
+	Team         string        `json:"team,omitempty"` // whose route of a gateway it is; empty: the platform's
 	Settings
 	At Origin `json:"at"`
 

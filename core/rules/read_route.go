@@ -42,12 +42,13 @@ func (r *reader) route(n *yaml.Node, path string) *Route {
 				rt.Otherwise = &t
 			}
 		},
-		"stick":    func(n *yaml.Node, path string) { rt.Stick = r.stick(n, path) },
-		"redirect": func(n *yaml.Node, path string) { rt.Redirect = r.redirect(n, path) },
-		"reply":    func(n *yaml.Node, path string) { rt.Reply = r.reply(n, path) },
-		"rewrite":  func(n *yaml.Node, path string) { rt.Rewrite = r.rewrite(n, path) },
-		"headers":  func(n *yaml.Node, path string) { rt.Headers = r.headerEdits(n, path) },
-		"mirror":   func(n *yaml.Node, path string) { rt.Mirror = r.mirror(n, path) },
+		"authenticate": func(n *yaml.Node, path string) { rt.Authenticate = r.authenticate(n, path) },
+		"stick":        func(n *yaml.Node, path string) { rt.Stick = r.stick(n, path) },
+		"redirect":     func(n *yaml.Node, path string) { rt.Redirect = r.redirect(n, path) },
+		"reply":        func(n *yaml.Node, path string) { rt.Reply = r.reply(n, path) },
+		"rewrite":      func(n *yaml.Node, path string) { rt.Rewrite = r.rewrite(n, path) },
+		"headers":      func(n *yaml.Node, path string) { rt.Headers = r.headerEdits(n, path) },
+		"mirror":       func(n *yaml.Node, path string) { rt.Mirror = r.mirror(n, path) },
 		"fault": func(n *yaml.Node, path string) {
 			r.items(n, path, func(n *yaml.Node, path string) { rt.Faults = append(rt.Faults, r.fault(n, path)) })
 		},

@@ -107,7 +107,8 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 	if _, ok := r.name(k, path, nameShape, nameExpected); !ok {
 		return
 	}
-	seen := r.mapping(v, path, fields{
+	known := r.edge(g)
+	maps.Copy(known, fields{
 		"listen": func(n *yaml.Node, path string) {
 			const expected = "an address with a port, such as 127.0.0.1:8080 or :8080"
 			s, ok := r.scalar(n, path, expected)
@@ -136,6 +137,7 @@ func (r *reader) gateway(k, v *yaml.Node, path string) {
 		},
 		"routes": func(n *yaml.Node, path string) { g.Routes = r.routes(n, path) },
 	})
+	seen := r.mapping(v, path, known)
 	if g.At.Bundle() != MainBundle && !seen.has("listen") {
 		r.part(g, k, path, seen)
 		return

@@ -18,7 +18,7 @@ const MaxTimeout = 24 * time.Hour
 const (
 	nameExpected    = "up to 63 lowercase letters, digits and hyphens, such as north-quay"
 	versionExpected = "letters, digits, dots, hyphens and underscores, such as v2 or 2026.11"
-	keyExpected     = "header:NAME, cookie:NAME, query:NAME or from"
+	keyExpected     = "header:NAME, cookie:NAME, query:NAME, claim:NAME, address or from"
 )
 
 // Limits on regular expressions, in instructions of their programs. RE2 takes
@@ -204,11 +204,11 @@ func (r *reader) parseKey(n *yaml.Node, path, s string) (Key, bool) {
 		if ok {
 			return k, true
 		}
-	case "query":
+	case "query", "claim":
 		if cut && name != "" {
 			return k, true
 		}
-	case "from":
+	case "from", "address":
 		if !cut {
 			return k, true
 		}

@@ -21,7 +21,7 @@ func (r *reader) conditions(n *yaml.Node, path string) []Condition {
 	return out
 }
 
-const whenExpected = "at least one of path, method, host, from, site, headers, query, cookies, any, all, not; " +
+const whenExpected = "at least one of path, method, host, from, site, address, claims, headers, query, cookies, any, all, not; " +
 	"or no when at all, which always holds"
 
 func (r *reader) condition(n *yaml.Node, path string) Condition { return r.conditionWith(n, path, nil) }
@@ -37,6 +37,8 @@ func (r *reader) conditionWith(n *yaml.Node, path string, more fields) Condition
 		"host":    func(n *yaml.Node, path string) { c.Hosts = r.hosts(n, path) },
 		"from":    func(n *yaml.Node, path string) { c.From = r.names(n, path) },
 		"site":    func(n *yaml.Node, path string) { c.Sites = r.names(n, path) },
+		"address": func(n *yaml.Node, path string) { c.Addresses = r.addresses(n, path) },
+		"claims":  func(n *yaml.Node, path string) { c.Claims = r.claims(n, path) },
 		"headers": func(n *yaml.Node, path string) { c.Headers = r.tests(n, path, textproto.CanonicalMIMEHeaderKey) },
 		"query":   func(n *yaml.Node, path string) { c.Query = r.tests(n, path, nil) },
 		"cookies": func(n *yaml.Node, path string) { c.Cookies = r.tests(n, path, same) },
@@ -45,7 +47,9 @@ func (r *reader) conditionWith(n *yaml.Node, path string, more fields) Condition
 		"not":     func(n *yaml.Node, path string) { c.Not = r.conditions(n, path) },
 	}
 	if more != nil {
-		delete(known, "from")
+		for _, no := range []string{"from", "address", "claims"} { // see outsiders
+			delete(known, no)
+		}
 		maps.Copy(known, more)
 	}
 	seen := r.mapping(n, path, known)

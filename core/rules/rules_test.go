@@ -68,6 +68,9 @@ func TestReadSample(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	service := func(body string) string { return "services:\n  s:\n    versions: [v1, v2]\n    " + body + "\n" }
 	route := func(body string) string { return service("routes:\n      - {name: a, " + body + "}") }
+	gateway := func(body string) string {
+		return service("owner: a") + "gateways: {g: {listen: ':80', hosts: ['*'], " + body + "}}\n"
+	}
 	deep := strings.Repeat("{a: ", 70) + "1" + strings.Repeat("}", 70)
 	bomb := "x: &a [1,1,1,1,1,1,1,1,1,1]\n"
 	for c := 'b'; c < 'k'; c++ {
@@ -106,6 +109,27 @@ func TestMistakes(t *testing.T) {
 		{"the same target twice", route("send: {v1: 50, s/v1: 50}"), "5:34 declared-twice"},
 		{"no send, no name", service("routes: [{timeout: 1s}]"), "4:14 missing 4:14 missing"},
 		{"route name twice", service("routes: [{name: a, when: {path: /a}, send: v1}, {name: a, send: v1}]"), "4:53 declared-twice"},
+		{"trusts too many", gateway("trust-forwarded: 17"), "5:62 bad-value"},
+		{"trusts by another field", gateway("trust-forwarded: {proxies: 1, field: x-real-ip}"), "5:82 bad-value"},
+		{"keeps what is counted", gateway("trust-forwarded: {proxies: 1, keep: x-forwarded-for}"), "5:81 bad-value"},
+		{"a size without unit", gateway("limits: {body: 10}"), "5:60 wrong-type"},
+		{"headers over what a hop takes", gateway("limits: {headers: 65KiB}"), "5:63 bad-value"},
+		{"slower than built in", gateway("limits: {slow: 11s}"), "5:60 bad-value"},
+		{"no audience", gateway("authenticate: {jwt: {issuer: a, keys: b}}"), "5:65 missing"},
+		{"keys without TLS", gateway(`authenticate: {jwt: {issuer: a, audience: b, keys: "http://id.example/keys"}}`), "5:96 bad-value"},
+		{"keys on this machine", gateway(`authenticate: {jwt: {issuer: a, audience: b, keys: "http://127.0.0.1:9/keys"}}`), ""},
+		{"optional and required", gateway("authenticate: {jwt: {issuer: a, audience: b, keys: k, optional: true, require: {c: d}}}"), "5:115 bad-value"},
+		{"a field of the mesh from a claim", gateway("authenticate: {jwt: {issuer: a, audience: b, keys: k, fields: {nightjar-caller: sub}}}"), "5:108 bad-value"},
+		{"claims where nobody asks", gateway("routes: [{name: a, when: {claims: {g: crew}}, send: s}]"), "5:54 bad-value"},
+		{"claims where somebody asks", gateway("authenticate: {jwt: {issuer: a, audience: b, keys: k}}, routes: [{name: a, when: {claims: {g: crew}}, send: s}]"), ""},
+		{"a token inside", route("send: v1, authenticate: none"), "5:43 bad-value"},
+		{"no network", route("send: v1, when: {address: ferry}"), "5:45 bad-value"},
+		{"a network with bits beyond", route("send: v1, when: {address: 10.0.0.1/8}"), "5:45 bad-value"},
+		{"IPv4 in the form of IPv6", route(`send: v1, when: {address: "::ffff:10.0.0.1"}`), "5:45 bad-value"},
+		{"an address inside of another", service("routes: [{name: a, when: {address: 10.0.0.0/8}, send: v1}, {name: b, when: {address: [10.1.0.0/16, 10.0.0.7]}, send: v2}]"), "4:64 shadowed"},
+		{"an address beside another", service("routes: [{name: a, when: {address: 10.0.0.0/16}, send: v1}, {name: b, when: {address: 10.0.0.0/8}, send: v2}]"), ""},
+		{"access by claims", service("") + "access: {rules: [{name: a, to: [s], allow: {any: [{claims: {g: crew}}, {address: 10.0.0.1}]}}]}\n", "5:51 bad-value 5:72 bad-value"},
+		{"access by a claim at once", service("") + "access: {rules: [{name: a, to: [s], allow: {claims: {g: crew}}}]}\n", "5:45 unknown-key"},
 		{"shadowed", service("routes: [{name: a, send: v1}, {name: b, send: v2}]"), "4:35 shadowed"},
 		{"star in the middle", route("send: v1, when: {path: /a/*/b}"), ""},
 		{"star in a word", route("send: v1, when: {path: /a/b*/c}"), "5:42 bad-value"},

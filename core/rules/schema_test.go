@@ -52,7 +52,7 @@ func valid(t *testing.T, s *jsonschema.Schema, text string) error {
 func TestSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 	s := compiledSchema(t)
 	texts := []string{sample, chain, everything}
-	for _, name := range []string{"ferry", "night-shift", "bad-weather"} {
+	for _, name := range []string{"ferry", "night-shift", "bad-weather", "edge"} {
 		text, err := os.ReadFile("../../examples/" + name + "/rules.yaml")
 		if err != nil {
 			t.Fatal(err)

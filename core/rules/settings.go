@@ -175,8 +175,8 @@ func unitName(per time.Duration) string {
 
 // Key is a value of the request that tells visitors apart.
 type Key struct {
-	Kind string `json:"kind"`           // header, cookie, query or from
-	Name string `json:"name,omitempty"` // not with from, the calling service
+	Kind string `json:"kind"`           // header, cookie, query, claim, address or from
+	Name string `json:"name,omitempty"` // not with address, the caller's, and from, the calling service
 }
 
 func (k Key) String() string {

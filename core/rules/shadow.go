@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 )
@@ -126,7 +127,7 @@ func plainBeginnings(path string) []string {
 // signatures are the equalities of a condition in words.
 func signatures(c *Condition) []string {
 	var out []string
-	for kind, tests := range [][]Test{c.Headers, c.Query, c.Cookies} {
+	for kind, tests := range [][]Test{c.Headers, c.Query, c.Cookies, c.Claims} {
 		for _, t := range tests {
 			if t.Op == Is && !t.Not {
 				out = append(out, fmt.Sprint(kind, t.Name, "=", t.Values[0]))
@@ -143,7 +144,8 @@ func implies(a, b *Condition) bool {
 		b.PathRegex != "" && b.PathRegex != a.PathRegex ||
 		!within(a.Methods, b.Methods) ||
 		!within(a.From, b.From) ||
-		!within(a.Sites, b.Sites) {
+		!within(a.Sites, b.Sites) ||
+		!addressesWithin(a.Addresses, b.Addresses) {
 		return false
 	}
 	if len(b.Hosts) > 0 && (len(a.Hosts) == 0 || slices.ContainsFunc(a.Hosts, func(h string) bool {
@@ -151,8 +153,8 @@ func implies(a, b *Condition) bool {
 	})) {
 		return false
 	}
-	for i, tests := range [][]Test{b.Headers, b.Query, b.Cookies} {
-		have := [][]Test{a.Headers, a.Query, a.Cookies}[i]
+	for i, tests := range [][]Test{b.Headers, b.Query, b.Cookies, b.Claims} {
+		have := [][]Test{a.Headers, a.Query, a.Cookies, a.Claims}[i]
 		for _, want := range tests {
 			if !slices.ContainsFunc(have, func(t Test) bool { return testImplies(t, want) }) {
 				return false
@@ -173,6 +175,16 @@ func implies(a, b *Condition) bool {
 
 func within(a, b []string) bool {
 	return len(b) == 0 || len(a) > 0 && !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
+}
+
+// addressesWithin tells whether every network of a is in one of b.
+func addressesWithin(a, b []netip.Prefix) bool {
+	if len(b) == 0 {
+		return true
+	}
+	return len(a) > 0 && !slices.ContainsFunc(a, func(p netip.Prefix) bool {
+		return !slices.ContainsFunc(b, func(q netip.Prefix) bool { return q.Bits() <= p.Bits() && q.Contains(p.Addr()) })
+	})
 }
 
 func sameGroup(a, b []Condition) bool { return describeAll(a, ";") == describeAll(b, ";") }

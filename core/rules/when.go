@@ -2,25 +2,31 @@ package rules
 
 import (
 	"fmt"
+	"net/netip"
+	"slices"
 	"strings"
 )
 
 // Condition holds when all of its entries hold. An empty one always holds.
 type Condition struct {
 	// Path is such as /a/b, with * for one segment, and a final ** for everything below.
-	Path      string      `json:"path,omitempty"`
-	PathRegex string      `json:"pathRegex,omitempty"`
-	Methods   []string    `json:"methods,omitempty"`
-	Hosts     []string    `json:"hosts,omitempty"` // exact or *.suffix
-	From      []string    `json:"from,omitempty"`  // calling services
-	Sites     []string    `json:"sites,omitempty"` // sites of the caller
-	Headers   []Test      `json:"headers,omitempty"`
-	Query     []Test      `json:"query,omitempty"`
-	Cookies   []Test      `json:"cookies,omitempty"`
-	Any       []Condition `json:"any,omitempty"` // one of them holds
-	All       []Condition `json:"all,omitempty"` // every one holds
-	Not       []Condition `json:"not,omitempty"` // none of them holds
-	At        Origin      `json:"at"`
+	Path      string   `json:"path,omitempty"`
+	PathRegex string   `json:"pathRegex,omitempty"`
+	Methods   []string `json:"methods,omitempty"`
+	Hosts     []string `json:"hosts,omitempty"` // exact or *.suffix
+	From      []string `json:"from,omitempty"`  // calling services
+	Sites     []string `json:"sites,omitempty"` // sites of the caller
+	// Addresses are networks of the caller: see engine.View.
+	Addresses []netip.Prefix `json:"addresses,omitempty"`
+	// Claims are those of the token that the request showed a gateway.
+	Claims  []Test      `json:"claims,omitempty"`
+	Headers []Test      `json:"headers,omitempty"`
+	Query   []Test      `json:"query,omitempty"`
+	Cookies []Test      `json:"cookies,omitempty"`
+	Any     []Condition `json:"any,omitempty"` // one of them holds
+	All     []Condition `json:"all,omitempty"` // every one holds
+	Not     []Condition `json:"not,omitempty"` // none of them holds
+	At      Origin      `json:"at"`
 
 	broken bool // part of it could not be read
 }
@@ -49,6 +55,11 @@ const (
 	Absent   Op = "absent"
 )
 
+func (c Condition) asksForClaims() bool {
+	return len(c.Claims) > 0 || slices.ContainsFunc(c.Any, Condition.asksForClaims) ||
+		slices.ContainsFunc(c.All, Condition.asksForClaims) || slices.ContainsFunc(c.Not, Condition.asksForClaims)
+}
+
 // Describe writes the condition in one line, as it is read aloud.
 func (c Condition) Describe() string {
 	return strings.Join(c.Entries(), ", ")
@@ -73,10 +84,15 @@ func (c Condition) Entries() []string {
 	list("host", c.Hosts)
 	list("from", c.From)
 	list("site", c.Sites)
+	var networks []string
+	for _, a := range c.Addresses {
+		networks = append(networks, networkText(a))
+	}
+	list("address", networks)
 	for _, g := range []struct {
 		word  string
 		tests []Test
-	}{{"header", c.Headers}, {"query", c.Query}, {"cookie", c.Cookies}} {
+	}{{"claim", c.Claims}, {"header", c.Headers}, {"query", c.Query}, {"cookie", c.Cookies}} {
 		for _, t := range g.tests {
 			if g.word == "header" {
 				t.Name = strings.ToLower(t.Name)
@@ -94,6 +110,14 @@ func (c Condition) Entries() []string {
 		}
 	}
 	return parts
+}
+
+// networkText is a network, or its only address.
+func networkText(p netip.Prefix) string {
+	if p.IsSingleIP() {
+		return p.Addr().String()
+	}
+	return p.String()
 }
 
 func describeAll(list []Condition, sep string) string {

@@ -17,6 +17,10 @@ import (
 // bearer carries the bytes of one request and decides nothing.
 type bearer interface {
 	engine.View
+	// outside is the bearer's room for what is known of an outsider.
+	outside() *visitor
+	// length is how long the request says its body is; -1: it does not say.
+	length() int64
 	// came is how the request came.
 	came() forward.Came
 	isHTTP2() bool

@@ -21,6 +21,7 @@ type callerBody struct {
 	waiting atomic.Int64 // since when a read waits for the caller; 0: none does
 	waited  atomic.Int64 // for how long reads did so far
 	rate    float64      // bytes a second that have to come; 0: any
+	most    uint64       // bytes in all; 0: any
 	onEnd   func()       // called at the end of the body; nil: nothing is
 
 	mu       sync.Mutex
@@ -115,6 +116,9 @@ func (b *callerBody) Read(p []byte) (int, error) {
 	read := b.read.Add(uint64(n))
 	if b.isBelowRate(read, time.Duration(waited)) && err != io.EOF {
 		n, err = 0, errSlowBody
+	}
+	if b.most > 0 && read > b.most {
+		n, err = 0, errTooLarge
 	}
 	switch {
 	case err == nil:

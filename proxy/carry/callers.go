@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"nightjar/core/engine"
 )
 
 // Callers bounds the connections of callers to all listeners of a proxy, so that
@@ -16,22 +19,28 @@ import (
 // When there are too many, those that wait for their caller go first: an idle one,
 // or one whose request does not come. nil bounds nothing.
 type Callers struct {
-	most       int
-	perAddress int
-	now        func() time.Duration
+	own bounds // of the proxy, whatever the rules say
+	now func() time.Duration
 
-	mu        sync.Mutex // guards what follows; taken when a connection comes or goes
+	mu sync.Mutex // guards what follows; taken when a connection comes or goes
+	bounds
 	conns     map[*caller]struct{}
-	byAddress map[string]int
+	byAddress map[netip.Prefix]int
 	refused   int
 	closed    int
 	last      time.Duration // when one was refused or closed
 }
 
+// bounds are how many connections there may be.
+type bounds struct {
+	most       int
+	perAddress int // of one address, or block of them; 0: no bound of its own
+}
+
 // caller is one connection of a caller.
 type caller struct {
-	owner   *Callers // nil: it is not bounded
-	address string   // without the port
+	owner   *Callers     // nil: it is not bounded
+	address netip.Prefix // see engine.Block
 	// When it began to wait for its caller, plus 1; 0: a request is under way.
 	waits atomic.Int64
 	drop  func() // ends it while it waits
@@ -60,13 +69,27 @@ func MaxCallers() int {
 // NewCallers bounds the connections of a proxy to most, and those of one address to
 // perAddress; 0: no bound of its own.
 func NewCallers(most, perAddress int, epoch time.Time) *Callers {
+	b := bounds{most, perAddress}
 	return &Callers{
-		most:       most,
-		perAddress: perAddress,
-		now:        func() time.Duration { return time.Since(epoch) },
-		conns:      map[*caller]struct{}{},
-		byAddress:  map[string]int{},
+		own:       b,
+		bounds:    b,
+		now:       func() time.Duration { return time.Since(epoch) },
+		conns:     map[*caller]struct{}{},
+		byAddress: map[netip.Prefix]int{},
 	}
+}
+
+// Bound bounds them further, as rules say; 0: not.
+func (l *Callers) Bound(most, perAddress int) {
+	least := func(a, b int) int {
+		if a == 0 || b == 0 {
+			return a + b
+		}
+		return min(a, b)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.bounds = bounds{least(l.own.most, most), least(l.own.perAddress, perAddress)}
 }
 
 // admit takes a new connection in, which is to be dropped by drop while it waits
@@ -76,8 +99,8 @@ func (l *Callers) admit(conn net.Conn, drop func()) *caller {
 	if l == nil {
 		return c
 	}
-	if host, _, err := net.SplitHostPort(conn.RemoteAddr().String()); err == nil {
-		c.address = host
+	if at, err := netip.ParseAddrPort(conn.RemoteAddr().String()); err == nil {
+		c.address = engine.Block(at.Addr())
 	}
 	c.wait()
 	l.mu.Lock()

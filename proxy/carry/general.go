@@ -46,11 +46,12 @@ type connKey struct{}
 type servedConn struct {
 	shard *observe.Shard // nil: nothing is counted
 	peer  *member        // who calls, by mutual TLS; nil: without
+	heads *headTime      // nil: as built in
 }
 
 // connContext gives a new connection its shard.
 func (s *server) connContext(ctx context.Context, conn net.Conn) context.Context {
-	c := &servedConn{}
+	c := &servedConn{heads: headsOf(conn)}
 	if b, ok := conn.(*begunConn); ok {
 		c.peer = b.peer
 	}
@@ -90,6 +91,7 @@ type general struct {
 	stalls   stallTimer
 	room     room
 	alarm
+	visitor
 }
 
 var generals = sync.Pool{New: func() any { return &general{alarm: newAlarm()} }}
@@ -106,6 +108,7 @@ func (g *general) isHTTP2() bool              { return g.r.ProtoMajor == 2 }
 func (g *general) attempt() *attempt          { return &g.to }
 func (g *general) ended() error               { return g.life.ended() }
 func (g *general) wake() func()               { return g.waker }
+func (g *general) length() int64              { return g.r.ContentLength }
 func (g *general) isBodySlow() bool           { return g.body.isSlow(0, g.s.src.now()-g.to.began) }
 
 func (g *general) bytes() (sent, received uint64) {
@@ -184,13 +187,16 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	g.life.begin(r.Context())
 	if r.ContentLength != 0 { // of its own: a transport may read on when the request is over
 		// r keeps its own, which the server looks at
-		g.body = &callerBody{from: r.Body, conn: http.NewResponseController(w), rate: s.leastRate()}
+		g.body = &callerBody{from: r.Body, conn: http.NewResponseController(w), rate: s.leastRate(), most: uint64(edgeLimits(s.handler).Body)}
 	}
+	conn.heads.serving(true)
+	defer conn.heads.serving(false)
 	defer func() {
 		if g.free != nil {
 			g.free(nil)
 		}
 		g.body.end(&g.life)
+		g.visitor = visitor{}
 		g.s, g.w, g.r, g.answer, g.free, g.body, g.kept = nil, nil, nil, nil, nil, nil, nil
 		clear(g.fields.List) // the pool is to keep no header alive
 		clear(g.answered.List)
@@ -289,8 +295,8 @@ func (g *general) bodyOutcome() (o engine.Outcome, yes bool) {
 	if err == nil {
 		return o, false
 	}
-	if errors.Is(err, errSlowBody) {
-		return outcomeOf(errSlowBody), true
+	if errors.Is(err, errSlowBody) || errors.Is(err, errTooLarge) {
+		return outcomeOf(err), true
 	}
 	return engine.Outcome{
 		Reason:  engine.BadRequest,

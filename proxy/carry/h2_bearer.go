@@ -33,6 +33,7 @@ type h2Request struct {
 	mu    sync.Mutex // guards what follows
 	batch *h2.Batch  // of whoever holds mu
 	h2State
+	visitor
 }
 
 // h2State is where a request stands. The zero value is one of nothing yet.
@@ -49,7 +50,7 @@ type h2State struct {
 	fields               http1.Fields
 	secret               []string   // names of fields that enter no table
 	open                 *h2Opening // nil while an answer goes by
-	length               int64      // what Content-Length says; -1: nothing
+	declared             int64      // what Content-Length says; -1: nothing
 	gotEnd               bool
 	trailer              []http1.Field
 	bodyErr              error  // what the caller did wrong with its body
@@ -200,7 +201,7 @@ func (f *h2Request) recycle() {
 	f.closeOpening()
 	f.room.clear()
 	f.h2State = h2State{fields: f.fields, secret: f.secret[:0], trailer: f.trailer[:0], room: f.room}
-	f.caller, f.batch = nil, nil
+	f.caller, f.batch, f.visitor = nil, nil, visitor{}
 	f.first.at, f.first.pool, f.first.isOpen, f.first.owed = nil, nil, false, 0
 	h2Requests.Put(f)
 }
@@ -216,6 +217,7 @@ func (f *h2Request) Header(key string) []string     { return f.opening().seen.fi
 func (f *h2Request) Caller() string                 { return callerOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) Site() string                   { return siteOf(f.caller.l.src, f.caller.peer) }
 func (f *h2Request) member() *member                { return f.caller.peer }
+func (f *h2Request) length() int64                  { return f.declared }
 func (f *h2Request) isHTTP2() bool                  { return true }
 func (f *h2Request) attempt() *attempt              { return &f.opening().to }
 func (f *h2Request) ended() error                   { return f.ending }
@@ -253,7 +255,7 @@ func (d *h2Down) Head(b *h2.Batch, head *h2.Block, isEnd bool) {
 	f.fields, head.Fields = head.Fields, f.fields
 	f.secret = append(f.secret, head.Secret...)
 	f.method, f.host, f.target = head.Method, head.Authority, head.Path
-	f.length, f.gotEnd = head.Length(), isEnd
+	f.declared, f.gotEnd = head.Length(), isEnd
 	f.path, f.query, _ = strings.Cut(f.target, "?")
 	f.asksGRPC = isGRPC(&f.fields)
 	f.joinFields()
@@ -401,7 +403,7 @@ func (f *h2Request) giveUp(why error) {
 		f.doing = doingNothing
 		f.dropAttempt()
 		o := outcomeOf(why)
-		if f.bodyErr != nil {
+		if f.bodyErr != nil && why != errTooLarge {
 			o = engine.Outcome{Reason: engine.BadRequest, Detail: unreadable + f.bodyErr.Error()}
 		}
 		o.IsSpent = true

@@ -25,6 +25,10 @@ func (d *h2Down) Data(b *h2.Batch, p []byte, flow int, isEnd bool) {
 		f.lastCame = now
 	}
 	f.read += uint64(len(p))
+	if e := f.edge; e != nil && e.Limits.Body > 0 && f.read > uint64(e.Limits.Body) && f.doing != doingOver {
+		f.bodyErr = errTooLarge
+		f.giveUp(errTooLarge)
+	}
 	if f.doing == doingOver || f.course == nil {
 		f.down.Credit(b, len(p))
 		return

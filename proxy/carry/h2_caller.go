@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -77,7 +78,7 @@ func (l *Listener) serveH2(tcp *net.TCPConn, under *h2.Under, t *tls.Conn, early
 	}
 	if isOutside(l.handler) {
 		c.address, _, _ = net.SplitHostPort(c.remote)
-		cfg.Streams, cfg.Calm = maxStreams, h2CalmOutsiders
+		cfg.Streams, cfg.Calm = cmp.Or(edgeLimits(l.handler).Streams, maxStreams), h2CalmOutsiders
 	}
 	if l.Recorder != nil {
 		c.shard = l.Recorder.Assign()
@@ -213,7 +214,7 @@ func (l *Listener) tickH2() {
 			return
 		}
 		var b h2.Batch
-		l.eachH2(func(c *h2Caller) { c.conn.Tick(&b, idleTimeout, 0, headerTimeout) })
+		l.eachH2(func(c *h2Caller) { c.conn.Tick(&b, idleTimeout, 0, l.headTime()) })
 		b.Flush()
 	}
 }
@@ -250,8 +251,8 @@ func (l *Listener) drainH2() {
 // handshake is the one of a caller by TLS, whoever it is. It tells what is spoken.
 func (l *Listener) handshake(conn *net.TCPConn, cfg *tls.Config, at *caller) {
 	under := h2.NewUnder(conn)
-	t := tls.Server(under, cfg)
-	conn.SetDeadline(time.Now().Add(handshakeTime))
+	t := tls.Server(&secureConn{Under: under, heads: headTime{most: l.headTime}}, cfg)
+	conn.SetDeadline(time.Now().Add(l.headTime()))
 	if at.isOut.Load() || t.Handshake() != nil {
 		at.leave()
 		conn.Close()

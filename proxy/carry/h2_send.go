@@ -137,8 +137,8 @@ func (f *h2Request) writeRequest(w *h2.Writer) {
 	}
 	w.Add(":path", path)
 	f.open.to.WriteHeader(w)
-	if f.length >= 0 {
-		w.AddBytes("content-length", strconv.AppendInt(f.open.number[:0], f.length, 10))
+	if f.declared >= 0 {
+		w.AddBytes("content-length", strconv.AppendInt(f.open.number[:0], f.declared, 10))
 	}
 	hasMore := len(f.open.kept) > 0 || len(f.trailer) > 0
 	w.End(f.gotEnd && !hasMore)

@@ -29,13 +29,14 @@ var (
 	errDraining   = errors.New("this proxy ends")
 	errDeadline   = errors.New("no answer in time")
 	errStalled    = errors.New("it took no more bytes")
+	errTooLarge   = errors.New("the body of the request is larger than this gateway takes")
 	errSlowBody   = errors.New("the body of the request did not come in time")
 )
 
 // isEnd tells whether an error is why a request or an attempt was ended here.
 func isEnd(err error) bool {
 	for _, end := range []error{
-		context.Canceled, errCallerLeft, errDraining, errDeadline, errStalled, errSlowBody,
+		context.Canceled, errCallerLeft, errDraining, errDeadline, errStalled, errSlowBody, errTooLarge,
 	} {
 		if errors.Is(err, end) {
 			return true

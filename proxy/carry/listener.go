@@ -148,6 +148,14 @@ func boundUnsent(l net.Listener) {
 	}
 }
 
+// headTime is how long the head of a request may take to come.
+func (l *Listener) headTime() time.Duration {
+	if slow := edgeLimits(l.handler).Slow; slow > 0 {
+		return slow
+	}
+	return headerTimeout
+}
+
 // patience is for how long a caller may take so many bytes.
 func (l *Listener) patience(n int) time.Duration { return patience(n, l.Stall, l.rate()) }
 
@@ -309,7 +317,12 @@ func (l *Listener) handOn(conn net.Conn, early []byte, peer *member, at *caller)
 		}
 		return
 	}
-	l.hand(&begunConn{conn, io.MultiReader(bytes.NewReader(early), conn), peer}, at)
+	l.hand(&begunConn{
+		Conn:  conn,
+		from:  io.MultiReader(bytes.NewReader(early), conn),
+		peer:  peer,
+		heads: headTime{most: l.headTime},
+	}, at)
 }
 
 func (l *Listener) hand(conn net.Conn, at *caller) {

@@ -30,6 +30,13 @@ func outcomeOf(err error) engine.Outcome {
 			IsSpent: true,
 			Detail:  err.Error(),
 		}
+	case errors.Is(err, errTooLarge):
+		return engine.Outcome{
+			Reason:  engine.TooLarge,
+			Means:   http.StatusRequestEntityTooLarge,
+			IsSpent: true,
+			Detail:  err.Error(),
+		}
 	case isShortage(err):
 		return engine.Outcome{
 			Reason: engine.Shortage,

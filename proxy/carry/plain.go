@@ -88,6 +88,7 @@ type work struct {
 	seen lookedUp
 	room room
 	alarm
+	visitor
 }
 
 var works = sync.Pool{New: func() any {
@@ -143,6 +144,7 @@ func (c *plain) attempt() *attempt              { return &c.to }
 func (c *plain) ended() error                   { return c.life.ended() }
 func (c *plain) wake() func()                   { return c.waker }
 func (c *plain) bodyError() error               { return nil } // it was read whole before
+func (c *plain) length() int64                  { return c.req.Body }
 func (c *plain) isBodySlow() bool               { return false }
 func (c *plain) bytes() (sent, received uint64) { return uint64(c.req.Body), c.received }
 
@@ -362,11 +364,12 @@ func (c *plain) receive() error {
 				c.in = append(make([]byte, 0, 2*len(c.in)), c.in...)[:2*len(c.in)]
 			}
 			before := max(c.have-3, 0)
-			if err := more(headerTimeout); err != nil {
+			patience := c.listener.headTime()
+			if err := more(patience); err != nil {
 				if errors.Is(err, os.ErrDeadlineExceeded) {
 					return &http1.Refusal{
 						Status: http.StatusRequestTimeout,
-						Why:    "the head did not come within " + headerTimeout.String(),
+						Why:    "the head did not come within " + patience.String(),
 					}
 				}
 				return err

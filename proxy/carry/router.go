@@ -11,6 +11,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/proxy/edge"
 	"nightjar/proxy/forward"
 	"nightjar/proxy/observe"
 	"nightjar/wire"
@@ -38,7 +39,10 @@ type Router struct {
 	// there are none.
 	Key func() string
 	// Table is what the proxy follows now; nil until the first rules have come.
-	Table   *atomic.Pointer[engine.Table]
+	Table *atomic.Pointer[engine.Table]
+	// Edge is what a gateway asks of outsiders; nil elsewhere, and nil from it until the
+	// first rules have come.
+	Edge    *atomic.Pointer[edge.Edge]
 	mirrors *mirrors
 }
 
@@ -87,7 +91,26 @@ func (r *Router) course(b bearer, x *engine.Exchange, shard *observe.Shard, in *
 		shard:  shard,
 		began:  r.now(),
 	}
+	b.outside().begin(b, r.edge())
 	return in.carried
+}
+
+// edgeLimits are what outsiders may take up of a handler.
+func edgeLimits(h Handler) (l rules.EdgeLimits) {
+	if r, is := h.(*Router); is {
+		if e := r.edge(); e != nil {
+			l = e.Limits
+		}
+	}
+	return l
+}
+
+// edge is what the gateway asks of outsiders; nil: there is none.
+func (r *Router) edge() *edge.Edge {
+	if r.Edge == nil {
+		return nil
+	}
+	return r.Edge.Load()
 }
 
 func (c *carried) begin() progress {
@@ -95,7 +118,35 @@ func (c *carried) begin() progress {
 	c.now = c.began
 	c.trace = r.Observe.Trace(c.b.Header(observe.HeaderTraceparent), true)
 	c.isAsked = r.isAsked(c.b.Header(wire.HeaderAsk))
+	if why := c.tooMuch(); why != nil {
+		*c.x = engine.Exchange{}
+		return c.refuse(*why)
+	}
 	return c.follow(c.enter())
+}
+
+// tooMuch refuses what is over the limits of the edge; nil: nothing is.
+func (c *carried) tooMuch() *engine.Step {
+	e := c.b.outside().edge
+	if e == nil {
+		return nil
+	}
+	if most, length := e.Limits.Body, c.b.length(); most > 0 && length > most {
+		s := engine.Refuse(engine.TooLarge, fmt.Sprintf("the body has %d bytes, and this gateway takes %d", length, most))
+		s.Status = http.StatusRequestEntityTooLarge
+		return &s
+	}
+	if most := e.Limits.Headers; most > 0 {
+		size := 0
+		for _, f := range c.b.came().Fields.List {
+			size += len(f.Name) + len(f.Value)
+		}
+		if size > most {
+			s := engine.Refuse(engine.TooLarge, fmt.Sprintf("the header has %d bytes, and this gateway takes %d", size, most))
+			return &s
+		}
+	}
+	return nil
 }
 
 // follow carries out one step of the engine after the other, until it has to be waited
@@ -153,10 +204,16 @@ func (c *carried) abort() { c.x.End(engine.Left, c.router.now()) }
 
 // givenUp ends a request that waited.
 func (c *carried) givenUp(why error) progress {
-	if why != errDraining {
+	c.ending = engine.Left
+	switch why {
+	case errDraining:
+	case errTooLarge:
+		s := engine.Refuse(engine.TooLarge, why.Error())
+		s.Status = http.StatusRequestEntityTooLarge
+		return c.refuse(s)
+	default:
 		return c.abandoned()
 	}
-	c.ending = engine.Left
 	return c.refuse(engine.Refuse(engine.Draining, "this proxy ends, and the request was still waiting"))
 }
 
@@ -183,6 +240,7 @@ func (c *carried) send(step engine.Step) (o engine.Outcome, isThere bool) {
 	}
 	r, x, a := c.router, c.x, c.b.attempt()
 	a.Hop, a.To, a.Came = &r.Hop, step.Instance, c.b.came()
+	c.b.outside().tell(&a.Came)
 	a.Host, a.Edits, a.TimeLeft = x.SendHost(), forward.EditsOf(x), step.Deadline-c.now
 	a.path, a.began, a.deadline = x.Path(), c.now, step.Deadline
 	a.mirror, a.mirrors = x.Mirror(), r.mirrors
@@ -289,9 +347,18 @@ func (c *carried) refuse(s engine.Step) progress {
 	if s.Reason != engine.Denied { // whose detail names the access rule
 		refusal.Rule = forward.RuleOf(c.x)
 	}
+	if s.Reason == engine.Unauthenticated && s.Status == http.StatusUnauthorized {
+		challenge := "Bearer"
+		if c.b.Proof().State == engine.ProofBad {
+			challenge += ` error="invalid_token"`
+		}
+		h["Www-Authenticate"] = []string{challenge}
+	}
 	if r := c.router; r.Gateway != "" && !c.isAsked {
 		c.id = newRequestID()
-		refusal.Request = c.id
+		if e := r.edge(); e == nil || !e.IsOpen {
+			refusal.Request = c.id
+		}
 	}
 	status, body := refusal.Message(c.b, c.b.isHTTP2(), h)
 	c.b.reply(status, h, body)

@@ -13,7 +13,10 @@ import (
 )
 
 // tcpView is what the engine sees of a connection: who calls.
-type tcpView struct{ r *Router }
+type tcpView struct {
+	engine.Nobody
+	r *Router
+}
 
 func (v tcpView) Method() string         { return "" }
 func (v tcpView) Host() string           { return v.r.Service }
@@ -64,7 +67,7 @@ func (t *relayed) carry() {
 	step := t.x.Begin(
 		table,
 		engine.Entry{Service: t.router.Service, From: t.router.Party, Wake: t.waker},
-		tcpView{t.router},
+		tcpView{r: t.router},
 		t.began,
 	)
 	for t.life.ended() == nil {
@@ -157,7 +160,7 @@ func (t *relayed) wait(d time.Duration) {
 
 // over tells the observer that the connection was carried, or that it was not.
 func (t *relayed) over(class engine.Class, reason engine.Reason, detail string) *observe.Cell {
-	q := observe.Request{View: tcpView{t.router}, Exchange: &t.x, Revision: t.revision, Began: t.began}
+	q := observe.Request{View: tcpView{r: t.router}, Exchange: &t.x, Revision: t.revision, Began: t.began}
 	q.Class, q.Reason, q.Detail, q.Took = class, reason, detail, t.router.now()-t.began
 	t.router.Observe.Over(nil, &q, &observe.Trace{})
 	return t.listener.Recorder.Assign().Called(&t.x, t.revision, &q.Result)

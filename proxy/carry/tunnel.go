@@ -169,7 +169,7 @@ func (g *general) switchTo(answer *http.Response) error {
 	conn.SetDeadline(time.Time{})
 	var front io.ReadWriteCloser = conn
 	if early.Reader.Buffered() > 0 {
-		front = &begunConn{conn, early.Reader, nil}
+		front = &begunConn{Conn: conn, from: early.Reader}
 	}
 	if g.body == nil {
 		g.body = &callerBody{}
@@ -183,6 +183,13 @@ type begunConn struct {
 	net.Conn
 	from io.Reader
 	peer *member // who calls, by mutual TLS; nil: without
+
+	heads headTime
+}
+
+// SetReadDeadline is what net/http sets.
+func (b *begunConn) SetReadDeadline(t time.Time) error {
+	return b.Conn.SetReadDeadline(b.heads.bound(t))
 }
 
 func (b *begunConn) Read(p []byte) (int, error) { return b.from.Read(p) }

@@ -36,6 +36,8 @@ type Config struct {
 	// Self is the instance beside the proxy as it listens now, in place of what a
 	// file says; without an address it takes no calls.
 	Self func() engine.Instance
+	// Prepare is called with rules before they come into force; nil: nothing is.
+	Prepare func(*rules.Rules)
 	// Adopted is called with rules that have just come into force, or nil: it makes
 	// the listeners follow. One call at a time.
 	Adopted func(*rules.Rules)
@@ -249,6 +251,9 @@ func (f *Follower) adopt() error {
 		return err
 	}
 	f.rules = rs
+	if f.cfg.Prepare != nil {
+		f.cfg.Prepare(rs)
+	}
 	f.Table.Store(table)
 	f.markUnsaved()
 	f.cfg.Adopted(rs)

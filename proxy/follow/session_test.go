@@ -22,7 +22,7 @@ import (
 )
 
 // view is a request without anything.
-type view struct{}
+type view struct{ engine.Nobody }
 
 func (view) Method() string         { return "GET" }
 func (view) Host() string           { return "s" }

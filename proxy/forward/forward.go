@@ -106,7 +106,20 @@ type Hop struct {
 
 // owns tells whether a field of a request is for the mesh alone to set, so that what the
 // caller wrote does not go on. The name may be in any case.
-func (h *Hop) owns(name string) bool { return isOurs(name) || h.IsGateway && isClaim(name) }
+func (r *Request) owns(name string) bool {
+	if isOurs(name) {
+		return true
+	}
+	is := func(list []string) bool {
+		for _, n := range list {
+			if strings.EqualFold(n, name) {
+				return true
+			}
+		}
+		return false
+	}
+	return r.Hop.IsGateway && (isClaim(name) && !is(r.Came.Kept) || is(r.Came.Owned))
+}
 
 // isOurs tells whether a field belongs to the mesh, whether or not it knows it.
 func isOurs(name string) bool {
@@ -160,6 +173,12 @@ type Came struct {
 	Protocol string // 1.0, 1.1 or 2
 	Remote   string // address of the caller
 	IsSecure bool   // by TLS
+
+	// At a gateway, what else decides about its fields.
+	Trust *rules.Trust  // in what they tell about the way; nil: none
+	Kept  []string      // that tell about the way, and are trusted
+	Owned []string      // that callers may not set
+	Shown []rules.Field // of the token that the request showed
 }
 
 // Request is what is done to a request on its way to an instance.
@@ -196,7 +215,7 @@ func (r *Request) WriteHeader(w Writer) {
 	came := r.Came.Fields
 	for i := range came.List {
 		f := &came.List[i]
-		if came.OneHop(f) || r.Hop.owns(f.Name) || r.Trace.drops(f.Name) ||
+		if came.OneHop(f) || r.owns(f.Name) || r.Trace.drops(f.Name) ||
 			isEdited && r.Edits.replaces(f.Name, false, 0) {
 			continue
 		}
@@ -220,8 +239,15 @@ func (r *Request) WriteHeader(w Writer) {
 	if r.Hop.Caller != "" && (!isEdited || !r.Edits.replaces("Via", false, 0)) {
 		w.Add("Via", via(r.Came.Protocol))
 	}
-	if r.Hop.IsGateway && (!isEdited || !r.Edits.replaces("Forwarded", false, 0)) {
-		w.Add("Forwarded", r.Came.forwarded())
+	if r.Hop.IsGateway {
+		replaces := func(name string) bool { return isEdited && r.Edits.replaces(name, false, 0) }
+		way := WayOf(r.Came.Trust, came)
+		way.write(w, &r.Came, replaces)
+		for i := range r.Came.Shown {
+			if f := &r.Came.Shown[i]; !replaces(f.Name) {
+				w.Add(f.Name, f.Value)
+			}
+		}
 	}
 	if isEdited {
 		r.Edits.write(w, false)
@@ -243,17 +269,23 @@ func via(protocol string) string {
 
 // forwarded is the element that a gateway adds (RFC 7239, section 4).
 func (c *Came) forwarded() string {
-	remote := c.Remote
-	if host, _, err := net.SplitHostPort(remote); err == nil {
-		if remote = host; strings.Contains(host, ":") {
-			remote = "[" + host + "]"
-		}
+	remote, isIPv6 := hostOf(c.Remote)
+	if isIPv6 {
+		remote = "[" + remote + "]"
 	}
 	proto := "http"
 	if c.IsSecure {
 		proto = "https"
 	}
 	return `for=` + quoted(remote) + `;host=` + quoted(c.Host) + `;proto=` + proto
+}
+
+// hostOf is an address without its port.
+func hostOf(remote string) (host string, isIPv6 bool) {
+	if host, _, err := net.SplitHostPort(remote); err == nil {
+		return host, strings.Contains(host, ":")
+	}
+	return remote, false
 }
 
 // quoted is a quoted-string (RFC 9110, section 5.6.4); what cannot stand in

@@ -21,6 +21,7 @@ const (
 	grpcInternal      = 13
 	grpcUnavailable   = 14
 	grpcDataLoss      = 15
+	grpcUnauthentic   = 16
 )
 
 // IsGRPC tells whether a request is one of gRPC, by its protocol and content type.
@@ -80,6 +81,8 @@ func (r *Refusal) grpcHeader(h http.Header) {
 		code = grpcDeadline
 	case engine.Denied:
 		code = grpcDenied
+	case engine.Unauthenticated:
+		code = grpcUnauthentic
 	case engine.Shortage, engine.Limited:
 		code = grpcExhausted
 	case engine.NoRoute:

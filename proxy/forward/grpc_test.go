@@ -22,7 +22,7 @@ func (grpcRequest) Header(key string) []string {
 func TestRefusalsOfGRPC(t *testing.T) {
 	special := map[engine.Reason]string{
 		engine.TimedOut: "4", engine.Denied: "7", engine.Shortage: "8", engine.Limited: "8", engine.NoRoute: "12",
-		engine.BadRequest: "13", engine.TooLarge: "13",
+		engine.BadRequest: "13", engine.TooLarge: "13", engine.Unauthenticated: "16",
 	}
 	for _, reason := range engine.Reasons {
 		want := special[reason]

@@ -84,7 +84,7 @@ func retriedExchange(t *testing.T) *engine.Exchange {
 }
 
 // view is a request without anything.
-type view struct{}
+type view struct{ engine.Nobody }
 
 func (view) Method() string { return "GET" }
 

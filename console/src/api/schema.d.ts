@@ -1474,9 +1474,14 @@ export interface components {
             state: string;
         };
         CallRequest: {
+            /** @description of an explanation alone: address of an outsider who calls a gateway, and claims of the good token that the request shows it */
+            address?: string;
             body?: string;
             /** @description certificates in PEM that a gateway's must be below, with https; absent: those that the machine of the service trusts */
             ca?: string;
+            claims?: {
+                [key: string]: string[];
+            };
             /** @description requests at once; 8 when 0, at most 256 */
             concurrency?: number;
             /** @description requests to send; 1 when 0, at most 100000 */
@@ -2850,9 +2855,14 @@ export interface components {
             version?: string;
         };
         RequestSpec: {
+            /** @description of an explanation alone: address of an outsider who calls a gateway, and claims of the good token that the request shows it */
+            address?: string;
             body?: string;
             /** @description certificates in PEM that a gateway's must be below, with https; absent: those that the machine of the service trusts */
             ca?: string;
+            claims?: {
+                [key: string]: string[];
+            };
             /** @description calling service; absent: Nightjar itself */
             from?: string;
             /** @description also Host and Cookie */

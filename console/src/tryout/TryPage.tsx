@@ -25,11 +25,14 @@ interface Form {
   cookie: string;
   from: string;
   count: string;
+  /** Of an outsider, for the explanation. */
+  address: string;
+  claims: string;
   /** "yes": take any certificate of a gateway. */
   insecure: string;
 }
 
-const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200", insecure: "" };
+const start: Form = { method: "GET", url: "", headers: "", cookie: "", from: "", count: "200", address: "", claims: "", insecure: "" };
 const methods = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE"];
 
 /** Reads the header lines; the second value is an error, or empty. */
@@ -42,6 +45,16 @@ function headersOf(form: Form): [Record<string, string>, string] {
   }
   if (form.cookie.trim()) headers["Cookie"] = form.cookie.trim();
   return [headers, ""];
+}
+
+/** Claims of a token, written NAME=VALUE; undefined: none. */
+function claimsOf(text: string): Record<string, string[]> | undefined {
+  const claims: Record<string, string[]> = {};
+  for (const pair of text.split(/[\n,]/).map((p) => p.trim()).filter((p) => p.indexOf("=") > 0)) {
+    const at = pair.indexOf("=");
+    (claims[pair.slice(0, at)] ??= []).push(pair.slice(at + 1));
+  }
+  return Object.keys(claims).length > 0 ? claims : undefined;
 }
 
 const servicesOf = (mesh: Mesh | null) => ({
@@ -72,7 +85,8 @@ export function TryPage() {
   const secure = url.startsWith("https://");
   const [headers, wrong] = headersOf(form);
   const spec: RequestSpec = { method: form.method, url, headers, ...(form.from ? { from: form.from } : {}), ...(secure && form.insecure ? { insecure: true } : {}) };
-  const question = JSON.stringify(spec);
+  const claims = claimsOf(form.claims);
+  const question = JSON.stringify({ ...spec, ...(form.address.trim() ? { address: form.address.trim() } : {}), ...(claims ? { claims } : {}) });
 
   // The explanation follows the form and the rules in force.
   useEffect(() => {
@@ -134,6 +148,12 @@ export function TryPage() {
         <Box sx={{ gridColumn: "1 / -1", display: "grid", gap: 1.5, gridTemplateColumns: { xs: "1fr", md: "1fr 1fr" } }}>
           <TextField multiline label="Headers, one per line" placeholder="x-crew: yes" value={form.headers} onChange={set("headers")} error={wrong !== ""} helperText={wrong} slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "headers" } }} />
           <TextField label="Cookie" placeholder="berth=A7" value={form.cookie} onChange={set("cookie")} slotProps={{ inputLabel: { shrink: true } }} />
+          {(explained?.entry.startsWith("gateway") || form.address || form.claims) && (
+            <>
+              <TextField label="Address of the caller" placeholder="203.0.113.9" value={form.address} onChange={set("address")} helperText="For the explanation" slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "address" } }} />
+              <TextField label="Claims of its token" placeholder="group=crew, sub=mara" value={form.claims} onChange={set("claims")} helperText="For the explanation" slotProps={{ inputLabel: { shrink: true }, htmlInput: { "data-test": "claims" } }} />
+            </>
+          )}
           {secure && (
             <FormControlLabel
               control={<Checkbox checked={form.insecure !== ""} onChange={(e) => setForm({ ...form, insecure: e.target.checked ? "yes" : "" })} />}
