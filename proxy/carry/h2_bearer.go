@@ -349,7 +349,7 @@ func (f *h2Request) went(p progress) {
 // is not wanted then (RFC 9113, section 8.1).
 func (f *h2Request) leave() {
 	if f.doing == doingOver && f.downEnded && !f.gotEnd {
-		f.down.Reset(f.batch, h2.NoError)
+		f.down.Leave(f.batch)
 	}
 }
 

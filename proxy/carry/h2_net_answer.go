@@ -202,9 +202,14 @@ func (n *netStream) finish() {
 		return
 	}
 	n.mu.Lock()
-	gotEnd := n.gotEnd
+	isLeft := !n.gotEnd && n.gone == nil
+	if isLeft {
+		n.gone = errDone
+	}
 	n.mu.Unlock()
-	if !gotEnd {
-		n.end(h2.NoError)
+	if isLeft {
+		var b h2.Batch
+		n.Leave(&b)
+		b.Flush()
 	}
 }

@@ -177,10 +177,16 @@ var ErrStuck = errors.New("it takes no more bytes")
 
 // endStuck gives up the streams whose peer has taken nothing for longer than it may.
 func (c *Conn) endStuck(b *Batch, now time.Duration) {
-	var stuck []*Stream
+	var stuck, left []*Stream
 	c.mu.Lock()
 	for _, s := range c.streams {
 		switch {
+		case s.leaves && s.stuck == 0:
+			s.stuck = now
+		case s.leaves:
+			if now-s.stuck >= lingers {
+				left = append(left, s)
+			}
 		case len(s.pending) == 0:
 			s.stuck = 0
 		case s.stuck == 0 || s.hasMoved:
@@ -190,11 +196,19 @@ func (c *Conn) endStuck(b *Batch, now time.Duration) {
 			stuck = append(stuck, s)
 		}
 	}
+	for _, s := range left {
+		s.to.Keep()
+		c.resetLocked(s.id, s, NoError)
+		b.add(c)
+	}
 	for _, s := range stuck {
 		c.resetLocked(s.id, s, Cancel)
 		b.add(c)
 	}
 	c.mu.Unlock()
+	for _, s := range left {
+		s.to.Release()
+	}
 	for _, s := range stuck {
 		s.to.Gone(b, &Gone{Code: Cancel, IsOwn: true, Err: ErrStuck})
 		s.to.Release()

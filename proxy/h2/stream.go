@@ -31,6 +31,7 @@ type Stream struct {
 	isOver   bool          // it is not the connection's any more
 	hasMoved bool          // some of what was pending has gone on since the last tick
 	stuck    time.Duration // since when nothing has; 0: not known
+	leaves   bool          // what still comes is not wanted: see Leave
 }
 
 // add takes a stream in. The caller holds mu.
@@ -129,6 +130,10 @@ func (s *Stream) Credit(b *Batch, n int) {
 		s.held -= m
 		c.creditConn(m)
 	}
+	if s.leaves {
+		b.add(c) // for what the connection gives back
+		return
+	}
 	s.owed += n
 	s.taken += int64(n)
 	if s.gotEnd || int64(s.owed) < s.window/2 {
@@ -195,6 +200,28 @@ func (s *Stream) Reset(b *Batch, code Code) {
 	b.add(c)
 	s.to.Release()
 }
+
+// Leave says that what the peer still sends on a stream is not wanted, since this side has
+// said everything. It is reset a little later: some clients forget an answer that they have
+// not read to its end when the reset comes (RFC 9113, section 8.1, forbids that).
+func (s *Stream) Leave(b *Batch) {
+	c := s.c
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case s.isOver:
+	case c.isLast || len(c.streams) > c.cfg.Streams/2: // its place is needed
+		s.to.Keep()
+		c.resetLocked(s.id, s, NoError)
+		b.add(c)
+		s.to.Release()
+	default:
+		s.leaves, s.stuck = true, 0
+	}
+}
+
+// lingers is for how long at least a stream is left open after Leave, until the next tick.
+const lingers = 500 * time.Millisecond
 
 // resetLocked writes a reset, and takes the stream out if there is one.
 func (c *Conn) resetLocked(id uint32, s *Stream, code Code) {
