@@ -429,6 +429,9 @@ func (e *explainer) settings(s *service, rt, gate *Route) {
 		}
 		from := "route " + by.Name()
 		if by == gate {
+			if a := e.rule.Authenticate; a != nil && by.rule.Authenticate == nil {
+				add(rules.Holding{Name: "authenticate", Value: a.String(), From: "gateway " + by.of, Origin: a.Origin})
+			}
 			from += " of gateway " + by.of
 			if l := by.settings.Limit; l != nil && rt != nil {
 				add(rules.Holding{Name: "limit", Value: l.String(), From: from, Origin: l.Origin})

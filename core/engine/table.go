@@ -316,7 +316,7 @@ func (b *builder) actions(rt, old *Route) (err error) {
 			rt.limit = guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
 		}
 	}
-	if a := b.asks(rt); a != nil && a.JWT != nil {
+	if a := b.asks(rt.of, rule); a != nil && a.JWT != nil {
 		for i := range a.JWT.Require {
 			t, err := newTest(&a.JWT.Require[i])
 			if err != nil {
@@ -333,14 +333,14 @@ func (b *builder) actions(rt, old *Route) (err error) {
 }
 
 // asks is what a route of a gateway wants shown; nil: nothing.
-func (b *builder) asks(rt *Route) *rules.Authenticate {
-	if rt.rule.Authenticate != nil {
-		return rt.rule.Authenticate
+func (b *builder) asks(of string, rule *rules.Route) (a *rules.Authenticate) {
+	if g := b.t.gateways[of]; g != nil {
+		a = g.rule.Authenticate
 	}
-	if g := b.t.gateways[rt.of]; g != nil {
-		return g.rule.Authenticate
+	if rule.Authenticate != nil {
+		a = rule.Authenticate
 	}
-	return nil
+	return a
 }
 
 func (r *Route) limiter() *rules.Limit {

@@ -134,6 +134,9 @@ func (rt *Route) Actions(home string) []Action {
 			out = append(out, Action{name, value, at})
 		}
 	}
+	if a := rt.Authenticate; a != nil {
+		add("authenticate", a.String(), a.Origin)
+	}
 	if rt.Otherwise != nil {
 		add("otherwise", rt.Otherwise.Short(home), rt.Otherwise.At)
 	}

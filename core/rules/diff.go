@@ -163,9 +163,6 @@ func (l leaves) routes(path, home string, routes []*Route, at Origin) {
 		order = append(order, rt.Name)
 		p := path + ".routes[" + rt.Name + "]"
 		l.put(p+".labels", rt.Labels.String(), rt.At)
-		if rt.Authenticate != nil {
-			l.put(p+".authenticate", rt.Authenticate.String(), rt.Authenticate.Origin)
-		}
 		l.put(p+".when", describeAll(rt.When, "; or "), rt.At)
 		l.put(p+".send", SendText(rt.Send, home), rt.SendAt)
 		for _, a := range rt.Actions(home) {

@@ -130,7 +130,9 @@ func (k *keySet) look(ctx context.Context) bool {
 	}
 	why := ""
 	if err != nil {
-		why = err.Error()
+		if why = err.Error(); !strings.Contains(why, k.from) {
+			why = k.from + ": " + why
+		}
 	}
 	k.failed.Store(&why)
 	return err == nil

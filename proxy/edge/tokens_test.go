@@ -279,16 +279,16 @@ func TestTokensKept(t *testing.T) {
 			t.Fatal(i, token, err)
 		}
 	}
-	n := 0
+	sum := 0
 	for i := range e.verifiers[j].cache {
-		if kept := e.verifiers[j].cache[i].Load(); kept != nil {
-			if n += len(*kept); len(*kept) > perShard {
-				t.Errorf("%d tokens in one part", len(*kept))
+		if part := e.verifiers[j].cache[i].Load(); part != nil {
+			if sum += len(*part); len(*part) > perShard {
+				t.Errorf("%d tokens in one part", len(*part))
 			}
 		}
 	}
-	if n < cacheShards*perShard/4 {
-		t.Errorf("%d tokens are kept", n)
+	if sum < cacheShards*perShard/4 {
+		t.Errorf("%d tokens are there", sum)
 	}
 }
 
