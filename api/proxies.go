@@ -80,6 +80,13 @@ func (s *Server) newMembers() *echo.Echo {
 		}
 		return c.JSON(http.StatusOK, s.control.Count(c.Param("id"), d))
 	})
+	g.POST("/:id/limits", func(c *echo.Context) error {
+		var asks wire.LimitAsks
+		if err := body(c, &asks); err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, s.control.Limits.Deal(c.Param("id"), asks))
+	})
 	g.POST("/:id/seen", func(c *echo.Context) error {
 		var seen wire.Seen
 		if err := body(c, &seen); err != nil {

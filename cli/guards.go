@@ -39,7 +39,14 @@ func guardSheet(s *out.Sheet, guards []model.GuardState) {
 				fmt.Sprintf("%d retries of %d requests in 10 s", r.Retries, r.Requests))
 		}
 		for _, l := range c.Limits {
-			g.add(false, c, "", "limit of "+l.Route, count(l.Keys, "key"), fmt.Sprintf("at most %d", l.MaxKeys))
+			figures := fmt.Sprintf("at most %d", l.MaxKeys)
+			if sh := l.Shared; sh != nil {
+				figures = fmt.Sprintf("%s of the mesh, share %.2f/s", count(sh.Tokens, "token"), sh.PerS)
+				if !sh.IsDealt {
+					figures += " without the service"
+				}
+			}
+			g.add(l.Shared != nil && !l.Shared.IsDealt, c, "", "limit of "+l.Route, count(l.Keys, "key"), figures)
 		}
 	}
 	if len(g.rows) == 0 {

@@ -11,6 +11,7 @@
 //	figures    what proxies counted, in memory and on disk
 //	drills     failures that are injected for a limited time
 //	revisions  rules: what is in force, history, drafts
+//	limits     limits that all proxies share
 //	access     who calls whom, and who may
 //	feed       single requests, live
 //	calls      requests that people want explained or sent
@@ -45,6 +46,7 @@ import (
 	"nightjar/control/follows"
 	"nightjar/control/forecasts"
 	"nightjar/control/journal"
+	"nightjar/control/limits"
 	"nightjar/control/members"
 	"nightjar/control/outbox"
 	"nightjar/control/people"
@@ -107,6 +109,7 @@ type Control struct {
 	Figures   *figures.Figures
 	Drills    *drills.Drills
 	Revisions *revisions.Revisions
+	Limits    *limits.Limits
 	Access    *access.Access
 	Feed      *feed.Feed
 	Calls     *calls.Calls
@@ -196,6 +199,7 @@ func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
 	if err != nil {
 		return fmt.Errorf("reading the rules in force: %w", err)
 	}
+	c.Limits = limits.New(func() *rules.Rules { return c.Revisions.Current().Rules })
 	c.Access = access.New(access.Config{
 		Records: cfg.Store,
 		Current: c.Revisions.Current,
@@ -358,6 +362,7 @@ func (c *Control) Run(ctx context.Context) {
 			}
 		})
 	}
+	loops.Go(func() { c.Limits.Run(ctx) })
 	do(tidyEvery, "what is over cannot be tidied", c.tidy)
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.Journal.Write)
 	do(readyEvery, "the records cannot be kept", c.Ready)

@@ -15,7 +15,7 @@ import (
 // allowed are the imports of core: pure parts of the standard library, core
 // itself, special functions and transforms, and the YAML parser that works on text in memory.
 var allowed = []string{
-	"bytes", "cmp", "container/heap", "embed", "encoding/binary", "encoding/json", "errors", "fmt", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "net/url", "net/textproto", "regexp", "regexp/syntax", "slices", "sort",
+	"bytes", "cmp", "container/heap", "crypto/sha256", "embed", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "math", "math/bits", "math/rand/v2", "net/netip", "net/url", "net/textproto", "regexp", "regexp/syntax", "slices", "sort",
 	"strconv", "strings", "sync", "sync/atomic", "unicode/utf8", "go.yaml.in/yaml/v4", "gonum.org/v1/gonum/mathext", "gonum.org/v1/gonum/dsp/fourier",
 	"time", "net", // for their types and parsers alone, see the calls below
 }

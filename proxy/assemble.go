@@ -51,6 +51,7 @@ func (p *Proxy) assemble() {
 		Feed:    p.observer.Feed,
 		Spans:   p.observer.Spans,
 		Self:    p.self,
+		IsAlone: cfg.Snapshots != nil,
 		Prepare: p.prepareEdge,
 		Adopted: p.openGateway,
 	})

@@ -8,12 +8,13 @@ import (
 	"unicode/utf8"
 
 	"nightjar/core/engine"
+	"nightjar/core/lease"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
 )
 
 // Prefix of the paths: GET {id} (which only opens a connection), PUT and DELETE {id}, GET
-// {id}/snapshots (a stream of lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen,
+// {id}/snapshots (a stream of lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen, POST {id}/limits,
 // POST {id}/certificate.
 const Prefix = Root + "proxies/"
 
@@ -76,6 +77,29 @@ type Vitals struct {
 	Memory      uint64 `json:"memory"`      // resident bytes of the process
 
 	Problems []Problem `json:"problems,omitempty"` // what is wrong with it now
+}
+
+// LimitAsks is what a proxy says of the limits that all proxies share, at
+// POST Prefix+ID/limits. The answer is LimitGrants, in the same order.
+type LimitAsks struct {
+	Limits []LimitAsk `json:"limits"`
+}
+
+// LimitAsk is about one limit, by its engine.LimitID.
+type LimitAsk struct {
+	ID   string      `json:"id"`
+	Asks []lease.Ask `json:"asks"`
+}
+
+// LimitGrants is what the proxy gets.
+type LimitGrants struct {
+	Limits []LimitGrant `json:"limits"`
+}
+
+// LimitGrant answers a LimitAsk. Without grants the service does not know the limit.
+type LimitGrant struct {
+	Grants []lease.Grant `json:"grants"`
+	Among  int           `json:"among"` // proxies that have asked in the last minute
 }
 
 // Problem is something that is wrong with a proxy now.

@@ -64,7 +64,11 @@ func GuardStatus(s engine.Status) model.GuardStatus {
 		out.Retries = &retries
 	}
 	for _, l := range s.Limits {
-		out.Limits = append(out.Limits, model.LimitStatus{Route: l.Route, Keys: l.Keys, MaxKeys: l.Most})
+		one := model.LimitStatus{Route: l.Route, Keys: l.Keys, MaxKeys: l.Most}
+		if sh := l.Shared; sh != nil {
+			one.Shared = &model.LimitShare{Tokens: sh.Tokens, PerS: sh.Share, IsDealt: sh.IsDealt}
+		}
+		out.Limits = append(out.Limits, one)
 	}
 	return out
 }

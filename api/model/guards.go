@@ -97,4 +97,14 @@ type LimitStatus struct {
 	Route   string `json:"route"`
 	Keys    int    `json:"keys"`    // values that it counts now
 	MaxKeys int    `json:"maxKeys"` // values that it can count
+	// of a limit of the whole mesh, what this proxy has of it
+	Shared *LimitShare `json:"shared,omitempty"`
+}
+
+// LimitShare is what a proxy has of a limit of the whole mesh.
+type LimitShare struct {
+	Tokens int     `json:"tokens"` // that it holds
+	PerS   float64 `json:"perS"`   // requests a second by its share, of all keys together
+	// the service deals tokens out; otherwise the proxy goes on by its share alone
+	IsDealt bool `json:"isDealt"`
 }

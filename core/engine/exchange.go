@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"nightjar/core/guard"
+	"nightjar/core/lease"
 	"nightjar/core/rules"
 )
 
@@ -69,7 +70,8 @@ const LeastLimit = time.Millisecond
 // state is what an Exchange waits for. These are all changes from one to another;
 // every one of them happens in Begin, Next or End.
 //
-//	begun      → delayed | queued | sent | held | over
+//	begun      → asking | delayed | queued | sent | held | over
+//	asking     → asking | delayed | queued | sent | held | over   the service has answered, or did not in time
 //	delayed    → queued | sent | held | over           the fault's delay is over
 //	queued     → sent | held | over                    a place came free, or none did in time
 //	held       → sent | backingOff | over              the drill's delay is over
@@ -80,6 +82,7 @@ type state uint8
 
 const (
 	stateOver       state = iota // it has not begun, or its last step is out
+	stateAsking                  // it waits for a token of a limit of the whole mesh, before its walk goes on
 	stateDelayed                 // a fault holds it back, before anything else
 	stateQueued                  // it waits for a place among the requests to its version
 	stateHeld                    // a drill holds an attempt back
@@ -119,7 +122,11 @@ type Exchange struct {
 	next     *Step         // after delay, when the request goes nowhere; nil: it has a target
 	reply    *rules.Reply
 	redirect string
-	limited  *Route // whose limit was closest to being used up
+	asking   *Route // that the request waits for a token of; nil: none
+	askedBy  *condition
+	again    *Route        // that it has waited at
+	clock    time.Duration // now, during the walk
+	limited  *Route        // whose limit was closest to being used up
 	taken    guard.Taken
 	picked   [1]choice // room for choose
 	key      []byte    // of a limit; kept for its room
@@ -154,9 +161,18 @@ type Exchange struct {
 func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step {
 	key, segments := x.key[:0], x.segments[:0]
 	*x = Exchange{}
-	x.key, x.segments, x.memory, x.began = key, segments, t.memory, now
+	x.key, x.segments, x.memory, x.began, x.clock = key, segments, t.memory, now, now
 	x.walk.table, x.walk.entry, x.walk.view, x.walk.path = t, entry, v, v.Path()
 	x.walk.run(x)
+	return x.walked(now)
+}
+
+// walked goes on when the walk has come to its end, or to a limit that has to be asked for.
+func (x *Exchange) walked(now time.Duration) Step {
+	if x.asking != nil {
+		return x.waits(stateAsking, now+lease.MaxWait)
+	}
+	entry := &x.entry
 	if entry.Limit > 0 && entry.Limit < LeastLimit && x.next == nil {
 		x.refuse(Refuse(BadRequest,
 			fmt.Sprintf("the deadline of the caller, %s from now, is too short for a response", entry.Limit)))
@@ -169,10 +185,16 @@ func (x *Exchange) Begin(t *Table, entry Entry, v View, now time.Duration) Step 
 
 // Next takes the outcome of the last Attempt, or goes on after a Wait.
 func (x *Exchange) Next(o Outcome, now time.Duration) Step {
-	if x.state != stateSent && now < x.until && !(x.state == stateQueued && x.ticket.Called()) {
+	isWoken := x.state == stateQueued && x.ticket.Called() || x.state == stateAsking
+	if x.state != stateSent && now < x.until && !isWoken {
 		return Step{Kind: Wait, Deadline: x.until}
 	}
 	switch x.state {
+	case stateAsking:
+		rt, cond := x.asking, x.askedBy
+		x.asking, x.askedBy, x.clock, x.again = nil, nil, now, rt
+		x.walk.resume(x, rt, cond)
+		return x.walked(now)
 	case stateDelayed:
 		x.endSegment(&o, now)
 		return x.depart(now)
@@ -212,7 +234,12 @@ func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
 	if !rt.acts {
 		return false
 	}
-	if rt.limit != nil && !x.allowed(rt) {
+	isAllowed, waits := x.allowed(rt)
+	switch {
+	case waits:
+		x.asking, x.askedBy = rt, cond
+		return true
+	case !isAllowed:
 		l := rt.settings.Limit
 		s := Refuse(
 			Limited,
@@ -252,17 +279,34 @@ func (x *Exchange) take(rt *Route, cond *condition) (over bool) {
 	return false
 }
 
-// allowed takes a token from the limit of a route.
-func (x *Exchange) allowed(rt *Route) bool {
+// allowed takes a token from the limit of a route. With waits it is not known yet: the
+// service is asked for one.
+func (x *Exchange) allowed(rt *Route) (is, waits bool) {
+	if rt.limit == nil && rt.shared == nil {
+		return true, false
+	}
 	x.key = x.key[:0]
 	for i := range rt.settings.Limit.Keys {
 		x.key = append(appendKey(x.key, &rt.settings.Limit.Keys[i], x.view), 0)
 	}
-	taken := rt.limit.Take(x.key, x.began)
+	var taken guard.Taken
+	if rt.limit != nil {
+		taken = rt.limit.Take(x.key, x.began)
+	} else if taken, waits = rt.shared.Take(x.key, x.clock, x.entry.Wake, x.askedSince(rt)); waits {
+		return false, true
+	}
 	if x.limited == nil || !taken.OK || taken.Left < x.taken.Left {
 		x.limited, x.taken = rt, taken
 	}
-	return taken.OK
+	return taken.OK, false
+}
+
+// askedSince is when a request began to wait for a token of a route's limit; 0: it has not.
+func (x *Exchange) askedSince(rt *Route) time.Duration {
+	if x.again != rt {
+		return 0
+	}
+	return max(x.until-lease.MaxWait, 1)
 }
 
 // choose draws a target, or finds the one that the visitor keeps.
@@ -318,7 +362,7 @@ func (x *Exchange) send(to *target, by *Route, _ float64) {
 
 // delayed puts the wait that faults ask for before what comes next.
 func (x *Exchange) delayed(now time.Duration) Step {
-	x.setDeadline(now)
+	x.setDeadline(x.began)
 	until := now + x.delay
 	if until >= x.deadline {
 		until = x.deadline
@@ -334,7 +378,7 @@ func (x *Exchange) depart(now time.Duration) Step {
 		return x.final(*x.next)
 	}
 	if x.delay == 0 {
-		x.setDeadline(now)
+		x.setDeadline(x.began)
 	}
 	return x.enter(now)
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nightjar/core/guard"
+	"nightjar/core/lease"
 )
 
 // Status is how the guards of one called service stand in one proxy.
@@ -92,6 +93,8 @@ type LimitStatus struct {
 	Route string `json:"route"`
 	Keys  int    `json:"keys"` // values that it knows now
 	Most  int    `json:"most"` // that it can know
+	// of a limit of the whole mesh, what this proxy has of it
+	Shared *lease.Status `json:"shared,omitempty"`
 }
 
 // Acts tells whether one of the guards does something to requests now.
@@ -126,7 +129,7 @@ func (t *Table) Status(now time.Duration) []Status {
 		}
 		r := s.retry
 		if s.ladder != nil {
-			st.Limits = s.ladder.limits()
+			st.Limits = s.ladder.limits(now)
 			for _, rt := range s.ladder.routes {
 				if r == nil {
 					r = rt.retry
@@ -144,18 +147,23 @@ func (t *Table) Status(now time.Duration) []Status {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(t.gateways)) {
-		if l := t.gateways[name].ladder.limits(); l != nil {
+		if l := t.gateways[name].ladder.limits(now); l != nil {
 			out = append(out, Status{Service: name, Limits: l})
 		}
 	}
 	return out
 }
 
-func (l *ladder) limits() (out []LimitStatus) {
+func (l *ladder) limits(now time.Duration) (out []LimitStatus) {
 	for _, rt := range l.routes {
 		if rt.limit != nil {
 			if n := rt.limit.Keys(); n > 0 {
-				out = append(out, LimitStatus{rt.Name(), n, guard.MaxKeys})
+				out = append(out, LimitStatus{Route: rt.Name(), Keys: n, Most: guard.MaxKeys})
+			}
+		}
+		if rt.shared != nil {
+			if s := rt.shared.Status(now); s.Keys > 0 {
+				out = append(out, LimitStatus{Route: rt.Name(), Keys: s.Keys, Most: guard.MaxKeys, Shared: &s})
 			}
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 	"nightjar/core/guard"
 	"nightjar/core/hash"
+	"nightjar/core/lease"
 	"nightjar/core/rules"
 )
 
@@ -75,6 +76,7 @@ type Table struct {
 	guarded  []*service // by name
 	access   *access    // nil: everybody may call everything
 	has2     bool       // some workloads speak HTTP/2 alone
+	shared   []*lease.Holder
 	revision uint
 }
 
@@ -118,9 +120,10 @@ type Route struct {
 	mirror    *target
 	copies    *split // one of two: mirrored
 	faults    []*split
-	limit     *guard.Limit
-	acts      bool        // it does more than send and rewrite: see Exchange.take
-	request   *headerView // what the service's own routes see of a gateway's request; nil: as it came
+	limit     *guard.Limit  // nil: none, or shared
+	shared    *lease.Holder // this proxy's part of a limit of the whole mesh; nil: none
+	acts      bool          // it does more than send and rewrite: see Exchange.take
+	request   *headerView   // what the service's own routes see of a gateway's request; nil: as it came
 }
 
 // Name is the route's name; empty for plain balancing.
@@ -151,6 +154,12 @@ type Options struct {
 	Now      time.Duration // since the epoch of the requests that the table will see
 	Site     string        // of the caller, for failover
 	Drills   []Drill
+	// Signal is told that a request waits for a token of a limit of the whole mesh: see
+	// lease.Holder. nil: nobody deals tokens out, and the limit is this proxy's alone.
+	Signal func()
+	// Common are limits that several tables have together, by LimitID, without anybody who
+	// deals; those that are missing are added. nil: there are none.
+	Common map[string]*guard.Limit
 	// Calls, when not nil, are the services that the workload is declared to
 	// call; the table knows these alone.
 	Calls []string
@@ -310,10 +319,26 @@ func (b *builder) actions(rt, old *Route) (err error) {
 		)
 	}
 	if l := rt.settings.Limit; l != nil {
-		if was := old.limiter(); was != nil && was.String() == l.String() {
+		isSame := false
+		if was := old.limiter(); was != nil {
+			isSame = was.String() == l.String()
+		}
+		id := LimitID(rt.of, rule.Name, l)
+		switch {
+		case l.Scope == rules.ScopeMesh && b.opt.Signal != nil:
+			if rt.shared = lease.NewHolder(id, l.Count, l.Per, b.opt.Seed, b.opt.Signal); isSame && old.shared != nil {
+				rt.shared = old.shared
+			}
+			b.t.shared = append(b.t.shared, rt.shared)
+		case l.Scope == rules.ScopeMesh && b.opt.Common != nil:
+			if rt.limit = b.opt.Common[id]; rt.limit == nil {
+				rt.limit = newLimit(l)
+				b.opt.Common[id] = rt.limit
+			}
+		case isSame && old.limit != nil:
 			rt.limit = old.limit
-		} else {
-			rt.limit = guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
+		default:
+			rt.limit = newLimit(l)
 		}
 	}
 	if a := b.asks(rt.of, rule); a != nil && a.JWT != nil {
@@ -325,11 +350,27 @@ func (b *builder) actions(rt, old *Route) (err error) {
 			rt.require = append(rt.require, t)
 		}
 	}
-	rt.acts = rt.limit != nil || len(rt.faults) > 0 || rule.Reply != nil || rule.Redirect != nil
+	rt.acts = rt.limit != nil || rt.shared != nil || len(rt.faults) > 0 || rule.Reply != nil || rule.Redirect != nil
 	if h := rule.Headers; h != nil || rule.Rewrite != nil && rule.Rewrite.Host != "" {
 		rt.request = newHeaderView(rule)
 	}
 	return nil
+}
+
+func newLimit(l *rules.Limit) *guard.Limit {
+	return guard.NewLimit(l.Count, l.Per, l.Burst, len(l.Keys) > 0)
+}
+
+// LimitID is the name of a limit that proxies share: of is the service or gateway of its
+// route.
+func LimitID(of, route string, l *rules.Limit) string { return of + "/" + route + ": " + l.String() }
+
+// Shared are the parts of limits of the whole mesh that this proxy has.
+func (t *Table) Shared() []*lease.Holder {
+	if t == nil {
+		return nil
+	}
+	return t.shared
 }
 
 // asks is what a route of a gateway wants shown; nil: nothing.

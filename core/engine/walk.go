@@ -78,6 +78,23 @@ func (w *walk) run(by visitor) {
 	if over {
 		return
 	}
+	w.leaveGateway(by, rt)
+}
+
+// resume goes on at a route that the request had to wait at.
+func (w *walk) resume(by visitor, rt *Route, cond *condition) {
+	if w.pass(by, rt, cond) {
+		return
+	}
+	if rt == w.gate {
+		w.leaveGateway(by, rt)
+		return
+	}
+	w.leaveService(by, rt, 1)
+}
+
+// leaveGateway goes where a route of a gateway sends.
+func (w *walk) leaveGateway(by visitor, rt *Route) {
 	for _, c := range by.choose(rt) {
 		if c.to.version != "" {
 			w.service = c.to.service
@@ -130,10 +147,13 @@ func (w *walk) climb(by visitor, s *service, chance float64) {
 		by.send(&s.whole, s.plain, chance)
 		return
 	}
-	rt, over := w.search(by, s.ladder, "service", s.name)
-	if over {
-		return
+	if rt, over := w.search(by, s.ladder, "service", s.name); !over {
+		w.leaveService(by, rt, chance)
 	}
+}
+
+// leaveService goes where a route of a service sends.
+func (w *walk) leaveService(by visitor, rt *Route, chance float64) {
 	for _, c := range by.choose(rt) {
 		by.send(c.to, rt, chance*c.chance)
 	}
@@ -164,13 +184,18 @@ func (w *walk) search(by visitor, l *ladder, kind, name string) (rt *Route, over
 	} else {
 		w.route = rt
 	}
+	return rt, w.pass(by, rt, cond)
+}
+
+// pass has the visitor take a route, and rewrites. over tells that the request ends there.
+func (w *walk) pass(by visitor, rt *Route, cond *condition) (over bool) {
 	if by.take(rt, cond) {
-		return nil, true
+		return true
 	}
 	if rt.rule.Rewrite != nil {
 		w.rewrite(rt.rule.Rewrite, cond)
 	}
-	return rt, false
+	return false
 }
 
 // rewrite changes where the request goes, as the route that took it says.

@@ -8,6 +8,7 @@ import (
 
 	"nightjar/core/effect"
 	"nightjar/core/engine"
+	"nightjar/core/guard"
 	"nightjar/core/hash"
 	"nightjar/core/rules"
 	"nightjar/core/stats"
@@ -44,6 +45,7 @@ func Run(rs *rules.Rules, m *Mesh, opt Options) (*Result, error) {
 		opt:      opt,
 		servers:  map[string]*server{},
 		byCaller: map[string][]*proxy{},
+		common:   map[string]*guard.Limit{},
 	}
 	for i := range m.Instances {
 		in := &m.Instances[i]
@@ -78,6 +80,7 @@ type sim struct {
 	opt      Options
 	servers  map[string]*server
 	byCaller map[string][]*proxy
+	common   map[string]*guard.Limit // limits of the whole mesh
 	proxies  []*proxy
 	streams  []*stream
 	ready    []*call // that were woken
@@ -197,7 +200,7 @@ func (s *sim) tableOf(p *proxy) (*engine.Table, error) {
 	p.table, err = engine.Compile(
 		s.rules,
 		s.mesh.Instances,
-		engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now},
+		engine.Options{Seed: seed, Site: p.Site, Drills: drills, Now: s.now, Common: s.common},
 	)
 	return p.table, err
 }

@@ -141,6 +141,11 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 			l.Count, l.Per = int(count), per
 		},
 		"burst": func(n *yaml.Node, path string) { l.Burst, _ = r.number(n, path, 1, maxBurst) },
+		"scope": func(n *yaml.Node, path string) {
+			if r.choice(n, path, "proxy", ScopeMesh) == ScopeMesh {
+				l.Scope = ScopeMesh
+			}
+		},
 		"per": func(n *yaml.Node, path string) {
 			r.items(n, path, func(n *yaml.Node, path string) {
 				if k, ok := r.key(n, path); ok {

@@ -139,9 +139,14 @@ func (r Retry) String() string {
 	return text
 }
 
-// Limit is a token bucket in every proxy for every combination of Keys.
+// ScopeMesh is the scope of a limit that all proxies share.
+const ScopeMesh = "mesh"
+
+// Limit is a token bucket for every combination of Keys: in every proxy, or with ScopeMesh
+// for all proxies together.
 type Limit struct {
-	Count int           `json:"count"` // tokens that come back in Per
+	Scope string        `json:"scope,omitempty"` // ScopeMesh; empty: each proxy has its own
+	Count int           `json:"count"`           // tokens that come back in Per
 	Per   time.Duration `json:"per"`
 	Burst int           `json:"burst"` // tokens that a full bucket holds
 	Keys  []Key         `json:"keys,omitempty"`
@@ -157,6 +162,9 @@ func (l Limit) String() string {
 			text += " and "
 		}
 		text += k.String()
+	}
+	if l.Scope == ScopeMesh {
+		text += ", for the whole mesh"
 	}
 	return text
 }

@@ -36,6 +36,8 @@ type Config struct {
 	// Self is the instance beside the proxy as it listens now, in place of what a
 	// file says; without an address it takes no calls.
 	Self func() engine.Instance
+	// IsAlone says that nobody deals out limits of the whole mesh.
+	IsAlone bool
 	// Prepare is called with rules before they come into force; nil: nothing is.
 	Prepare func(*rules.Rules)
 	// Adopted is called with rules that have just come into force, or nil: it makes
@@ -53,6 +55,7 @@ type Follower struct {
 
 	ready     chan struct{}
 	readyOnce sync.Once
+	wanted    chan struct{}             // a request waits for a token of a limit of the whole mesh
 	unsaved   chan struct{}             // what is known is not on disk yet
 	stale     atomic.Pointer[time.Time] // see StaleSince
 	key       atomic.Pointer[string]    // see Key
@@ -72,7 +75,7 @@ var errAnew = errors.New("the service has newer rules than this proxy again")
 
 // New makes a follower that knows nothing yet.
 func New(cfg Config) *Follower {
-	f := &Follower{cfg: cfg, ready: make(chan struct{}), unsaved: make(chan struct{}, 1)}
+	f := &Follower{cfg: cfg, ready: make(chan struct{}), wanted: make(chan struct{}, 1), unsaved: make(chan struct{}, 1)}
 	f.known.Server = cfg.Server
 	return f
 }
@@ -238,7 +241,12 @@ func (f *Follower) applyHealth(s *wire.Snapshot) bool {
 func (f *Follower) adopt() error {
 	k := &f.known
 	rs := k.rules()
+	want := f.want
+	if f.cfg.IsAlone {
+		want = nil
+	}
 	table, err := compile(rs, k.instances(), engine.Options{
+		Signal:   want,
 		Revision: k.Revision,
 		Previous: f.Table.Load(),
 		Seed:     uint64(f.cfg.Epoch.UnixNano()),

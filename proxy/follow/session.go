@@ -142,6 +142,7 @@ func (s *Session) Run(ctx context.Context) {
 	defer helpers.Wait()
 	s.ctx = ctx
 	helpers.Go(func() { s.count(ctx) })
+	helpers.Go(func() { s.share(ctx) })
 	helpers.Go(func() { process.Every(ctx, time.Second, func() { s.renewCertificate(ctx) }) })
 	helpers.Go(func() { process.EveryOr(ctx, observe.FeedTick, nil, s.tell) })
 	pauses := newPauses()

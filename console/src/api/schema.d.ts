@@ -2305,12 +2305,25 @@ export interface components {
             /** @description that had sidelined the instance */
             proxies: number;
         };
+        LimitShare: {
+            /** @description the service deals tokens out; otherwise the proxy goes on by its share alone */
+            isDealt: boolean;
+            /**
+             * Format: double
+             * @description requests a second by its share, of all keys together
+             */
+            perS: number;
+            /** @description that it holds */
+            tokens: number;
+        };
         LimitStatus: {
             /** @description values that it counts now */
             keys: number;
             /** @description values that it can count */
             maxKeys: number;
             route: string;
+            /** @description of a limit of the whole mesh, what this proxy has of it */
+            shared?: components["schemas"]["LimitShare"];
         };
         Link: {
             figures: components["schemas"]["Figures"];

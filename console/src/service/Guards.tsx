@@ -17,7 +17,7 @@ const columns: Column<Row>[] = [
   { field: "queue", headerName: "In flight", width: 140, valueGetter: (_, r) => r.version?.queue?.inFlight ?? null, renderCell: ({ row }) => row.version && <QueueCell v={row.version} /> },
   { field: "instances", headerName: "Instances without requests", flex: 1, minWidth: 220, sortable: false, renderCell: ({ row }) => row.version && <Box><InstancesCell v={row.version} /></Box> },
   { field: "retries", headerName: "Retries left", width: 190, valueGetter: (_, r) => r.caller.retries?.left ?? null, renderCell: ({ row }) => <RetriesCell caller={row.caller} /> },
-  { field: "limits", headerName: "Limit keys", width: 130, sortable: false, renderCell: ({ row }) => <Box>{(row.caller.limits ?? []).map((l) => <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.maxKeys}</div>)}</Box> },
+  { field: "limits", headerName: "Limit keys", width: 260, sortable: false, renderCell: ({ row }) => <Box>{(row.caller.limits ?? []).map((l) => <div key={l.route}>{l.route}: <strong>{l.keys}</strong> of {l.maxKeys}{l.shared && `, ${l.shared.tokens} held, ${l.shared.perS.toFixed(2)}/s of the mesh${l.shared.isDealt ? "" : " without the service"}`}</div>)}</Box> },
 ];
 
 /** State of the guards of a service in each calling proxy. */
