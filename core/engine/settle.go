@@ -64,5 +64,5 @@ func (s *service) guarded() bool {
 		}
 	}
 	return s.ladder != nil &&
-		slices.ContainsFunc(s.ladder.routes, func(rt *Route) bool { return rt.retry != nil || rt.limit != nil })
+		slices.ContainsFunc(s.ladder.routes, func(rt *Route) bool { return rt.retry != nil || rt.limit != nil || rt.shared != nil })
 }

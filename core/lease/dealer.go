@@ -145,8 +145,9 @@ func (d *Dealer) deal(proxy string, now time.Duration, a *Ask) Grant {
 	g.Tokens = d.grant(p, h, a, now)
 	h.credit = max(0, h.credit-float64(g.Tokens))
 	p.level -= float64(g.Tokens)
-	h.out += g.Tokens
-	p.out += g.Tokens
+	kept := max(0, g.Tokens-max(a.Now, 0)) // the others are spent when this is heard
+	h.out += kept
+	p.out += kept
 	if g.Left = int(p.level); g.Left == 0 {
 		g.After = time.Duration(math.Ceil((1 - p.level) / d.rate * float64(time.Second)))
 	}

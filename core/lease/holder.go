@@ -56,6 +56,7 @@ type purse struct {
 	key        string
 	sum        Key
 	stock      int
+	debt       int           // tokens that were spent before they were dealt
 	seen       int           // requests since tokens were last asked for
 	since      time.Duration // when that was
 	demand     float64       // requests a second lately
@@ -116,7 +117,10 @@ func (h *Holder) Take(key []byte, now time.Duration, wake func(), since time.Dur
 		return guard.Taken{Wait: Time / 50}, false
 	}
 	if since > 0 || wake == nil || h.waiting.Load() >= maxWaiting {
-		return w.byShare(h, now), false
+		if t = w.byShare(h, now); t.OK { // and the next token that is dealt pays for it
+			w.debt++
+		}
+		return t, false
 	}
 	if h.waiting.Add(1); len(w.waiters) == 0 {
 		p.waits = append(p.waits, w)
@@ -236,7 +240,7 @@ func (w *purse) ask(now time.Duration, isUrgent bool) Ask {
 	}
 	demand := max(w.demand, float64(w.seen)/Time.Seconds())
 	need := int(demand * Time.Seconds() * 1.25)
-	a := Ask{Key: w.sum, Now: len(w.waiters), Demand: max(1.25*w.usual, demandLeast), IsOld: w.isOld}
+	a := Ask{Key: w.sum, Now: len(w.waiters) + w.debt, Demand: max(1.25*w.usual, demandLeast), IsOld: w.isOld}
 	if !isUrgent {
 		a.Back = max(0, w.stock-need)
 		w.stock -= a.Back
@@ -258,7 +262,9 @@ func (r *Round) Settle(grants []Grant, among int, now time.Duration) {
 		w := one.w
 		one.p.mu.Lock()
 		w.in = nil
-		w.stock += max(g.Tokens, 0)
+		paid := min(w.debt, max(g.Tokens, 0))
+		w.debt -= paid
+		w.stock += max(g.Tokens, 0) - paid
 		w.left, w.share, w.isOld, w.settled = max(g.Left, 0), max(g.Share, 0), true, now
 		// Proxies with little each do not all begin at once when they go on alone.
 		w.level, w.leveled = hash.Fraction(hash.Mix(h.seed^binary.BigEndian.Uint64(w.sum[:]))), now

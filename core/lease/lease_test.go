@@ -216,6 +216,32 @@ func TestAnsweredIsAnswered(t *testing.T) {
 	}
 }
 
+// TestSlowService: tokens that were spent before the service answered are paid for by those that
+// it deals then.
+func TestSlowService(t *testing.T) {
+	h, d := NewHolder("x", 100, time.Second, 1, func() {}), NewDealer(100, time.Second, 100)
+	key, ok := []byte("all"), 0
+	now := time.Second
+	for range 40 { // each answer comes after the requests have given up waiting for it
+		began := now
+		for range 50 {
+			h.Take(key, began, func() {}, 0)
+		}
+		r, _ := h.Collect(began, true)
+		grants := d.Deal("p", began, r.Asks)
+		now += MaxWait
+		for range 50 {
+			if taken, _ := h.Take(key, now, nil, began); taken.OK {
+				ok++
+			}
+		}
+		r.Settle(grants, 1, now)
+	}
+	if most := 100 + 100*(now-time.Second).Seconds(); float64(ok) > 1.02*most || float64(ok) < 0.5*most {
+		t.Errorf("%d went through, want up to %.0f", ok, most)
+	}
+}
+
 // TestBurst: after a pause no more comes at once than a pot holds, wherever tokens lay.
 func TestBurst(t *testing.T) {
 	m := newMesh(t, 4, 200, time.Second, 200)
