@@ -258,3 +258,21 @@ func BenchmarkChain(b *testing.B) {
 		}
 	}
 }
+
+// TestLimitOfTheMesh: four proxies have a limit together, or each its own.
+func TestLimitOfTheMesh(t *testing.T) {
+	for limit, want := range map[string]float64{"rate: 10/s, burst: 1": 40, "rate: 10/s, burst: 1, scope: mesh": 10} {
+		m := single(400, Behaviour{}, 1)
+		m.Proxies = nil
+		for _, id := range []string{"a", "b", "c", "d"} {
+			m.Proxies = append(m.Proxies, Proxy{ID: id, Caller: "edge"})
+		}
+		r, err := Run(mustRules(t, "services: {s: {versions: [v1], routes: [{name: all, send: v1, limit: {"+limit+"}}]}}"), m, Options{Seed: 1, Requests: 40_000})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := float64(r.Streams["all"].OK) / 100; got < 0.85*want || got > 1.05*want {
+			t.Errorf("%s: %.1f requests a second went through, want %.0f", limit, got, want)
+		}
+	}
+}
