@@ -52,28 +52,32 @@ func (p *Proxy) assemble() {
 		Spans:   p.observer.Spans,
 		Self:    p.self,
 		IsAlone: cfg.Snapshots != nil,
-		Prepare: p.prepareEdge,
+		Prepare: p.prepare,
 		Adopted: p.openGateway,
 	})
 	p.assembleCarriers(caller)
 	p.assembleSession()
 	now := func() time.Duration { return time.Since(p.epoch) }
-	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now}
+	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now, Dial: p.outside.Dial}
 	p.checks = &health.Checks{
 		Service: cfg.Service,
 		App:     cfg.App,
 		Table:   p.follower.Table.Load,
 		Now:     now,
-		For:     p.transport.For,
+		To:      p.transport.To,
+		Dial:    p.outside.Dial,
 		Log:     p.log,
 		Changed: p.session.Hasten,
 	}
+	p.checks.Addressed = carry.Addressed
 }
 
 // assembleCarriers makes what requests pass through.
 func (p *Proxy) assembleCarriers(caller string) {
 	cfg := &p.cfg
 	p.transport, p.pools = carry.NewTransports(p.shown), &carry.Pools{Epoch: p.epoch, Shown: p.shown, Log: p.log}
+	p.outside.Dir = cfg.TLSDir
+	p.transport.Outside, p.pools.Outside = &p.outside, &p.outside
 	most, ofOne := carry.MaxCallers(), 0
 	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
 		ofOne = max(most/2, 1)

@@ -79,6 +79,20 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 	})
 }
 
+// prepare has ready what requests need beside the table, before rules come into force.
+func (p *Proxy) prepare(rs *rules.Rules) {
+	p.outside.Follow(rs)
+	p.prepareEdge(rs)
+}
+
+// watchOutside takes changed files of TLS to outside instances into use, until ctx is done.
+func (p *Proxy) watchOutside(ctx context.Context) {
+	process.Every(ctx, certificateTick, func() {
+		p.outside.Refresh()
+		p.setProblem(wire.ProblemOutside, p.outside.Problem())
+	})
+}
+
 // prepareEdge has what the gateway asks of outsiders ready before rules come into force.
 func (p *Proxy) prepareEdge(rs *rules.Rules) {
 	if p.cfg.Gateway == "" || rs == nil {

@@ -19,12 +19,13 @@ var arrows = map[string][]string{
 	"h2":      {"http1"},
 	"forward": {"http1"},
 	"edge":    {},
+	"outside": {},
 	"observe": {},
 	"process": {},
-	"health":  {"forward", "process"},
+	"health":  {"process"},
 	"follow":  {"observe", "process"},
-	"carry":   {"http1", "h2", "forward", "observe", "edge"},
-	".":       {"carry", "edge", "follow", "forward", "health", "observe", "process"},
+	"carry":   {"http1", "h2", "forward", "observe", "edge", "outside"},
+	".":       {"carry", "edge", "follow", "forward", "health", "observe", "outside", "process"},
 }
 
 func TestArrowsPointOneWay(t *testing.T) {

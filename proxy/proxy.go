@@ -27,6 +27,7 @@ import (
 	"nightjar/proxy/follow"
 	"nightjar/proxy/health"
 	"nightjar/proxy/observe"
+	"nightjar/proxy/outside"
 	"nightjar/proxy/process"
 	"nightjar/wire"
 )
@@ -112,6 +113,7 @@ type Proxy struct {
 	leastRate     atomic.Uint64 // bits of rules.Gateway.LeastRate
 	edge          atomic.Pointer[edge.Edge]
 	tokens        edge.Keeper // of the gateway
+	outside       outside.Dialer
 	certs         certs.Set
 	closing       sync.WaitGroup // listeners that were replaced
 }

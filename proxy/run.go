@@ -56,6 +56,7 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 	if p.cfg.Gateway != "" {
 		r.running.Go(func() { p.watchCertificates(ctx) })
 	}
+	r.running.Go(func() { p.watchOutside(ctx) })
 	r.running.Go(func() {
 		process.Every(ctx, sweepTick, func() {
 			p.pools.Sweep()

@@ -114,6 +114,7 @@ const (
 	ProblemListener    = "listener"    // a gateway does not listen where the rules say
 	ProblemCertificate = "certificate" // a gateway has none that it could show for its hosts
 	ProblemKeys        = "keys"        // a gateway cannot read the keys of tokens
+	ProblemOutside     = "outside"     // names or certificates for instances outside the mesh
 	ProblemConnections = "connections" // callers found no room for theirs
 	ProblemIdentity    = "identity"    // its own certificate cannot be renewed
 )

@@ -133,6 +133,10 @@ func (c *checker) references() {
 			}
 			c.knownSite(in.At, p, in.Site)
 		}
+		if s.TLS != nil && !slices.ContainsFunc(s.Instances, func(in Instance) bool { return strings.HasPrefix(in.URL, "https://") }) {
+			c.mistake(s.TLS.Origin, path+".tls", CodeBadValue, fmt.Sprintf("service %s has no instance outside the mesh that is called by TLS", s.Name),
+				"instances: [{at: \"https://…\", …}]; inside the mesh connections are mutual TLS anyway")
+		}
 		for _, name := range s.Calls {
 			c.knownService(s.CallsAt, path+".calls", name)
 		}

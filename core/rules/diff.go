@@ -75,6 +75,9 @@ func flatten(rs *Rules) map[string]leaf {
 		out.put(p+".owner", s.Owner, s.At)
 		out.put(p+".labels", s.Labels.String(), s.At)
 		out.put(p+".protocol", s.Protocol, s.At)
+		if s.TLS != nil {
+			out.put(p+".tls", s.TLS.String(), s.TLS.Origin)
+		}
 		out.put(p+".versions", strings.Join(s.Versions, ", "), s.At)
 		if s.Calls != nil {
 			out.put(p+".calls", cmp.Or(strings.Join(s.Calls, ", "), "nobody"), s.CallsAt)

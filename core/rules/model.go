@@ -138,6 +138,8 @@ type Service struct {
 	Protocol  string     `json:"protocol,omitempty"`  // http when empty, http2, grpc or tcp: see SpeaksHTTP2
 	Versions  []string   `json:"versions,omitempty"`  // every version that rules may name
 	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
+	// TLS is how it is spoken to its instances outside the mesh; nil: as the machine trusts.
+	TLS       *ServiceTLS `json:"tls,omitempty"`
 	Calls     []string   `json:"calls,omitzero"`      // services that it calls; nil: not said, so any
 	CallsAt   Origin     `json:"callsAt,omitzero"`
 	Team      string     `json:"team,omitempty"`  // that it belongs to; empty: none
@@ -149,6 +151,25 @@ type Service struct {
 
 // HasVersion tells whether the service declares the version.
 func (s *Service) HasVersion(v string) bool { return slices.Contains(s.Versions, v) }
+
+// ServiceTLS names PEM files on the machines of the callers.
+type ServiceTLS struct {
+	Authority string `json:"authority,omitempty"` // below which the certificate of an instance has to be; empty: what the machine trusts
+	Cert      string `json:"cert,omitempty"`      // chain that is shown to instances
+	Key       string `json:"key,omitempty"`       // of Cert
+	Name      string `json:"name,omitempty"`      // for which the certificate has to be; empty: the host of the address
+	Origin
+}
+
+func (t *ServiceTLS) String() string {
+	var parts []string
+	for _, p := range [][2]string{{"authority", t.Authority}, {"cert", t.Cert}, {"name", t.Name}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+" "+p[1])
+		}
+	}
+	return strings.Join(parts, ", ")
+}
 
 // Instance is a declared instance of a service outside the mesh.
 type Instance struct {

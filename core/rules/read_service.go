@@ -67,6 +67,7 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 	known["instances"] = func(n *yaml.Node, path string) {
 		r.list(n, path, "instances", func(n *yaml.Node, path string) { r.instance(s, n, path) })
 	}
+	known["tls"] = func(n *yaml.Node, path string) { s.TLS = r.serviceTLS(n, path) }
 	known["routes"] = func(n *yaml.Node, path string) { s.Routes = r.routes(n, path); r.noPlaces(s.Routes, path) }
 	r.mapping(v, path, known)
 	if !r.once(k, path, "service "+s.Name) {
@@ -74,6 +75,27 @@ func (r *reader) service(k, v *yaml.Node, path string) {
 		return
 	}
 	r.rules.Services = append(r.rules.Services, s)
+}
+
+// serviceTLS reads how TLS is spoken to instances outside the mesh.
+func (r *reader) serviceTLS(n *yaml.Node, path string) *ServiceTLS {
+	t := &ServiceTLS{Origin: r.at(n)}
+	file := func(to *string, what string) func(*yaml.Node, string) {
+		return func(n *yaml.Node, path string) { *to, _ = r.scalar(n, path, "the path of a PEM file with "+what) }
+	}
+	seen := r.mapping(n, path, fields{
+		"authority": file(&t.Authority, "the certificates of the authorities"),
+		"cert":      file(&t.Cert, "the certificate chain that instances are shown"),
+		"key":       file(&t.Key, "its private key"),
+		"name":      func(n *yaml.Node, path string) { t.Name, _ = r.host(n, path) },
+	})
+	if seen.has("cert") != seen.has("key") {
+		r.mistake(n, path, CodeMissing, "a certificate and its key go together", "both cert and key")
+	}
+	if isMapping(n) && len(seen) == 0 {
+		r.mistake(n, path, CodeMissing, "tls says nothing", "authority, cert with key, or name")
+	}
+	return t
 }
 
 func (r *reader) instance(s *Service, n *yaml.Node, path string) {

@@ -21,6 +21,7 @@ import (
 	"nightjar/core/rules"
 	"nightjar/proxy/forward"
 	"nightjar/proxy/observe"
+	"nightjar/proxy/outside"
 	"nightjar/wire"
 )
 
@@ -115,6 +116,12 @@ type ends struct {
 	stall     time.Duration // of its listeners
 }
 
+// trust has the certificate of a server outside the mesh trusted.
+func (e ends) trust(srv *httptest.Server) {
+	e.pools.Outside = &outside.Dialer{Default: srv.Client().Transport.(*http.Transport).TLSClientConfig}
+	e.transport.Outside = e.pools.Outside
+}
+
 // listen serves a handler by the bearer in question and returns its address.
 func (e ends) listen(h Handler, rec *observe.Recorder) string {
 	e.t.Helper()
@@ -174,8 +181,7 @@ func (e ends) hop(gateway, workload string, outside http.Handler) hop {
 	t.Cleanup(office.Close)
 	office.Config.ErrorLog = log.New(io.Discard, "", 0)
 	if gateway != "" { // there the office is trusted
-		e.pools.TLS = office.Client().Transport.(*http.Transport).TLSClientConfig
-		e.transport.http1.TLSClientConfig = e.pools.TLS
+		e.trust(office)
 	}
 	text := strings.Replace(hopRules, "OFFICE", strconv.Quote(office.URL), 1)
 	if gateway != "" {

@@ -1,7 +1,6 @@
 package carry
 
 import (
-	"context"
 	"errors"
 	"io"
 	"net"
@@ -52,18 +51,8 @@ func (w *way) isNotHTTP2() bool {
 	return s != nil && !s.isSeen.Load()
 }
 
-// dialer opens connections to instances for the transports of net/http.
+// dialer opens connections to members.
 var dialer = net.Dialer{Timeout: dialTimeout}
-
-// dialHTTP1 opens a connection that tells of a write that failed when it is read:
-// an instance may answer before it has read everything, and close.
-func dialHTTP1(ctx context.Context, network, address string) (net.Conn, error) {
-	c, err := dialer.DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
-	}
-	return &forgiving{Conn: c}, nil
-}
 
 // forgiving is a connection on which writing never fails before reading does: what
 // cannot be written is dropped, and the reader finds the answer that came
@@ -87,16 +76,6 @@ func (f *forgiving) Write(p []byte) (int, error) {
 
 // CloseWrite ends one direction, after a switch to another protocol.
 func (f *forgiving) CloseWrite() error { return f.Conn.(callerConn).CloseWrite() }
-
-// dialHTTP2 opens a connection that ends with errNotHTTP2 when the other end does
-// not speak HTTP/2.
-func dialHTTP2(ctx context.Context, network, address string) (net.Conn, error) {
-	c, err := dialer.DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
-	}
-	return &sniffed{Conn: c}, nil
-}
 
 // sniffed looks at the first byte that comes: a frame of HTTP/2 begins with the
 // upper byte of a length that is never so large, and a record of TLS with its type;

@@ -333,7 +333,7 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 	})
 	each(t, func(t *testing.T, kind string) {
 		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
-		e.transport.http1.TLSClientConfig = office.Client().Transport.(*http.Transport).TLSClientConfig
+		e.trust(office)
 		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: 1s, versions: [v1], instances: [{at: 'https://" + at + "', version: v1}]}}"}}, rules.Live{})
 		table, err := engine.Compile(rs, nil, engine.Options{})
 		if err != nil {

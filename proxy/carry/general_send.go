@@ -104,7 +104,7 @@ const maxResends = 3
 // roundTrip sends a request and waits for the head of the answer. One whose connection was
 // closed for another request is sent again, maxResends times at most.
 func (g *general) roundTrip(out *http.Request, interim *interimPasser) (*http.Response, error) {
-	transport := g.s.transport.to(g.to.To, g.speaksHTTP2())
+	transport := g.s.transport.To(g.to.To, g.speaksHTTP2())
 	mayResend := g.body == nil && engine.Idempotent(out.Method)
 	for resent := 0; ; resent++ {
 		answer, err := transport.RoundTrip(out)
@@ -195,7 +195,7 @@ func (g *general) outgoing() *http.Request {
 		ProtoMajor:    1,
 		ProtoMinor:    1,
 		Host:          g.to.SendHost(),
-		URL:           addressed(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
+		URL:           Addressed(g.to.To, g.to.path, g.query, g.hasQuery && g.query == ""),
 		Header:        h,
 		ContentLength: r.ContentLength,
 	}
@@ -240,7 +240,7 @@ func (g *general) passTrailer(out *http.Request) {
 
 // copyRequest sends a copy of the request to the mirror.
 func (g *general) copyRequest(out *http.Request, body []byte) {
-	url := addressed(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
+	url := Addressed(g.to.mirror, g.to.path, g.query, g.hasQuery && g.query == "")
 	g.to.mirrors.send(&http.Request{
 		Method:     out.Method,
 		Proto:      out.Proto,
@@ -252,11 +252,12 @@ func (g *general) copyRequest(out *http.Request, body []byte) {
 	}, g.to.mirror, body, g.to.TimeLeft)
 }
 
-// addressed is where net/http sends a request to an instance.
-func addressed(to *engine.Instance, path, query string, force bool) *url.URL {
+// Addressed is where net/http sends a request to an instance, by the transport that
+// Transports.To gives.
+func Addressed(to *engine.Instance, path, query string, force bool) *url.URL {
 	u := forward.URL(to, path, query, force)
-	if to.Mutual {
-		u.Host = memberHost(to)
+	if to.Mutual || to.Secure { // the connection speaks TLS itself
+		u.Scheme, u.Host = "http", memberHost(to)
 	}
 	return u
 }

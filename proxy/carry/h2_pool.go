@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/tls"
 	"net"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -49,6 +50,7 @@ type h2Waiter struct {
 type h2Upstream struct {
 	pool      *h2Pool
 	conn      *h2.Conn
+	ip        netip.Addr    // where it goes, outside the mesh
 	trusted   uint64        // over mutual TLS: see identity.Peer
 	goodUntil time.Duration // over mutual TLS: when the certificate of the other end runs out
 }
@@ -232,11 +234,12 @@ func (k *h2Pool) connectOnce(ctx context.Context) (*h2Upstream, error) {
 		tcp, under, t = c.tcp, c.under, c.Conn
 		u.trusted, u.goodUntil = c.peer.Trusted, c.peer.Expires.Sub(k.of.Epoch)
 	} else {
-		conn, err := dialer.DialContext(ctx, "tcp", k.to.Address)
+		conn, err := k.of.Outside.Dial(ctx, k.to.Address)
 		if err != nil {
 			return nil, err
 		}
 		tcp = conn.(*net.TCPConn)
+		u.ip = ipOf(tcp)
 		if k.to.Secure {
 			if under, t, err = k.secure(ctx, tcp); err != nil {
 				tcp.Close()
@@ -262,14 +265,10 @@ func (k *h2Pool) connectOnce(ctx context.Context) (*h2Upstream, error) {
 
 // secure speaks TLS to an instance outside the mesh.
 func (k *h2Pool) secure(ctx context.Context, tcp *net.TCPConn) (*h2.Under, *tls.Conn, error) {
-	cfg := &tls.Config{}
-	if k.of.TLS != nil {
-		cfg = k.of.TLS.Clone()
+	cfg, err := k.of.Outside.Config(k.to.Service, k.to.Address, "h2")
+	if err != nil {
+		return nil, nil, err
 	}
-	if cfg.ServerName == "" {
-		cfg.ServerName, _, _ = net.SplitHostPort(k.to.Address)
-	}
-	cfg.NextProtos = []string{"h2"}
 	under := h2.NewUnder(tcp)
 	t := tls.Client(under, cfg)
 	if err := t.HandshakeContext(ctx); err != nil {
@@ -302,7 +301,7 @@ func (k *h2Pool) tick(idle time.Duration) {
 	var b h2.Batch
 	for _, u := range list {
 		u.conn.Tick(&b, idle, h2Ping, 0)
-		if !k.isGood(u) {
+		if !k.isGood(u) || !k.to.Mutual && !k.of.Outside.Has(k.to.Address, u.ip) {
 			u.retire()
 		}
 	}

@@ -180,7 +180,7 @@ func (f *h2Request) mirrorWhole() {
 			Proto:      "HTTP/2.0",
 			ProtoMajor: 2,
 			Host:       f.open.to.SendHost(),
-			URL:        addressed(f.open.to.mirror, f.open.to.path, query, false),
+			URL:        Addressed(f.open.to.mirror, f.open.to.path, query, false),
 			Header:     h,
 		},
 		f.open.to.mirror,

@@ -52,7 +52,7 @@ func (m *mirrors) send(out *http.Request, to *engine.Instance, body []byte, limi
 		if len(body) > 0 {
 			out.Body = io.NopCloser(bytes.NewReader(body))
 		}
-		answer, err := m.transport.to(to, out.ProtoMajor == 2).RoundTrip(out.WithContext(ctx))
+		answer, err := m.transport.To(to, out.ProtoMajor == 2).RoundTrip(out.WithContext(ctx))
 		if err != nil {
 			return
 		}

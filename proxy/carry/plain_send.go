@@ -283,7 +283,7 @@ func (c *plain) copyRequest(head, body []byte) {
 			h.Add(f.Name, f.Value)
 		}
 	}
-	url := addressed(c.to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?")
+	url := Addressed(c.to.mirror, copied.Path, strings.TrimPrefix(copied.Query, "?"), copied.Query == "?")
 	c.to.mirrors.send(
 		&http.Request{
 			Method:     copied.Method,

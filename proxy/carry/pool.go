@@ -2,9 +2,9 @@ package carry
 
 import (
 	"context"
-	"crypto/tls"
 	"log/slog"
 	"net"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -12,6 +12,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/identity"
+	"nightjar/proxy/outside"
 )
 
 const (
@@ -21,11 +22,11 @@ const (
 
 // Pools keep connections to instances between requests.
 type Pools struct {
-	TLS    *tls.Config // for instances outside the mesh spoken to by TLS; nil: what the machine trusts
-	Epoch  time.Time
-	Shown  *identity.Credentials // to members; nil: none can be called by mutual TLS
-	mu     sync.Mutex            // held to add and drop pools
-	byAddr sync.Map              // address with a mark for TLS → *connPool
+	Outside *outside.Dialer // to instances outside the mesh; nil: as the system does
+	Epoch   time.Time
+	Shown   *identity.Credentials // to members; nil: none can be called by mutual TLS
+	mu      sync.Mutex            // held to add and drop pools
+	byAddr  sync.Map              // address with a mark for TLS → *connPool
 
 	HTTP2    HTTP2
 	Log      *slog.Logger // nil: nobody reads
@@ -36,8 +37,10 @@ type Pools struct {
 // touch one slot each; requests share no lock.
 type connPool struct {
 	address string
-	secure  bool   // by TLS, outside the mesh
-	service string // whose instance it is, by mutual TLS; empty: it is not spoken to so
+	of      string          // service
+	named   *outside.Dialer // knows the addresses of its name; nil: it has none
+	secure  bool            // by TLS, outside the mesh
+	service string          // whose instance it is, by mutual TLS; empty: it is not spoken to so
 	slots   [poolSize]atomic.Pointer[upstream]
 	gone    atomic.Bool
 	unused  int // sweeps in a row that found it empty
@@ -51,6 +54,7 @@ type upstream struct {
 	trusted    uint64          // over mutual TLS: see identity.Peer
 	goodUntil  time.Duration   // over mutual TLS: when the certificate of the other end runs out
 	pool       *connPool
+	ip         netip.Addr    // where it goes, if its instance has a name
 	isKept     bool          // it was used before
 	since      time.Duration // when it was put back
 	writeUntil time.Duration // write deadline; 0: there is none
@@ -97,12 +101,16 @@ func (p *Pools) of(to *engine.Instance) *connPool {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	k, _ := p.byAddr.LoadOrStore(key, newConnPool(to))
+	made := newConnPool(to)
+	if outside.IsName(to.Address) {
+		made.named = p.Outside
+	}
+	k, _ := p.byAddr.LoadOrStore(key, made)
 	return k.(*connPool)
 }
 
 func newConnPool(to *engine.Instance) *connPool {
-	k := &connPool{address: to.Address, secure: to.Secure && !to.Mutual}
+	k := &connPool{address: to.Address, of: to.Service, secure: to.Secure && !to.Mutual}
 	if to.Mutual {
 		k.service = to.Service
 	}
@@ -125,7 +133,7 @@ func (k *connPool) take(near int) *upstream {
 // put keeps a connection, or closes it when there is no room.
 func (k *connPool) put(near int, u *upstream, now time.Duration) {
 	u.since, u.isKept = now, true
-	if !k.gone.Load() {
+	if !k.gone.Load() && (k.named == nil || k.named.Has(k.address, u.ip)) {
 		for i := range poolSize {
 			if s := &k.slots[(near+i)%poolSize]; s.Load() == nil && s.CompareAndSwap(nil, u) {
 				return
@@ -171,22 +179,19 @@ func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
 		u.raw, err = c.tcp.SyscallConn()
 		return u, err
 	}
-	conn, err := (&net.Dialer{Timeout: dialTimeout}).DialContext(ctx, "tcp", k.address)
+	ctx, stop := context.WithTimeout(ctx, dialTimeout)
+	defer stop()
+	conn, err := p.Outside.Dial(ctx, k.address)
 	if err != nil {
 		return nil, err
 	}
 	u := &upstream{conn: conn, pool: k}
+	if k.named != nil {
+		u.ip = ipOf(conn)
+	}
 	if k.secure {
-		cfg := &tls.Config{}
-		if p.TLS != nil {
-			cfg = p.TLS.Clone()
-		}
-		if cfg.ServerName == "" {
-			cfg.ServerName, _, _ = net.SplitHostPort(k.address)
-		}
-		t := tls.Client(conn, cfg)
-		if err := t.HandshakeContext(ctx); err != nil {
-			conn.Close()
+		t, err := p.Outside.Secure(ctx, conn, k.of, k.address, "http/1.1")
+		if err != nil {
 			return nil, err
 		}
 		u.conn, u.isSecure = t, true
@@ -194,6 +199,15 @@ func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
 	}
 	u.raw, err = conn.(*net.TCPConn).SyscallConn()
 	return u, err
+}
+
+// ipOf is where a connection goes.
+func ipOf(conn net.Conn) netip.Addr {
+	at, err := netip.ParseAddrPort(conn.RemoteAddr().String())
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at.Addr().Unmap()
 }
 
 // Sweep closes what was kept for too long; call it every few seconds.

@@ -106,7 +106,11 @@ func addressOf(memberHost string) (service, address string, err error) {
 	if i < 0 {
 		return "", "", fmt.Errorf("%s is not the name of an instance", memberHost)
 	}
-	return host[:i], net.JoinHostPort(strings.ReplaceAll(host[i+1:], "_", ":"), port), nil
+	at := host[i+1:]
+	if six := strings.ReplaceAll(at, "_", ":"); net.ParseIP(six) != nil {
+		at = six
+	}
+	return host[:i], net.JoinHostPort(at, port), nil
 }
 
 // Handshakes counts how callers proved who they are.

@@ -132,7 +132,10 @@ func (t *relayed) dial(step engine.Step) engine.Outcome {
 	if in := step.Instance; in.Mutual {
 		c, err = dialMember(ctx, t.listener.Pools.Shown, in.Address, in.Service)
 	} else {
-		c, err = (&net.Dialer{}).DialContext(ctx, "tcp", in.Address)
+		out := t.listener.Pools.Outside
+		if c, err = out.Dial(ctx, in.Address); err == nil && in.Secure {
+			c, err = out.Secure(ctx, c, in.Service, in.Address)
+		}
 	}
 	if err != nil {
 		o := outcomeOf(err)

@@ -10,6 +10,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/identity"
+	"nightjar/proxy/outside"
 )
 
 // pair are two ways on from net/http: HTTP/1.1, and HTTP/2 where the instance speaks
@@ -57,7 +58,9 @@ func (t *pair) CloseIdle() {
 // Transports are the ways on from net/http: to members of the mesh by mutual TLS, and to
 // everybody else, without TLS and with it.
 type Transports struct {
+	Outside *outside.Dialer // to instances outside the mesh; nil: as the system does
 	pair
+	secure  pair                  // outside the mesh, by TLS
 	shown   *identity.Credentials // to members; nil: none can be called by mutual TLS
 	members atomic.Pointer[memberTransports]
 
@@ -71,7 +74,52 @@ func NewTransports(shown *identity.Credentials) *Transports {
 	if shown == nil {
 		shown = &identity.Credentials{}
 	}
-	return &Transports{pair: newPair(dialHTTP1, dialHTTP2), shown: shown}
+	t := &Transports{shown: shown}
+	t.pair = newPair(t.plainly(asForgiving), t.plainly(asSniffed))
+	t.secure = newPair(t.securely("http/1.1", asForgiving), t.securely("h2", asSniffed))
+	return t
+}
+
+// asForgiving is how HTTP/1.1 sees a connection to an instance, and asSniffed how HTTP/2 does.
+func asForgiving(c net.Conn) net.Conn { return &forgiving{Conn: c} }
+func asSniffed(c net.Conn) net.Conn   { return &sniffed{Conn: c} }
+
+// plainly opens connections without TLS.
+func (t *Transports) plainly(as func(net.Conn) net.Conn) dialFunc {
+	return func(ctx context.Context, _, address string) (net.Conn, error) {
+		ctx, stop := context.WithTimeout(ctx, dialTimeout)
+		defer stop()
+		c, err := t.Outside.Dial(ctx, address)
+		if err != nil {
+			return nil, err
+		}
+		return as(c), nil
+	}
+}
+
+// securely opens connections by TLS to instances outside the mesh, by their memberHost.
+func (t *Transports) securely(protocol string, as func(net.Conn) net.Conn) dialFunc {
+	return func(ctx context.Context, _, host string) (net.Conn, error) {
+		service, address, err := addressOf(host)
+		if err != nil {
+			return nil, err
+		}
+		ctx, stop := context.WithTimeout(ctx, dialTimeout)
+		defer stop()
+		c, err := t.Outside.Dial(ctx, address)
+		if err != nil {
+			return nil, err
+		}
+		s, err := t.Outside.Secure(ctx, c, service, address, protocol)
+		if err != nil {
+			return nil, err
+		}
+		if protocol == "h2" && s.ConnectionState().NegotiatedProtocol != protocol {
+			s.Close()
+			return nil, errNotHTTP2
+		}
+		return as(s), nil
+	}
 }
 
 // For is the transport for instances that speak HTTP/2 alone, or for all others.
@@ -82,9 +130,13 @@ func (t *pair) For(isHTTP2 bool) http.RoundTripper {
 	return t.http1
 }
 
-// to is the transport for requests to an instance.
-func (t *Transports) to(in *engine.Instance, isHTTP2 bool) http.RoundTripper {
-	if !in.Mutual {
+// To is the transport for requests to an instance: see Addressed.
+func (t *Transports) To(in *engine.Instance, isHTTP2 bool) http.RoundTripper {
+	switch {
+	case in.Mutual:
+	case in.Secure:
+		return t.secure.For(isHTTP2)
+	default:
 		return t.For(isHTTP2)
 	}
 	m := t.members.Load()
@@ -155,6 +207,7 @@ func (t *Transports) Sweep() {
 // CloseIdle closes the connections without a request.
 func (t *Transports) CloseIdle() {
 	t.pair.CloseIdle()
+	t.secure.CloseIdle()
 	if m := t.members.Load(); m != nil {
 		m.CloseIdle()
 	}

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -17,7 +18,6 @@ import (
 	"nightjar/core/engine"
 	"nightjar/core/guard"
 	"nightjar/core/rules"
-	"nightjar/proxy/forward"
 	"nightjar/proxy/process"
 )
 
@@ -31,13 +31,17 @@ const followTick = time.Second
 // whose state the proxy tells with its registration, and the instances outside
 // the mesh that it may call, for itself.
 type Checks struct {
-	Service string                       // of the workload beside the proxy; empty: there is none
-	App     string                       // host:port of that workload; empty: it takes no calls
-	Table   func() *engine.Table         // what requests follow; nil: no rules have come
-	Now     func() time.Duration         // since the epoch of the table's times
-	For     func(bool) http.RoundTripper // the way to an instance; true: one that speaks HTTP/2 alone
-	Log     *slog.Logger
-	Changed func() // the state of the workload did; see Down
+	Service string               // of the workload beside the proxy; empty: there is none
+	App     string               // host:port of that workload; empty: it takes no calls
+	Table   func() *engine.Table // what requests follow; nil: no rules have come
+	Now     func() time.Duration // since the epoch of the table's times
+	// To is the way to an instance, by which it has an address of its own for net/http, and
+	// Dial opens connections of TCP.
+	To        func(to *engine.Instance, isHTTP2 bool) http.RoundTripper
+	Addressed func(to *engine.Instance, path, query string, force bool) *url.URL
+	Dial      func(ctx context.Context, address string) (net.Conn, error)
+	Log       *slog.Logger
+	Changed   func() // the state of the workload did; see Down
 
 	running map[string]*check
 	down    atomic.Pointer[string] // why the workload is; nil or empty: it is not
@@ -164,7 +168,7 @@ func (c *Checks) ask(ctx context.Context, rule *rules.Health, protocol string, t
 
 func (c *Checks) asked(ctx context.Context, path, protocol string, to *engine.Instance) error {
 	if protocol == "tcp" { // that it takes connections is all that can be told
-		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", to.Address)
+		conn, err := c.Dial(ctx, to.Address)
 		if err == nil {
 			conn.Close()
 		}
@@ -174,7 +178,7 @@ func (c *Checks) asked(ctx context.Context, path, protocol string, to *engine.In
 	if err != nil {
 		return err
 	}
-	r.URL = forward.URL(to, path, "", false)
+	r.URL = c.Addressed(to, path, "", false)
 	r.Header.Set("User-Agent", "nightjar-health")
 	if protocol == "grpc" {
 		// An empty message to the method; for that of gRPC's own health service it
@@ -183,7 +187,7 @@ func (c *Checks) asked(ctx context.Context, path, protocol string, to *engine.In
 		r.Header.Set("Content-Type", "application/grpc")
 		r.Header.Set("Te", "trailers")
 	}
-	answer, err := c.For(rules.SpeaksHTTP2(protocol)).RoundTrip(r)
+	answer, err := c.To(to, rules.SpeaksHTTP2(protocol)).RoundTrip(r)
 	if err != nil {
 		return err
 	}

@@ -20,8 +20,9 @@ const (
 // Reach opens connections to instances that could not be reached, so that no
 // request has to find out that they are back.
 type Reach struct {
-	Table func() *engine.Table // what requests follow; nil: no rules have come
-	Now   func() time.Duration // since the epoch of the table's times
+	Table func() *engine.Table                                        // what requests follow; nil: no rules have come
+	Now   func() time.Duration                                        // since the epoch of the table's times
+	Dial  func(ctx context.Context, address string) (net.Conn, error) // to an instance
 }
 
 // Run tries what is due until ctx is done.
@@ -45,7 +46,9 @@ func (r *Reach) Run(ctx context.Context) {
 }
 
 func (r *Reach) try(ctx context.Context, in *engine.Instance) {
-	conn, err := (&net.Dialer{Timeout: reachWait}).DialContext(ctx, "tcp", in.Address)
+	limited, stop := context.WithTimeout(ctx, reachWait)
+	defer stop()
+	conn, err := r.Dial(limited, in.Address)
 	if err == nil {
 		conn.Close()
 	}
