@@ -8,6 +8,7 @@ import (
 	"net"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"nightjar/core/engine"
@@ -96,9 +97,13 @@ func (p *Proxy) assembleCarriers(caller string) {
 			Party:   party,
 		},
 		Gateway: cfg.Gateway,
-		Table:   &p.follower.Table,
-		Edge:    &p.edge,
-		Key:     p.follower.Key,
+		Undeclared: func(host string) {
+			p.undeclaredAll.Add(1)
+			p.undeclared.Add(strings.ToLower(host[:min(len(host), maxHost)]))
+		},
+		Table: &p.follower.Table,
+		Edge:  &p.edge,
+		Key:   p.follower.Key,
 	}, p.transport)
 }
 
@@ -253,6 +258,11 @@ func (p *Proxy) gauges() []metrics.Value {
 			Unit: "bytes",
 			Help: "Bytes of bodies that came by HTTP/2 and that nobody takes yet.",
 			Read: func() float64 { return float64(p.pools.HTTP2.Held()) },
+		}, {
+			Name:    "nightjar_undeclared_requests_total",
+			Help:    "Requests of the workload to hosts that no rule declares, which were refused.",
+			Counter: true,
+			Read:    func() float64 { return float64(p.undeclaredAll.Load()) },
 		}, {
 			Name:    "nightjar_http2_flooding_connections_total",
 			Help:    "Connections of HTTP/2 that were ended, because their peers asked for too much.",

@@ -89,6 +89,7 @@ func (p *Proxy) prepare(rs *rules.Rules) {
 func (p *Proxy) watchOutside(ctx context.Context) {
 	process.Every(ctx, certificateTick, func() {
 		p.outside.Refresh()
+		p.outside.Look()
 		p.setProblem(wire.ProblemOutside, p.outside.Problem())
 	})
 }

@@ -1,12 +1,18 @@
 package proxy
 
 import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
 	"nightjar/core/engine"
 	"nightjar/wire"
 )
 
 // news adds what happened at the inbound listener since the last call: callers that were
-// refused, requests that access rules only watched, and callers without an identity.
+// refused, requests that access rules only watched, callers without an identity, and requests of
+// the workload to hosts that nothing declares.
 func (p *Proxy) news(d *wire.Delta) {
 	for _, detail := range p.handshakes.News() {
 		d.Events = append(d.Events, engine.Event{
@@ -21,6 +27,19 @@ func (p *Proxy) news(d *wire.Delta) {
 		k.Requests = n
 		d.Watched = append(d.Watched, k)
 	}
+	if now := time.Now(); now.Sub(p.undeclaredAt) >= undeclaredEvery {
+		told := p.undeclared.Take()
+		for _, host := range slices.Sorted(maps.Keys(told)) {
+			p.undeclaredAt = now
+			d.Events = append(d.Events, engine.Event{
+				Service:  p.cfg.Service,
+				Version:  p.cfg.Version,
+				Instance: p.cfg.ID,
+				Kind:     "undeclared",
+				Detail:   fmt.Sprintf("requests to %s were refused, %d lately: no rule declares it", host, told[host]),
+			})
+		}
+	}
 	for address, n := range p.unproven.Take() {
 		d.Unproven = append(d.Unproven, wire.Unproven{Address: address, Requests: n})
 	}
@@ -30,6 +49,10 @@ func (p *Proxy) news(d *wire.Delta) {
 const (
 	maxWatched  = 256 // callers and rules
 	maxUnproven = 64  // addresses
+
+	maxUndeclared   = 16 // hosts
+	maxHost         = 100
+	undeclaredEvery = 10 * time.Second
 )
 
 // watch counts a request that access rules would have refused.

@@ -77,33 +77,36 @@ type Config struct {
 
 // Proxy is a running proxy. Make one with New, then call Run.
 type Proxy struct {
-	cfg        Config
-	log        *slog.Logger
-	epoch      time.Time
-	nonce      string
-	recorder   *observe.Recorder
-	observer   *observe.Observer
-	follower   *follow.Follower
-	shown      *identity.Credentials // to other proxies
-	handshakes carry.Handshakes
-	watched    observe.Tally[wire.Watched]
-	unproven   observe.Tally[string] // by IP address
-	member     *follow.Membership
-	session    *follow.Session
-	checks     *health.Checks
-	reach      *health.Reach
-	router     *carry.Router
-	transport  *carry.Transports
-	pools      *carry.Pools
-	callers    *carry.Callers
-	inbound    *carry.Listener
-	beside     *carry.Inbound // nil: no workload
-	outbound   *carry.Listener
-	services   []*carry.Listener // one for a service each
-	status     *process.Status   // nil: there is none
-	handed     chan struct{}     // closed when another process took over
-	ends       chan error        // why the proxy cannot go on
-	handOnce   sync.Once
+	cfg           Config
+	log           *slog.Logger
+	epoch         time.Time
+	nonce         string
+	recorder      *observe.Recorder
+	observer      *observe.Observer
+	follower      *follow.Follower
+	shown         *identity.Credentials // to other proxies
+	handshakes    carry.Handshakes
+	watched       observe.Tally[wire.Watched]
+	unproven      observe.Tally[string] // by IP address
+	undeclared    observe.Tally[string] // requests to hosts that nothing declares, by host
+	undeclaredAll atomic.Uint64
+	undeclaredAt  time.Time // when they were last told of; see news
+	member        *follow.Membership
+	session       *follow.Session
+	checks        *health.Checks
+	reach         *health.Reach
+	router        *carry.Router
+	transport     *carry.Transports
+	pools         *carry.Pools
+	callers       *carry.Callers
+	inbound       *carry.Listener
+	beside        *carry.Inbound // nil: no workload
+	outbound      *carry.Listener
+	services      []*carry.Listener // one for a service each
+	status        *process.Status   // nil: there is none
+	handed        chan struct{}     // closed when another process took over
+	ends          chan error        // why the proxy cannot go on
+	handOnce      sync.Once
 
 	mu            sync.Mutex // guards what follows; never held by a request
 	gateway       *gateway   // once the rules name it
@@ -147,8 +150,9 @@ func New(cfg Config) (*Proxy, error) {
 		handed: make(chan struct{}),
 		ends:   make(chan error, 1),
 
-		watched:  observe.Tally[wire.Watched]{Most: maxWatched, Other: wire.Watched{From: wire.Other}},
-		unproven: observe.Tally[string]{Most: maxUnproven, Other: wire.Other},
+		watched:    observe.Tally[wire.Watched]{Most: maxWatched, Other: wire.Watched{From: wire.Other}},
+		unproven:   observe.Tally[string]{Most: maxUnproven, Other: wire.Other},
+		undeclared: observe.Tally[string]{Most: maxUndeclared, Other: wire.Other},
 	}
 	p.assemble()
 	if err := p.openListeners(); err != nil {

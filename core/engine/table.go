@@ -57,7 +57,7 @@ func (in *Instance) with(mutual bool) *Instance {
 	case mutual:
 		own.Key = own.Service + "~" + own.Address
 	case own.Secure:
-		own.Key = "https://" + own.Address
+		own.Key = own.Service + "~https://" + own.Address // each service has its own certificates
 	default:
 		own.Key = own.Address
 	}

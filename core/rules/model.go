@@ -139,11 +139,11 @@ type Service struct {
 	Versions  []string   `json:"versions,omitempty"`  // every version that rules may name
 	Instances []Instance `json:"instances,omitempty"` // of a service outside the mesh
 	// TLS is how it is spoken to its instances outside the mesh; nil: as the machine trusts.
-	TLS       *ServiceTLS `json:"tls,omitempty"`
-	Calls     []string   `json:"calls,omitzero"`      // services that it calls; nil: not said, so any
-	CallsAt   Origin     `json:"callsAt,omitzero"`
-	Team      string     `json:"team,omitempty"`  // that it belongs to; empty: none
-	Reach     []string   `json:"reach,omitempty"` // services that its team may send to
+	TLS     *ServiceTLS `json:"tls,omitempty"`
+	Calls   []string    `json:"calls,omitzero"` // services that it calls; nil: not said, so any
+	CallsAt Origin      `json:"callsAt,omitzero"`
+	Team    string      `json:"team,omitempty"`  // that it belongs to; empty: none
+	Reach   []string    `json:"reach,omitempty"` // services that its team may send to
 	Settings
 	Routes []*Route `json:"routes,omitempty"` // none: plain balancing over all instances
 	At     Origin   `json:"at"`
@@ -301,5 +301,8 @@ type Policy struct {
 // Defaults is the section `defaults`: settings of the whole mesh.
 type Defaults struct {
 	Settings
-	At Origin `json:"at"`
+	// Outside says what becomes of requests to hosts that nothing declares: deny, which is
+	// built in, or empty.
+	Outside string `json:"outside,omitempty"`
+	At      Origin `json:"at"`
 }

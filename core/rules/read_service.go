@@ -270,7 +270,9 @@ func (r *reader) policy(k, v *yaml.Node, path string) {
 
 func (r *reader) defaults(n *yaml.Node, path string) {
 	d := &Defaults{At: r.at(n)}
-	r.mapping(n, path, r.serviceSettings(&d.Settings))
+	known := r.serviceSettings(&d.Settings)
+	known["outside"] = func(n *yaml.Node, path string) { d.Outside = r.choice(n, path, "deny") }
+	r.mapping(n, path, known)
 	if r.once(n, path, "the section defaults") {
 		r.rules.Defaults = d
 	}

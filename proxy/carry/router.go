@@ -38,6 +38,8 @@ type Router struct {
 	// Key is what the service's own calls show at a gateway; nil, or empty from it:
 	// there are none.
 	Key func() string
+	// Undeclared is told of a request to a host that nothing declares; nil: nobody is.
+	Undeclared func(host string)
 	// Table is what the proxy follows now; nil until the first rules have come.
 	Table *atomic.Pointer[engine.Table]
 	// Edge is what a gateway asks of outsiders; nil elsewhere, and nil from it until the
@@ -346,6 +348,9 @@ func (c *carried) refuse(s engine.Step) progress {
 	}
 	if s.Reason != engine.Denied { // whose detail names the access rule
 		refusal.Rule = forward.RuleOf(c.x)
+	}
+	if r := c.router; s.Reason == engine.NoRoute && r.Gateway == "" && c.x.Service() == "" && r.Undeclared != nil {
+		r.Undeclared(c.b.Host())
 	}
 	if s.Reason == engine.Unauthenticated && s.Status == http.StatusUnauthorized {
 		challenge := "Bearer"

@@ -195,8 +195,12 @@ func (t *Transports) dial(ctx context.Context, host string) (*memberConn, error)
 }
 
 // Sweep ends connections that are idle and were made by authorities that are not trusted
-// any more; call it every few seconds.
+// any more, or lead to an address that a name no longer has; call it every few seconds.
 func (t *Transports) Sweep() {
+	if t.Outside.HasMoved() {
+		t.pair.CloseIdle()
+		t.secure.CloseIdle()
+	}
 	t.renewing.Lock()
 	defer t.renewing.Unlock()
 	for _, old := range t.old {

@@ -41,6 +41,7 @@ type Dialer struct {
 
 	mu    sync.Mutex // guards what follows
 	names map[string]*name
+	moved time.Time // when an address of a name was last gone
 
 	files   sync.Mutex // guards what follows
 	wanted  map[string]rules.ServiceTLS
@@ -193,6 +194,9 @@ func (d *Dialer) look(host string, n *name) {
 	case len(addrs) == 0:
 		n.failed = "it has no address"
 	default:
+		if slices.ContainsFunc(n.addrs, func(a netip.Addr) bool { return !slices.Contains(addrs, a) }) {
+			d.moved = n.found
+		}
 		slices.SortFunc(addrs, netip.Addr.Compare)
 		n.addrs, n.failed = slices.Compact(addrs), ""
 		for a := range n.bad {
@@ -219,8 +223,40 @@ func (d *Dialer) took(host string, a netip.Addr, did bool) {
 	}
 }
 
+// usedFor is for how long names are looked up again that nobody asks for.
+const usedFor = 30 * time.Minute
+
+// Look has names looked up again whose addresses are old, for the sake of connections that
+// are kept.
+func (d *Dialer) Look() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	now := time.Now()
+	for host, n := range d.names {
+		switch {
+		case n.looking != nil || now.Sub(n.found) <= lookEvery:
+		case now.Sub(n.used) > usedFor:
+			delete(d.names, host)
+		default:
+			n.looking = make(chan struct{})
+			go d.look(host, n)
+		}
+	}
+}
+
+// HasMoved tells whether an address of a name was gone in the last minute, so that connections
+// that are kept may lead nowhere.
+func (d *Dialer) HasMoved() bool {
+	if d == nil {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return !d.moved.IsZero() && time.Since(d.moved) < time.Minute
+}
+
 // Has tells whether a connection to HOST:PORT that goes to ip is still at one of its
-// addresses. Asking has a name looked up again.
+// addresses.
 func (d *Dialer) Has(address string, ip netip.Addr) bool {
 	if d == nil || !IsName(address) {
 		return true
@@ -231,10 +267,6 @@ func (d *Dialer) Has(address string, ip netip.Addr) bool {
 	n := d.names[host]
 	if n == nil || len(n.addrs) == 0 {
 		return true
-	}
-	if n.looking == nil && time.Since(n.found) > lookEvery {
-		n.looking, n.used = make(chan struct{}), time.Now()
-		go d.look(host, n)
 	}
 	return slices.Contains(n.addrs, ip.Unmap())
 }
@@ -295,17 +327,22 @@ func (d *Dialer) Refresh() {
 	configs, read := map[string]*tls.Config{}, map[string][3]string{}
 	for service, w := range d.wanted {
 		text, err := d.texts(&w)
-		had := d.configs.Load()
-		if had != nil && (*had)[service] != nil && (err != nil || d.read[service] == text && (*had)[service].ServerName == w.Name) {
-			configs[service], read[service] = (*had)[service], d.read[service]
-		} else if err == nil {
-			if configs[service], err = newConfig(&w, text); err == nil {
-				read[service] = text
-			} else {
-				delete(configs, service)
+		var cfg *tls.Config
+		if all := d.configs.Load(); all != nil {
+			cfg = (*all)[service]
+		}
+		if isSame := cfg != nil && d.read[service] == text && cfg.ServerName == w.Name; err == nil && !isSame {
+			var made *tls.Config
+			if made, err = newConfig(&w, text); err == nil {
+				cfg = made
 			}
 		}
+		if cfg != nil {
+			configs[service], read[service] = cfg, text
+		}
 		if err != nil {
+			text = d.read[service] // so that it is tried, and told of, again
+			read[service] = text
 			failed = append(failed, fmt.Errorf("TLS of service %s: %w", service, err))
 		}
 	}
