@@ -99,7 +99,7 @@ func (p *Proxy) assembleCarriers(caller string) {
 		Gateway: cfg.Gateway,
 		Undeclared: func(host string) {
 			p.undeclaredAll.Add(1)
-			p.undeclared.Add(strings.ToLower(host[:min(len(host), maxHost)]))
+			p.undeclared.Add(strings.ToLower(strings.Clone(host[:min(len(host), maxHost)]))) // which is good during the call alone
 		},
 		Table: &p.follower.Table,
 		Edge:  &p.edge,

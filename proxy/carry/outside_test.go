@@ -139,3 +139,23 @@ func TestNameMoves(t *testing.T) {
 		}
 	})
 }
+
+// TestUndeclared: a request to a host that nothing declares is told of, and one without a route
+// is not.
+func TestUndeclared(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		h := callsOutside(t, kind, &outside.Dialer{}, "services: {office: {versions: [v1], routes: [{name: a, when: {path: /a}, send: v1}]}}")
+		var told []string
+		h.router.Undeclared = func(host string) { told = append(told, strings.Clone(host)) }
+		for _, protocol := range []string{"1.0", "1.1", "2"} {
+			for _, host := range []string{"Ghost.example:81", "office"} {
+				if got := h.ask(t, protocol, strings.Replace(get("/"), "Host: s", "Host: "+host, 1)); !strings.Contains(got, "404 ") {
+					t.Error(got)
+				}
+			}
+		}
+		if fmt.Sprint(told) != "[Ghost.example:81 Ghost.example:81 Ghost.example:81]" {
+			t.Error(told)
+		}
+	})
+}

@@ -38,7 +38,8 @@ type Router struct {
 	// Key is what the service's own calls show at a gateway; nil, or empty from it:
 	// there are none.
 	Key func() string
-	// Undeclared is told of a request to a host that nothing declares; nil: nobody is.
+	// Undeclared is told of a request to a host that nothing declares, whose name is good during
+	// the call; nil: nobody is.
 	Undeclared func(host string)
 	// Table is what the proxy follows now; nil until the first rules have come.
 	Table *atomic.Pointer[engine.Table]
