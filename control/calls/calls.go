@@ -127,6 +127,7 @@ func (c *Calls) read(q model.RequestSpec) (*request, error) {
 		if r.Addr, err = netip.ParseAddr(q.Address); err != nil {
 			return nil, problem.Invalid("%q is not an address: write one such as 203.0.113.9 or 2001:db8::1", q.Address)
 		}
+		r.Addr = r.Addr.Unmap().WithZone("")
 	}
 	r.Claims = q.Claims
 	r.HasToken = len(q.Claims) > 0 || strings.HasPrefix(r.header.Get("Authorization"), "Bearer ")

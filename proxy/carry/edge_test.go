@@ -90,6 +90,9 @@ func newEdge(t *testing.T, kind, asks string) (hop, signer) {
 				lines = append(lines, k+"="+strings.Join(v, "|"))
 			}
 		}
+		for k, v := range r.Trailer {
+			lines = append(lines, "then "+k+"="+strings.Join(v, "|"))
+		}
 		slices.Sort(lines)
 		fmt.Fprintf(w, "body=%d %s\n", n, strings.Join(lines, " "))
 	}))
@@ -166,6 +169,28 @@ func TestEdgeTokens(t *testing.T) {
 				if challenge := strings.Contains(got, "Www-Authenticate: Bearer"); challenge != (c.status == "401") {
 					t.Errorf("%s by %s: challenged %v", c.name, protocol, challenge)
 				}
+			}
+		}
+		// Nor does what it writes after the body.
+		for protocol, isGRPC := range map[string]bool{"1.1": false, "2": false, "grpc": true} {
+			req, _ := http.NewRequest("POST", h.url+"/", io.MultiReader(strings.NewReader("tea")))
+			req.Header.Set("Authorization", strings.TrimPrefix(bearer(nil), "Authorization: "))
+			req.Trailer = http.Header{"X-User": {"captain"}, "X-Sum": {"3"}}
+			transport := &http.Transport{Protocols: new(http.Protocols)}
+			transport.Protocols.SetHTTP1(protocol == "1.1")
+			transport.Protocols.SetUnencryptedHTTP2(protocol != "1.1")
+			if isGRPC {
+				req.Header.Set("Content-Type", "application/grpc")
+			}
+			resp, err := transport.RoundTrip(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			body, _ := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			transport.CloseIdleConnections()
+			if got := string(body); !strings.Contains(got, "X-User=mara") || strings.Contains(got, "captain") || !isGRPC && !strings.Contains(got, "then X-Sum=3") {
+				t.Errorf("a trailer by %s: %s", protocol, got)
 			}
 		}
 		for _, s := range h.series() { // nothing of it is held against the service

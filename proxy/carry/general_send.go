@@ -224,14 +224,14 @@ func (g *general) passTrailer(out *http.Request) {
 	}
 	trailer, r := http.Header{}, g.r
 	for k := range r.Trailer {
-		if forward.KeepsTrailer(k) {
+		if g.keepsTrailer(k) {
 			trailer[k] = nil
 		}
 	}
 	out.Trailer = trailer
 	g.body.onEnd = func() {
 		for k, v := range r.Trailer {
-			if forward.KeepsTrailer(k) && v != nil {
+			if g.keepsTrailer(k) && v != nil {
 				trailer[k] = v
 			}
 		}

@@ -1,7 +1,6 @@
 package carry
 
 import (
-	"nightjar/proxy/forward"
 	"nightjar/proxy/h2"
 )
 
@@ -79,7 +78,7 @@ const creditStep = 8 << 10
 func (f *h2Request) takeTrailer(head *h2.Block) {
 	f.gotEnd = true
 	for i := range head.List {
-		if field := &head.List[i]; !head.OneHop(field) && forward.KeepsTrailer(field.Name) {
+		if field := &head.List[i]; !head.OneHop(field) && f.keepsTrailer(field.Name) {
 			f.trailer = append(f.trailer, *field)
 		}
 	}

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,6 +100,12 @@ func (v *visitor) Claim(name string) []string {
 		return nil
 	}
 	return v.token.Claim(name)
+}
+
+// keepsTrailer tells whether a field in the trailer of the request goes on.
+func (v *visitor) keepsTrailer(name string) bool {
+	isOwned := func(own string) bool { return strings.EqualFold(own, name) }
+	return forward.KeepsTrailer(name) && (v.edge == nil || !slices.ContainsFunc(v.edge.Owned, isOwned))
 }
 
 // tell adds to how a request came what the edge decides about its fields.
