@@ -110,7 +110,8 @@ type Gateway struct {
 	IsRunning bool         `json:"isRunning"` // a proxy serves it now
 	Figures   Figures      `json:"figures"`
 	Routes    []Route      `json:"routes"`
-	Guards    []GuardState `json:"guards"` // state of the limits of its routes in each proxy that serves it
+	Guards    []GuardState `json:"guards"`         // state of the limits of its routes in each proxy that serves it
+	Edge      []Setting    `json:"edge,omitempty"` // what it asks of outsiders, beyond what is built in
 }
 
 // The transports of a Link.

@@ -404,6 +404,10 @@ func (g *groups) oneRoute(
 func (g *groups) gateways(m *members) []model.Gateway {
 	out := []model.Gateway{}
 	for _, gw := range m.rules.Gateways {
+		var edge []model.Setting
+		for _, e := range gw.Edge() {
+			edge = append(edge, model.Setting{Name: e.Name, Value: e.Value, From: "gateway " + gw.Name, At: model.Origin(e.Origin)})
+		}
 		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
 		out = append(
 			out,
@@ -415,6 +419,7 @@ func (g *groups) gateways(m *members) []model.Gateway {
 				IsRunning: slices.ContainsFunc(m.proxies, isServing),
 				Routes:    g.routes(gw.Name, nil, gw.Routes, m.resolver),
 				Guards:    append([]model.GuardState{}, m.guards[gw.Name]...),
+				Edge:      edge,
 			},
 		)
 	}

@@ -100,16 +100,9 @@ func flatten(rs *Rules) map[string]leaf {
 		if g.LeastRate > 0 {
 			out.put(p+".least-rate", fmt.Sprintf("%g/s", g.LeastRate), g.At)
 		}
-		if g.Trust != nil {
-			out.put(p+".trust-forwarded", g.Trust.String(), g.Trust.Origin)
+		for _, e := range g.Edge() {
+			out.put(p+"."+e.Name, e.Value, e.Origin)
 		}
-		if g.Limits != nil {
-			out.put(p+".limits", g.Limits.String(), g.Limits.Origin)
-		}
-		if g.Authenticate != nil {
-			out.put(p+".authenticate", g.Authenticate.String(), g.Authenticate.Origin)
-		}
-		out.put(p+".details", g.Details, g.DetailsAt)
 		for i, c := range g.TLS {
 			out.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
 		}

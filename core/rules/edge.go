@@ -104,6 +104,23 @@ type ClaimField struct {
 	Claim string `json:"claim"`
 }
 
+// Edge is what a gateway asks of outsiders, in words; what is as built in is left out.
+func (g *Gateway) Edge() (out []Action) {
+	if g.Trust != nil {
+		out = append(out, Action{"trust-forwarded", g.Trust.String(), g.Trust.Origin})
+	}
+	if g.Limits != nil {
+		out = append(out, Action{"limits", g.Limits.String(), g.Limits.Origin})
+	}
+	if g.Authenticate != nil {
+		out = append(out, Action{"authenticate", g.Authenticate.String(), g.Authenticate.Origin})
+	}
+	if g.Details != "" {
+		out = append(out, Action{"details", g.Details, g.DetailsAt})
+	}
+	return out
+}
+
 // sizes are the units of a size, the largest first.
 var sizes = []struct {
 	unit  string

@@ -2188,6 +2188,8 @@ export interface components {
             window?: number;
         };
         Gateway: {
+            /** @description what it asks of outsiders, beyond what is built in */
+            edge?: components["schemas"]["Setting"][];
             figures: components["schemas"]["Figures"];
             /** @description state of the limits of its routes in each proxy that serves it */
             guards: components["schemas"]["GuardState"][];

@@ -13,11 +13,13 @@ import { RouteForm } from "../change/RouteForm";
 import { useBundle } from "../change/useBundle";
 import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
+import { FactTable } from "../kit/FactTable";
 import { FigureTable } from "../kit/FigureTable";
 import { useIsOfTeam } from "../kit/For";
 import { percent } from "../kit/format";
 import { History } from "../kit/History";
 import { Heading, PageHeader } from "../kit/PageHeader";
+import { Place } from "../kit/Place";
 import { rangeSearch, useMeshView, useRange } from "../kit/range";
 import { RecentFailures } from "../requests/RecentFailures";
 import { GuardPreview } from "./GuardPreview";
@@ -155,6 +157,12 @@ function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
       </Box>
       <Heading>Links</Heading>
       <Links mesh={mesh} name={gateway.name} />
+      {(gateway.edge ?? []).length > 0 && (
+        <>
+          <Heading>Outsiders</Heading>
+          <FactTable isWide head={["Setting", "Value", "Where"]} rows={(gateway.edge ?? []).map((e) => ({ key: e.name, cells: [e.name, <strong key="value">{e.value}</strong>, <Place key="at" at={e.at} />] }))} />
+        </>
+      )}
       {gateway.guards.length > 0 && (
         <>
           <Heading>Limits, by proxy</Heading>
