@@ -81,6 +81,7 @@ fuzz:
 	go test -run '^$$' -fuzz FuzzRequest -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/http1
 	go test -run '^$$' -fuzz FuzzFrames -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/h2
 	go test -run '^$$' -fuzz FuzzMatch -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/engine
+	go test -run '^$$' -fuzz FuzzWay -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./proxy/forward
 
 screenshots: build chromium
 	@for p in Xvfb xterm import; do command -v $$p >/dev/null || { $(APT) update -q && $(APT) install -yq --no-install-recommends xvfb xterm imagemagick x11-apps fonts-dejavu-core; break; }; done

@@ -73,3 +73,35 @@ func TestWhoIsBelieved(t *testing.T) {
 		}
 	}
 }
+
+// FuzzWay: whatever an outsider writes, the entry of the one trusted proxy says who called.
+func FuzzWay(f *testing.F) {
+	for _, junk := range []string{"", `for=6.6.6.6`, `for="`, `for=6.6.6.6;x="\`, `",`, `for=6.6.6.6,`, `\"`, `;;,"a,b`} {
+		f.Add(junk, true)
+		f.Add(junk, false)
+	}
+	f.Fuzz(func(t *testing.T, junk string, ownLine bool) {
+		for field, entries := range map[string][]string{
+			"Forwarded":       {`for=1.2.3.4`, `for="[2001:db8::1]:80";host="a,b\"c"`, `proto=https;for=1.2.3.4`},
+			"X-Forwarded-For": {"1.2.3.4", "2001:db8::1"},
+		} {
+			for _, entry := range entries {
+				fields := &http1.Fields{}
+				if ownLine {
+					fields.Add(field, junk)
+					fields.Add(field, entry)
+				} else {
+					fields.Add(field, junk+", "+entry)
+				}
+				way := WayOf(&rules.Trust{Proxies: 1, Field: field}, fields)
+				want := "1.2.3.4"
+				if strings.Contains(entry, "2001") {
+					want = "2001:db8::1"
+				}
+				if got := way.Address("9.9.9.9:1"); got.String() != want || way.n != 1 || way.kept[0] != entry {
+					t.Errorf("%q before %q: the caller is at %s by %q", junk, entry, got, way.kept[0])
+				}
+			}
+		}
+	})
+}
