@@ -45,7 +45,6 @@ func (a *app) explain() *cobra.Command {
 is, and which settings hold, each with its file and line. Nothing is sent. The host of
 the URL is a service, or a host of a gateway.`,
 		Example: `  nightjar explain GET http://sailings/sailings/today -H 'x-crew: yes'
-  nightjar explain GET http://tickets.ferry.example/
   nightjar explain GET http://tickets.ferry.example/ --address 203.0.113.9 --claim group=crew`,
 		Args: exactly(2, "METHOD URL"),
 		RunE: func(cmd *cobra.Command, args []string) error {

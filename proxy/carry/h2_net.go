@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"nightjar/proxy/h2"
+	"nightjar/proxy/http1"
 )
 
 // netStream is a request of HTTP/2 that is carried over net/http: the body of its
@@ -31,8 +32,9 @@ type netStream struct {
 	more       sync.Cond  // is told of every change
 	came       []byte     // of the body, and not read yet
 	gotEnd     bool
-	isOver     bool  // nobody reads any more
-	gone       error // the stream is over before its end
+	late       []http1.Field // of the trailer of the request, until its body is read to the end
+	isOver     bool          // nobody reads any more
+	gone       error         // the stream is over before its end
 	readUntil  deadline
 	writeUntil deadline
 	unsent     int // bytes of the answer that wait for the caller
@@ -78,10 +80,7 @@ func (n *netStream) Head(_ *h2.Batch, head *h2.Block, isEnd bool) {
 	if n.r != nil {
 		n.mu.Lock()
 		for i := range head.List {
-			f := &head.List[i]
-			if k := textproto.CanonicalMIMEHeaderKey(f.Name); n.r.Trailer != nil && n.announces(k) {
-				n.r.Trailer[k] = append(n.r.Trailer[k], f.Value)
-			}
+			n.late = append(n.late, head.List[i])
 		}
 		n.gotEnd = true
 		n.mu.Unlock()
@@ -97,9 +96,16 @@ func (n *netStream) Head(_ *h2.Batch, head *h2.Block, isEnd bool) {
 	n.caller.l.serving.Go(n.serve)
 }
 
-func (n *netStream) announces(key string) bool {
-	_, is := n.r.Trailer[key]
-	return is
+// showTrailer makes the trailer that has come that of the request. It is called by whoever
+// reads the body to its end, as net/http does. The caller holds mu.
+func (n *netStream) showTrailer() {
+	for i := range n.late {
+		k := textproto.CanonicalMIMEHeaderKey(n.late[i].Name)
+		if _, isAnnounced := n.r.Trailer[k]; isAnnounced {
+			n.r.Trailer[k] = append(n.r.Trailer[k], n.late[i].Value)
+		}
+	}
+	n.late = nil
 }
 
 // request is the request as net/http would have it.
@@ -295,6 +301,9 @@ func (b netBody) Read(p []byte) (int, error) {
 	}
 	if len(n.came) == 0 && n.gotEnd && n.gone == nil && err == nil && took < len(p) {
 		err = io.EOF
+	}
+	if err == io.EOF {
+		n.showTrailer()
 	}
 	n.mu.Unlock()
 	if took > 0 {
