@@ -79,9 +79,7 @@ func (n *netStream) Release() {}
 func (n *netStream) Head(_ *h2.Batch, head *h2.Block, isEnd bool) {
 	if n.r != nil {
 		n.mu.Lock()
-		for i := range head.List {
-			n.late = append(n.late, head.List[i])
-		}
+		n.late = append(n.late, head.List...)
 		n.gotEnd = true
 		n.mu.Unlock()
 		n.more.Broadcast()
