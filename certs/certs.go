@@ -20,11 +20,11 @@ import (
 
 // load reads one pair of PEM files. Relative names count from dir.
 func load(dir string, c rules.Certificate) (*tls.Certificate, error) {
-	cert, err := os.ReadFile(under(dir, c.Cert))
+	cert, err := os.ReadFile(Under(dir, c.Cert))
 	if err != nil {
 		return nil, err
 	}
-	key, err := os.ReadFile(under(dir, c.Key))
+	key, err := os.ReadFile(Under(dir, c.Key))
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +35,8 @@ func load(dir string, c rules.Certificate) (*tls.Certificate, error) {
 	return &pair, nil
 }
 
-func under(dir, name string) string {
+// Under is the absolute path of a file whose name counts from dir, unless it is absolute.
+func Under(dir, name string) string {
 	if !filepath.IsAbs(name) {
 		name = filepath.Join(dir, name)
 	}
@@ -141,7 +142,7 @@ func stampsOf(dir string, pairs []rules.Certificate) []time.Time {
 	for _, c := range pairs {
 		for _, name := range []string{c.Cert, c.Key} {
 			var at time.Time
-			if info, err := os.Stat(under(dir, name)); err == nil {
+			if info, err := os.Stat(Under(dir, name)); err == nil {
 				at = info.ModTime()
 			}
 			out = append(out, at)

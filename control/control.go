@@ -362,7 +362,6 @@ func (c *Control) Run(ctx context.Context) {
 			}
 		})
 	}
-	loops.Go(func() { c.Limits.Run(ctx) })
 	do(tidyEvery, "what is over cannot be tidied", c.tidy)
 	do(tidyEvery, "the activity log cannot be written; entries wait", c.Journal.Write)
 	do(readyEvery, "the records cannot be kept", c.Ready)
@@ -372,6 +371,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
 	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)
+	do(limits.SweepEvery, "limits of the whole mesh cannot be tidied", c.Limits.Sweep)
 	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)
 	do(releases.StepEvery, "the steps of releases cannot be stored; they wait", c.Releases.Step)
 	do(follows.StepEvery, "repositories cannot be looked at", c.Follows.Step)

@@ -3,6 +3,7 @@ package limits
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -13,10 +14,10 @@ import (
 	"nightjar/wire"
 )
 
-const (
-	sweepEvery = 5 * time.Second
-	maxAsks    = 4000 // that are answered in one exchange
-)
+// SweepEvery is how often what is not used is forgotten.
+const SweepEvery = 5 * time.Second
+
+const maxAsks = 4000 // that are answered in one exchange
 
 // Limits has a dealer for each limit of the whole mesh. It is safe for concurrent use.
 type Limits struct {
@@ -97,34 +98,20 @@ func shared(rs *rules.Rules) map[string]*rules.Limit {
 	return out
 }
 
-// Run forgets what is not used any more, until ctx is done.
-func (l *Limits) Run(ctx context.Context) {
-	ticks := time.NewTicker(sweepEvery)
-	defer ticks.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticks.C:
-		}
-		rs := l.current()
-		l.mu.Lock()
-		if rs != l.of {
-			l.of, l.known = rs, shared(rs)
-		}
-		var list []*dealer
-		for id, d := range l.dealers {
-			if l.known[id] == nil {
-				delete(l.dealers, id)
-				continue
-			}
-			list = append(list, d)
-		}
-		l.mu.Unlock()
-		for d := range slices.Values(list) {
-			d.mu.Lock()
-			d.Sweep(time.Since(l.started))
-			d.mu.Unlock()
-		}
+// Sweep forgets what is not used any more. It never fails.
+func (l *Limits) Sweep(context.Context) error {
+	rs := l.current()
+	l.mu.Lock()
+	if rs != l.of {
+		l.of, l.known = rs, shared(rs)
 	}
+	maps.DeleteFunc(l.dealers, func(id string, _ *dealer) bool { return l.known[id] == nil })
+	list := slices.Collect(maps.Values(l.dealers))
+	l.mu.Unlock()
+	for _, d := range list {
+		d.mu.Lock()
+		d.Sweep(time.Since(l.started))
+		d.mu.Unlock()
+	}
+	return nil
 }

@@ -1,7 +1,7 @@
 // Package lease shares a limit out among proxies. The service has a Dealer for each limit,
 // which deals out tokens for half a second at a time; every proxy has a Holder, which spends
-// them. No token exists twice, so together the proxies never let more through than the limit
-// says. Time is passed in; nothing here reads a clock or starts anything.
+// them. No token exists twice, so together the proxies let no more through than the limit says,
+// as long as somebody deals. Time is passed in; nothing here reads a clock or starts anything.
 package lease
 
 import (
@@ -23,9 +23,10 @@ const (
 	// aheadFrom is the rate from which tokens are dealt out before they are needed. Below it
 	// one that lies with one proxy would be missed by another.
 	aheadFrom = 20.0 // a second
-	// maxPots bounds the keys of one limit. The one that was used longest ago goes first.
-	maxPots = 100_000
-	refill  = 100 * time.Millisecond // how long a level of water is good for
+	// maxBuckets bounds the keys of one limit. Those that are as good as new go first, and then
+	// those that were made first.
+	maxBuckets = 100_000
+	refill     = 100 * time.Millisecond // how long fair shares are good for
 )
 
 // Key is what tells visitors apart, as a number that says nothing about them.
@@ -64,25 +65,25 @@ type Grant struct {
 
 // Dealer deals one limit out. It is not safe for concurrent use.
 type Dealer struct {
-	rate float64 // tokens a second
-	full float64 // that a pot holds
-	pots map[Key]*pot
-	ages []Key                    // of pots, about in the order in which they were made
-	by   map[string]time.Duration // when each proxy was last heard of
+	rate    float64 // tokens a second
+	full    float64 // that a bucket holds
+	buckets map[Key]*bucket
+	ages    []Key                    // of buckets, about in the order in which they were made
+	by      map[string]time.Duration // when each proxy was last heard of
 }
 
-// pot is the tokens of one key.
-type pot struct {
+// bucket holds the tokens of one key.
+type bucket struct {
 	level   float64
 	at      time.Duration
 	holders map[string]*holder
 	out     int           // tokens that they have
-	water   float64       // what a holder may have a second: see fill
+	fair    float64       // what a holder may have a second at most: see divide
 	spare   float64       // what all may have besides, each
-	filled  time.Duration // when that was
+	divided time.Duration // when that was found
 }
 
-// holder is a proxy that spends tokens of a pot.
+// holder is a proxy that spends tokens of a bucket.
 type holder struct {
 	out    int // tokens that it has
 	demand float64
@@ -92,23 +93,23 @@ type holder struct {
 
 // due is how many tokens are due to a holder now: its part of what came, as far as it did
 // not take them, and not more than it needs in the time of a lease.
-func (h *holder) due(water float64, now time.Duration) float64 {
-	part := min(h.demand, water)
+func (h *holder) due(fair float64, now time.Duration) float64 {
+	part := min(h.demand, fair)
 	return min(h.credit+(now-h.at).Seconds()*part, part*Time.Seconds())
 }
 
-// NewDealer makes a dealer of count tokens in per. A pot holds burst, or what comes in the
+// NewDealer makes a dealer of count tokens in per. A bucket holds burst, or what comes in the
 // time of two leases if that is more.
 func NewDealer(count int, per time.Duration, burst int) *Dealer {
 	rate := float64(count) / per.Seconds()
-	return &Dealer{rate: rate, full: max(float64(burst), 2*rate*Time.Seconds()), pots: map[Key]*pot{}, by: map[string]time.Duration{}}
+	return &Dealer{rate: rate, full: max(float64(burst), 2*rate*Time.Seconds()), buckets: map[Key]*bucket{}, by: map[string]time.Duration{}}
 }
 
 // Proxies is how many proxies have asked in the last minute.
 func (d *Dealer) Proxies() int { return len(d.by) }
 
-// Pots is how many keys are known.
-func (d *Dealer) Pots() int { return len(d.pots) }
+// Buckets is how many keys are known.
+func (d *Dealer) Buckets() int { return len(d.buckets) }
 
 // Deal takes what a proxy says, and answers each ask, in order. now never goes back.
 func (d *Dealer) Deal(proxy string, now time.Duration, asks []Ask) []Grant {
@@ -121,43 +122,43 @@ func (d *Dealer) Deal(proxy string, now time.Duration, asks []Ask) []Grant {
 }
 
 func (d *Dealer) deal(proxy string, now time.Duration, a *Ask) Grant {
-	p := d.pot(a, now)
-	// Those with the proxies count: no more come together than a pot holds.
-	p.level = max(p.level, min(d.full-float64(p.out), p.level+(now-p.at).Seconds()*d.rate))
-	p.at = now
-	h := p.holders[proxy]
+	b := d.bucket(a, now)
+	// Those with the proxies count: no more come together than a bucket holds.
+	b.level = max(b.level, min(d.full-float64(b.out), b.level+(now-b.at).Seconds()*d.rate))
+	b.at = now
+	h := b.holders[proxy]
 	if h == nil {
 		h = &holder{at: now}
-		p.holders[proxy] = h
-		p.filled = -refill
+		b.holders[proxy] = h
+		b.divided = -refill
 	}
 	// What it says that it has was dealt to it, or it does not count.
 	held := min(max(a.Held, 0), h.out)
 	back := min(max(a.Back, 0), h.out-held)
-	p.level = min(d.full, p.level+float64(back))
-	p.out += held - h.out
-	h.out, h.credit, h.at, h.demand = held, h.due(p.water, now)+float64(back), now, 0
+	b.level = min(d.full, b.level+float64(back))
+	b.out += held - h.out
+	h.out, h.credit, h.at, h.demand = held, h.due(b.fair, now)+float64(back), now, 0
 	if a.Demand > 0 { // and a number
 		h.demand = min(a.Demand, 1e9)
 	}
-	d.fill(p, now)
-	g := Grant{Share: min(h.demand, p.water) + p.spare}
-	g.Tokens = d.grant(p, h, a, now)
+	d.divide(b, now)
+	g := Grant{Share: min(h.demand, b.fair) + b.spare}
+	g.Tokens = d.grant(b, h, a, now)
 	h.credit = max(0, h.credit-float64(g.Tokens))
-	p.level -= float64(g.Tokens)
+	b.level -= float64(g.Tokens)
 	kept := max(0, g.Tokens-max(a.Now, 0)) // the others are spent when this is heard
 	h.out += kept
-	p.out += kept
-	if g.Left = int(p.level); g.Left == 0 {
-		g.After = time.Duration(math.Ceil((1 - p.level) / d.rate * float64(time.Second)))
+	b.out += kept
+	if g.Left = int(b.level); g.Left == 0 {
+		g.After = time.Duration(math.Ceil((1 - b.level) / d.rate * float64(time.Second)))
 	}
 	return g
 }
 
 // grant is how many tokens a proxy gets: one for each request that waits, and from a rate on
 // what it will need, as far as the others are not to go short.
-func (d *Dealer) grant(p *pot, h *holder, a *Ask, now time.Duration) int {
-	there := int(p.level)
+func (d *Dealer) grant(b *bucket, h *holder, a *Ask, now time.Duration) int {
+	there := int(b.level)
 	if there == 0 || a.Want <= 0 {
 		return 0
 	}
@@ -165,86 +166,86 @@ func (d *Dealer) grant(p *pot, h *holder, a *Ask, now time.Duration) int {
 		return min(max(a.Now, 0), a.Want, there)
 	}
 	due := 0.0 // to the others
-	for _, o := range p.holders {
+	for _, o := range b.holders {
 		if o != h {
-			due += o.due(p.water, now)
+			due += o.due(b.fair, now)
 		}
 	}
-	return min(a.Want, there, max(int(h.credit), int(p.level-due), 0))
+	return min(a.Want, there, max(int(h.credit), int(b.level-due), 0))
 }
 
-// pot is that of an ask.
-func (d *Dealer) pot(a *Ask, now time.Duration) *pot {
-	p := d.pots[a.Key]
-	if p != nil {
-		return p
+// bucket is that of an ask.
+func (d *Dealer) bucket(a *Ask, now time.Duration) *bucket {
+	b := d.buckets[a.Key]
+	if b != nil {
+		return b
 	}
-	if len(d.pots) >= maxPots {
+	if len(d.buckets) >= maxBuckets {
 		d.forget(now)
 	}
-	p = &pot{level: d.full, at: now, holders: map[string]*holder{}, filled: -refill}
-	if a.IsOld { // the pot was lost: nobody knows how much was in it
-		p.level = 0
+	b = &bucket{level: d.full, at: now, holders: map[string]*holder{}, divided: -refill}
+	if a.IsOld { // the bucket was lost: nobody knows how much was in it
+		b.level = 0
 	}
-	d.pots[a.Key] = p
+	d.buckets[a.Key] = b
 	d.ages = append(d.ages, a.Key)
-	return p
+	return b
 }
 
-// forget drops pots to make room: those that are as good as new, and else the oldest.
+// forget drops buckets to make room: those that are as good as new, and else the oldest.
 func (d *Dealer) forget(now time.Duration) {
 	d.Sweep(now)
-	for len(d.pots) >= maxPots*9/10 && len(d.ages) > 0 {
-		delete(d.pots, d.ages[0])
+	for len(d.buckets) >= maxBuckets*9/10 && len(d.ages) > 0 {
+		delete(d.buckets, d.ages[0])
 		d.ages = d.ages[1:]
 	}
 }
 
 // Sweep forgets proxies that were not heard of for long, whose tokens count as spent, and
-// pots that are full and with nobody, which are as good as new. Call it now and then.
+// buckets that are full and with nobody, which are as good as new. Call it now and then.
 func (d *Dealer) Sweep(now time.Duration) {
 	maps.DeleteFunc(d.by, func(_ string, at time.Duration) bool { return now-at > isGone })
-	for key, p := range d.pots {
-		d.leave(p, now)
-		if len(p.holders) == 0 && p.level+(now-p.at).Seconds()*d.rate >= d.full {
-			delete(d.pots, key)
+	for key, b := range d.buckets {
+		d.leave(b, now)
+		if len(b.holders) == 0 && b.level+(now-b.at).Seconds()*d.rate >= d.full {
+			delete(d.buckets, key)
 		}
 	}
-	d.ages = slices.DeleteFunc(d.ages, func(k Key) bool { return d.pots[k] == nil })
+	d.ages = slices.DeleteFunc(d.ages, func(k Key) bool { return d.buckets[k] == nil })
 }
 
 // leave forgets the holders that are away.
-func (d *Dealer) leave(p *pot, now time.Duration) {
-	maps.DeleteFunc(p.holders, func(_ string, h *holder) bool {
+func (d *Dealer) leave(b *bucket, now time.Duration) {
+	maps.DeleteFunc(b.holders, func(_ string, h *holder) bool {
 		if now-h.at <= isAway {
 			return false
 		}
-		p.out -= h.out
+		b.out -= h.out
 		return true
 	})
 }
 
-// fill finds how high water stands that is poured into the demands of all holders: whoever
-// wants less than that gets it all, and the others get as much each. What nobody wants is
-// divided among all.
-func (d *Dealer) fill(p *pot, now time.Duration) {
-	if now-p.filled < refill {
+// divide finds the fair share by max-min fairness: whoever wants less gets it all, and the
+// others get as much each. What nobody wants is divided among all (D. Bertsekas and R. Gallager,
+// "Data Networks", 1992, section 6.5.2).
+func (d *Dealer) divide(b *bucket, now time.Duration) {
+	if now-b.divided < refill {
 		return
 	}
-	p.filled = now
-	d.leave(p, now)
-	demands := make([]float64, 0, len(p.holders))
-	for _, h := range p.holders {
+	b.divided = now
+	d.leave(b, now)
+	demands := make([]float64, 0, len(b.holders))
+	for _, h := range b.holders {
 		demands = append(demands, h.demand)
 	}
 	slices.Sort(demands)
 	left := d.rate
 	for i, want := range demands {
 		if each := left / float64(len(demands)-i); want > each {
-			p.water, p.spare = each, 0
+			b.fair, b.spare = each, 0
 			return
 		}
 		left -= want
 	}
-	p.water, p.spare = math.Inf(1), left/float64(max(len(demands), 1))
+	b.fair, b.spare = math.Inf(1), left/float64(max(len(demands), 1))
 }

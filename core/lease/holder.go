@@ -46,13 +46,13 @@ type Holder struct {
 // part is some of the keys, in the order of their use.
 type part struct {
 	mu    sync.Mutex
-	keys  map[string]*purse
-	front purse    // next is the most recently used, prev the least
-	waits []*purse // for whose requests nothing has been asked yet
+	keys  map[string]*entry
+	front entry    // next is the most recently used, prev the least
+	waits []*entry // for whose requests nothing has been asked yet
 }
 
-// purse holds the tokens of one key.
-type purse struct {
+// entry is what a proxy has of one key.
+type entry struct {
 	key        string
 	sum        Key
 	stock      int
@@ -63,7 +63,7 @@ type purse struct {
 	usual      float64       // and over a longer time
 	times      int           // that these were measured
 	waiters    []func()      // for whom nothing has been asked yet
-	in         *Round        // in which it was asked for last
+	isAsked    bool          // it is in the round that is being collected
 	isOld      bool
 	left       int           // tokens that the dealer had besides
 	settled    time.Duration // when the dealer last answered
@@ -71,7 +71,7 @@ type purse struct {
 	share      float64
 	level      float64 // of tokens that came by the share
 	leveled    time.Duration
-	prev, next *purse
+	prev, next *entry
 }
 
 // NewHolder makes a proxy's part of a limit of count tokens in per. signal is called, with
@@ -81,14 +81,11 @@ func NewHolder(id string, count int, per time.Duration, seed uint64, signal func
 	h := &Holder{ID: id, rate: float64(count) / per.Seconds(), seed: seed, signal: signal}
 	for i := range h.parts {
 		p := &h.parts[i]
-		p.keys = map[string]*purse{}
+		p.keys = map[string]*entry{}
 		p.front.prev, p.front.next = &p.front, &p.front
 	}
 	return h
 }
-
-// SetSignal says who is told that a request waits.
-func (h *Holder) SetSignal(f func()) { h.signal = f }
 
 func (h *Holder) part(key []byte) *part { return &h.parts[hash.Bytes(key)%parts] }
 
@@ -99,7 +96,7 @@ func (h *Holder) Take(key []byte, now time.Duration, wake func(), since time.Dur
 	p := h.part(key)
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	w := p.purse(key, now)
+	w := p.entry(key, now)
 	if since == 0 {
 		w.seen++
 	}
@@ -137,7 +134,7 @@ func (h *Holder) isDealt(now time.Duration) bool {
 }
 
 // byShare takes a token that came by the share of the proxy.
-func (w *purse) byShare(h *Holder, now time.Duration) guard.Taken {
+func (w *entry) byShare(h *Holder, now time.Duration) guard.Taken {
 	share := w.share
 	if !w.isOld {
 		share = h.rate / float64(max(h.among.Load(), 1))
@@ -155,9 +152,9 @@ func (w *purse) byShare(h *Holder, now time.Duration) guard.Taken {
 	return guard.Taken{Wait: time.Duration((1 - w.level) / share * float64(time.Second))}
 }
 
-// purse is that of a key, in the place of the least recently used if need be. The caller
+// entry is that of a key, in the place of the least recently used if need be. The caller
 // holds mu.
-func (p *part) purse(key []byte, now time.Duration) *purse {
+func (p *part) entry(key []byte, now time.Duration) *entry {
 	w := p.keys[string(key)]
 	if w == nil {
 		if len(p.keys) >= maxKeys/parts {
@@ -170,7 +167,7 @@ func (p *part) purse(key []byte, now time.Duration) *purse {
 			}
 		}
 		sum := sha256.Sum256(key)
-		w = &purse{key: string(key), sum: Key(sum[:16]), since: now, level: 1, leveled: now}
+		w = &entry{key: string(key), sum: Key(sum[:16]), since: now, level: 1, leveled: now}
 		w.prev, w.next = w, w
 		p.keys[w.key] = w
 	}
@@ -184,15 +181,15 @@ func (p *part) purse(key []byte, now time.Duration) *purse {
 
 // Round is one exchange with a dealer. Settle it, or say that it failed.
 type Round struct {
-	Asks   []Ask
-	holder *Holder
-	purses []settling
+	Asks    []Ask
+	holder  *Holder
+	entries []settling
 }
 
-// settling is a purse that something was asked for.
+// settling is an entry that something was asked for.
 type settling struct {
 	p       *part
-	w       *purse
+	w       *entry
 	waiters []func() // those who wait for it
 }
 
@@ -200,18 +197,19 @@ type settling struct {
 // requests wait for. It has at most maxAsks; hasMore tells that there are others.
 func (h *Holder) Collect(now time.Duration, isUrgent bool) (r *Round, hasMore bool) {
 	r = &Round{holder: h}
-	take := func(p *part, w *purse) {
+	take := func(p *part, w *entry) {
 		if len(r.Asks) >= maxAsks {
 			hasMore = true
 			return
 		}
-		w.in = r
-		r.purses = append(r.purses, settling{p, w, w.waiters})
+		w.isAsked = true
+		r.entries = append(r.entries, settling{p, w, w.waiters})
 		r.Asks = append(r.Asks, w.ask(now, isUrgent))
 		w.waiters = nil
 	}
 	for i := range h.parts {
 		p := &h.parts[i]
+		begin := len(r.entries)
 		p.mu.Lock()
 		waits := p.waits
 		p.waits = nil
@@ -221,16 +219,19 @@ func (h *Holder) Collect(now time.Duration, isUrgent bool) (r *Round, hasMore bo
 			}
 		}
 		for w := p.front.next; !isUrgent && w != &p.front; w = w.next {
-			if w.in != r && (w.seen > 0 || w.stock > 0 || w.usual >= 2*demandLeast) {
+			if !w.isAsked && (w.seen > 0 || w.stock > 0 || w.usual >= 2*demandLeast) {
 				take(p, w)
 			}
+		}
+		for _, one := range r.entries[begin:] {
+			one.w.isAsked = false
 		}
 		p.mu.Unlock()
 	}
 	return r, hasMore
 }
 
-func (w *purse) ask(now time.Duration, isUrgent bool) Ask {
+func (w *entry) ask(now time.Duration, isUrgent bool) Ask {
 	if took := now - w.since; !isUrgent && took >= Time/2 {
 		rate := float64(w.seen) / took.Seconds()
 		w.times++
@@ -257,11 +258,10 @@ func (r *Round) Settle(grants []Grant, among int, now time.Duration) {
 	h.isHeard.Store(true)
 	h.lost.Store(0)
 	h.among.Store(int32(among))
-	for i := range r.purses[:min(len(r.purses), len(grants))] {
-		one, g := &r.purses[i], &grants[i]
+	for i := range r.entries[:min(len(r.entries), len(grants))] {
+		one, g := &r.entries[i], &grants[i]
 		w := one.w
 		one.p.mu.Lock()
-		w.in = nil
 		paid := min(w.debt, max(g.Tokens, 0))
 		w.debt -= paid
 		w.stock += max(g.Tokens, 0) - paid
@@ -283,8 +283,8 @@ func (r *Round) Failed(now time.Duration) {
 }
 
 func (r *Round) wake() {
-	for i := range r.purses {
-		for _, wake := range r.purses[i].waiters {
+	for i := range r.entries {
+		for _, wake := range r.entries[i].waiters {
 			r.holder.waiting.Add(-1)
 			wake()
 		}

@@ -159,8 +159,8 @@ func TestThousandProxies(t *testing.T) {
 	}
 	m.run(15*time.Second, hot(0, 1000, 300))
 	m.holds("half of them anew", 64, 78, 100, 1.02)
-	if n := len(m.dealer.pots); n != 1 {
-		t.Errorf("%d pots", n)
+	if n := len(m.dealer.buckets); n != 1 {
+		t.Errorf("%d buckets", n)
 	}
 	// The service is away: each goes on with its last share, and asks nobody.
 	m.dealer = nil
@@ -242,7 +242,7 @@ func TestSlowService(t *testing.T) {
 	}
 }
 
-// TestBurst: after a pause no more comes at once than a pot holds, wherever tokens lay.
+// TestBurst: after a pause no more comes at once than a bucket holds, wherever tokens lay.
 func TestBurst(t *testing.T) {
 	m := newMesh(t, 4, 200, time.Second, 200)
 	busy, idle := func(int) float64 { return 2000 }, func(int) float64 { return 0 }
@@ -304,7 +304,7 @@ func TestLies(t *testing.T) {
 // TestManyKeys: neither end keeps more than it may.
 func TestManyKeys(t *testing.T) {
 	m := newMesh(t, 1, 6, time.Minute, 6)
-	for i := range maxPots + 5000 {
+	for i := range maxBuckets + 5000 {
 		key := fmt.Append(nil, i)
 		if _, waits := m.holders[0].Take(key, m.now, func() {}, 0); !waits {
 			t.Fatal(i)
@@ -314,8 +314,8 @@ func TestManyKeys(t *testing.T) {
 			t.Fatal(i, taken)
 		}
 	}
-	if s := m.holders[0].Status(m.now); s.Keys > maxKeys || m.dealer.Pots() > maxPots {
-		t.Errorf("%d keys, %d pots", s.Keys, m.dealer.Pots())
+	if s := m.holders[0].Status(m.now); s.Keys > maxKeys || m.dealer.Buckets() > maxBuckets {
+		t.Errorf("%d keys, %d buckets", s.Keys, m.dealer.Buckets())
 	}
 }
 

@@ -45,20 +45,6 @@ func (c *checker) accessParties() {
 	}
 }
 
-// ofMembers: access rules are asked beside the called workload, where an outsider's address
-// and claims are not known.
-func (c *checker) ofMembers(what *Condition, path string) {
-	if len(what.Addresses)+len(what.Claims) > 0 {
-		c.mistake(what.At, path, CodeBadValue, "access rules are about members of the mesh, not about addresses or claims of outsiders",
-			"authenticate with require at a gateway, or address and claims in the routes")
-	}
-	for _, group := range [][]Condition{what.Any, what.All, what.Not} {
-		for i := range group {
-			c.ofMembers(&group[i], path)
-		}
-	}
-}
-
 // knownGateway reports a gateway that nothing declares.
 func (c *checker) knownGateway(at Origin, path, name string) {
 	if c.whole && c.gateways[name] == nil {

@@ -93,20 +93,7 @@ func flatten(rs *Rules) map[string]leaf {
 		out.routes(p, s.Name, s.Routes, s.At)
 	}
 	for _, g := range rs.Gateways {
-		p := "gateways." + g.Name
-		out.put(p, "declared", g.At)
-		out.put(p+".listen", g.Listen, g.At)
-		out.put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
-		if g.LeastRate > 0 {
-			out.put(p+".least-rate", fmt.Sprintf("%g/s", g.LeastRate), g.At)
-		}
-		for _, e := range g.Edge() {
-			out.put(p+"."+e.Name, e.Value, e.Origin)
-		}
-		for i, c := range g.TLS {
-			out.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
-		}
-		out.routes(p, "", g.Routes, g.At)
+		out.gateway(g)
 	}
 	for _, y := range rs.Policies {
 		p := "policies." + y.Name
@@ -140,6 +127,23 @@ func flatten(rs *Rules) map[string]leaf {
 }
 
 type leaves map[string]leaf
+
+func (l leaves) gateway(g *Gateway) {
+	p := "gateways." + g.Name
+	l.put(p, "declared", g.At)
+	l.put(p+".listen", g.Listen, g.At)
+	l.put(p+".hosts", strings.Join(g.Hosts, ", "), g.At)
+	if g.LeastRate > 0 {
+		l.put(p+".least-rate", fmt.Sprintf("%g/s", g.LeastRate), g.At)
+	}
+	for _, e := range g.Edge() {
+		l.put(p+"."+e.Name, e.Value, e.Origin)
+	}
+	for i, c := range g.TLS {
+		l.put(fmt.Sprintf("%s.tls[%d]", p, i), c.Cert+", "+c.Key, c.At)
+	}
+	l.routes(p, "", g.Routes, g.At)
+}
 
 func (l leaves) put(path, text string, at Origin) {
 	if text != "" {

@@ -55,6 +55,13 @@ type signer func(claims map[string]any) string
 // newEdge is a gateway whose workload tells which fields it got, by name.
 func newEdge(t *testing.T, kind, asks string) (hop, signer) {
 	t.Helper()
+	h, sign, _ := newEdgeThatChanges(t, kind, asks)
+	return h, sign
+}
+
+// newEdgeThatChanges is newEdge; change brings other rules into force, as the follower does.
+func newEdgeThatChanges(t *testing.T, kind, asks string) (h hop, sign signer, change func(asks string)) {
+	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
@@ -64,7 +71,7 @@ func newEdge(t *testing.T, kind, asks string) (hop, signer) {
 	if err := os.WriteFile(filepath.Join(dir, "keys.json"), set, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	sign := func(claims map[string]any) string {
+	sign = func(claims map[string]any) string {
 		all := map[string]any{"iss": "i", "aud": "tickets", "sub": "mara", "exp": time.Now().Add(time.Hour).Unix()}
 		for k, v := range claims {
 			all[k] = v
@@ -77,10 +84,6 @@ func newEdge(t *testing.T, kind, asks string) (hop, signer) {
 		signed, _ := s.Sign(payload)
 		text, _ := signed.CompactSerialize()
 		return text
-	}
-	rs, found := rules.Check([]rules.File{{Name: "edge.yaml", Text: fmt.Sprintf(edgeRules, asks)}}, rules.Live{})
-	if rules.Mistakes(found) > 0 {
-		t.Fatal(found[0].Text())
 	}
 	workload := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		n, _ := io.Copy(io.Discard, r.Body)
@@ -103,18 +106,74 @@ func newEdge(t *testing.T, kind, asks string) (hop, signer) {
 	t.Cleanup(workload.Close)
 	e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 	t.Cleanup(func() { e.transport.CloseIdle(); e.pools.CloseIdle() })
-	table, err := engine.Compile(rs, []engine.Instance{{ID: "s-v1-a", Service: "s", Version: "v1", Address: workload.Listener.Addr().String()}}, engine.Options{Revision: 7})
-	if err != nil {
-		t.Fatal(err)
-	}
-	router := newCaller("edge", table, e.transport)
+	router := newCaller("edge", nil, e.transport)
 	t.Cleanup(router.Close)
 	keeper := &edge.Keeper{Dir: dir}
 	t.Cleanup(keeper.Close)
 	router.Edge = new(atomic.Pointer[edge.Edge])
-	router.Edge.Store(keeper.Follow(rs.Gateway("edge")))
+	change = func(asks string) {
+		rs, found := rules.Check([]rules.File{{Name: "edge.yaml", Text: fmt.Sprintf(edgeRules, asks)}}, rules.Live{})
+		if rules.Mistakes(found) > 0 {
+			t.Fatal(found[0].Text())
+		}
+		table, err := engine.Compile(rs, []engine.Instance{{ID: "s-v1-a", Service: "s", Version: "v1", Address: workload.Listener.Addr().String()}}, engine.Options{Revision: 7})
+		if err != nil {
+			t.Fatal(err)
+		}
+		router.Edge.Store(keeper.Follow(rs.Gateway("edge")))
+		router.Table.Store(table)
+	}
+	change(asks)
 	rec := observe.NewRecorder(2, "caller")
-	return hop{"http://" + e.listen(router, rec), rec, router, nil}, sign
+	return hop{"http://" + e.listen(router, rec), rec, router, nil}, sign, change
+}
+
+// TestEdgeChanges: no request fails while rules about tokens change.
+func TestEdgeChanges(t *testing.T) {
+	each(t, func(t *testing.T, kind string) {
+		asks := func(field string) string {
+			return "    authenticate: {jwt: {issuer: i, audience: tickets, keys: keys.json, fields: {" + field + ": sub}}}"
+		}
+		h, sign, change := newEdgeThatChanges(t, kind, asks("x-user"))
+		token := "Bearer " + sign(nil)
+		stop, done := make(chan struct{}), make(chan string, 4)
+		for range cap(done) {
+			go func() {
+				client := &http.Client{Transport: &http.Transport{}}
+				defer client.CloseIdleConnections()
+				for {
+					select {
+					case <-stop:
+						done <- ""
+						return
+					default:
+					}
+					req, _ := http.NewRequest("GET", h.url+"/", nil)
+					req.Header.Set("Authorization", token)
+					resp, err := client.Do(req)
+					if err != nil {
+						done <- err.Error()
+						return
+					}
+					body, _ := io.ReadAll(resp.Body)
+					if resp.Body.Close(); resp.StatusCode != 200 || !strings.Contains(string(body), "=mara") {
+						done <- fmt.Sprint(resp.StatusCode, " ", string(body))
+						return
+					}
+				}
+			}()
+		}
+		for i := range 500 {
+			change(asks([]string{"x-user", "x-name"}[i%2]))
+			time.Sleep(time.Millisecond) // a proxy takes longer
+		}
+		close(stop)
+		for range cap(done) {
+			if what := <-done; what != "" {
+				t.Error(what)
+			}
+		}
+	})
 }
 
 // protocols are all ways of asking. What is asked over HTTP/2 as gRPC is carried by h2.

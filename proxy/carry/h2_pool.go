@@ -15,6 +15,7 @@ import (
 
 	"nightjar/core/engine"
 	"nightjar/proxy/h2"
+	"nightjar/proxy/outside"
 )
 
 // Connections of HTTP/2 to one instance. Few of them carry many requests: what goes the
@@ -30,6 +31,7 @@ const (
 // h2Pool are the connections of HTTP/2 to one instance.
 type h2Pool struct {
 	of     *Pools
+	name   *outside.Name // of the host of to; nil: it has none
 	to     engine.Instance
 	conns  atomic.Pointer[[]*h2Upstream] // those that take streams
 	unused int                           // sweeps in a row that found none
@@ -72,7 +74,7 @@ func (p *Pools) h2Of(to *engine.Instance) *h2Pool {
 	if k, ok := p.h2ByAddr.Load(key); ok {
 		return k.(*h2Pool)
 	}
-	k := &h2Pool{of: p, to: *to}
+	k := &h2Pool{of: p, to: *to, name: p.Outside.NameOf(to.Address)}
 	k.conns.Store(new([]*h2Upstream))
 	was, _ := p.h2ByAddr.LoadOrStore(key, k)
 	return was.(*h2Pool)
@@ -301,7 +303,7 @@ func (k *h2Pool) tick(idle time.Duration) {
 	var b h2.Batch
 	for _, u := range list {
 		u.conn.Tick(&b, idle, h2Ping, 0)
-		if !k.isGood(u) || !k.to.Mutual && !k.of.Outside.Has(k.to.Address, u.ip) {
+		if !k.isGood(u) || !k.name.Has(u.ip) {
 			u.retire()
 		}
 	}

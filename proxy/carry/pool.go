@@ -37,10 +37,10 @@ type Pools struct {
 // touch one slot each; requests share no lock.
 type connPool struct {
 	address string
-	of      string          // service
-	named   *outside.Dialer // knows the addresses of its name; nil: it has none
-	secure  bool            // by TLS, outside the mesh
-	service string          // whose instance it is, by mutual TLS; empty: it is not spoken to so
+	of      string        // service
+	name    *outside.Name // of the host in address; nil: it has none
+	secure  bool          // by TLS, outside the mesh
+	service string        // whose instance it is, by mutual TLS; empty: it is not spoken to so
 	slots   [poolSize]atomic.Pointer[upstream]
 	gone    atomic.Bool
 	unused  int // sweeps in a row that found it empty
@@ -102,9 +102,7 @@ func (p *Pools) of(to *engine.Instance) *connPool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	made := newConnPool(to)
-	if outside.IsName(to.Address) {
-		made.named = p.Outside
-	}
+	made.name = p.Outside.NameOf(to.Address)
 	k, _ := p.byAddr.LoadOrStore(key, made)
 	return k.(*connPool)
 }
@@ -133,7 +131,7 @@ func (k *connPool) take(near int) *upstream {
 // put keeps a connection, or closes it when there is no room.
 func (k *connPool) put(near int, u *upstream, now time.Duration) {
 	u.since, u.isKept = now, true
-	if !k.gone.Load() && (k.named == nil || k.named.Has(k.address, u.ip)) {
+	if !k.gone.Load() && (k.name.Has(u.ip)) {
 		for i := range poolSize {
 			if s := &k.slots[(near+i)%poolSize]; s.Load() == nil && s.CompareAndSwap(nil, u) {
 				return
@@ -186,7 +184,7 @@ func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
 		return nil, err
 	}
 	u := &upstream{conn: conn, pool: k}
-	if k.named != nil {
+	if k.name != nil {
 		u.ip = ipOf(conn)
 	}
 	if k.secure {

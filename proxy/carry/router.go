@@ -94,7 +94,7 @@ func (r *Router) course(b bearer, x *engine.Exchange, shard *observe.Shard, in *
 		shard:  shard,
 		began:  r.now(),
 	}
-	b.outside().begin(b, r.edge())
+	b.outside().begin(b, nil)
 	return in.carried
 }
 
@@ -121,11 +121,14 @@ func (c *carried) begin() progress {
 	c.now = c.began
 	c.trace = r.Observe.Trace(c.b.Header(observe.HeaderTraceparent), true)
 	c.isAsked = r.isAsked(c.b.Header(wire.HeaderAsk))
+	// The edge is ready before the table that goes with it, so it is looked at after that.
+	table := r.Table.Load()
+	c.b.outside().edge = r.edge()
 	if why := c.tooMuch(); why != nil {
 		*c.x = engine.Exchange{}
 		return c.refuse(*why)
 	}
-	return c.follow(c.enter())
+	return c.follow(c.enter(table))
 }
 
 // tooMuch refuses what is over the limits of the edge; nil: nothing is.
@@ -221,9 +224,8 @@ func (c *carried) givenUp(why error) progress {
 }
 
 // enter asks the engine where the request goes.
-func (c *carried) enter() engine.Step {
+func (c *carried) enter(table *engine.Table) engine.Step {
 	r := c.router
-	table := r.Table.Load()
 	if table == nil {
 		*c.x = engine.Exchange{}
 		return engine.Refuse(engine.NoInstance, "this proxy has had no rules from the service yet")

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"nightjar/certs"
 	"nightjar/core/rules"
 )
 
@@ -83,7 +84,7 @@ func (k *Keeper) Follow(g *rules.Gateway) *Edge {
 	for _, j := range asks {
 		from := j.Keys
 		if !isURL(from) {
-			from = under(k.Dir, from)
+			from = certs.Under(k.Dir, from)
 		}
 		if sets[from] == nil {
 			if sets[from] = k.sets[from]; sets[from] == nil {

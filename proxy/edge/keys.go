@@ -14,7 +14,6 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -232,15 +231,4 @@ func isGood(key any) bool {
 		return true
 	}
 	return false
-}
-
-// under is a path, which counts from dir unless it is absolute.
-func under(dir, name string) string {
-	if !filepath.IsAbs(name) {
-		name = filepath.Join(dir, name)
-	}
-	if abs, err := filepath.Abs(name); err == nil {
-		return abs
-	}
-	return name
 }

@@ -117,14 +117,14 @@ func TestNames(t *testing.T) {
 	// An address that is gone is noticed by whoever keeps connections there.
 	look.set("127.0.0.3")
 	d.age("office.example")
-	if !d.Has("office.example:"+port, netip.MustParseAddr("127.0.0.1")) {
+	if !d.NameOf("office.example:" + port).Has(netip.MustParseAddr("127.0.0.1")) {
 		t.Error("an address is gone before it was looked up")
 	}
 	if d.HasMoved() {
 		t.Error("an address was gone before")
 	}
 	d.Look()
-	for end := time.Now().Add(5 * time.Second); d.Has("office.example:"+port, netip.MustParseAddr("127.0.0.1")); time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(5 * time.Second); d.NameOf("office.example:" + port).Has(netip.MustParseAddr("127.0.0.1")); time.Sleep(time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("an address that is gone is not noticed")
 		}
