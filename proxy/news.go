@@ -36,7 +36,7 @@ func (p *Proxy) news(d *wire.Delta) {
 				Version:  p.cfg.Version,
 				Instance: p.cfg.ID,
 				Kind:     "undeclared",
-				Detail:   fmt.Sprintf("requests to %s were refused, %d lately: no rule declares it", host, told[host]),
+				Detail:   fmt.Sprintf("requests to %s were refused, %d lately: the rules declare no such service for it", host, told[host]),
 			})
 		}
 	}

@@ -122,7 +122,7 @@ func (in *Inbound) course(b bearer, _ *engine.Exchange, shard *observe.Shard, at
 		shard: shard,
 		began: in.now(),
 	}
-	b.outside().begin(b, nil)
+	b.outside().begin(b)
 	return at.served
 }
 

@@ -94,7 +94,7 @@ func (r *Router) course(b bearer, x *engine.Exchange, shard *observe.Shard, in *
 		shard:  shard,
 		began:  r.now(),
 	}
-	b.outside().begin(b, nil)
+	b.outside().begin(b)
 	return in.carried
 }
 

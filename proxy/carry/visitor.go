@@ -25,8 +25,8 @@ type visitor struct {
 	isGot bool // proof is known
 }
 
-// begin is called with every request. edge is that of a gateway, or nil.
-func (v *visitor) begin(of bearer, e *edge.Edge) { *v = visitor{of: of, edge: e} }
+// begin is called with every request. At a gateway the edge comes with the table.
+func (v *visitor) begin(of bearer) { *v = visitor{of: of} }
 
 func (v *visitor) outside() *visitor { return v }
 
