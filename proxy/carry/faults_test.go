@@ -315,7 +315,7 @@ func TestKeptConnectionsAreUsedAgain(t *testing.T) {
 }
 
 // TestSlowBodyAfterSlowConnect: a body that does not come is the caller's fault, also where
-// most of the time went by before there was a connection.
+// half of the time went by before there was a connection.
 func TestSlowBodyAfterSlowConnect(t *testing.T) {
 	t.Parallel()
 	office := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
@@ -331,23 +331,26 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 		go io.Copy(out, in)
 		io.Copy(in, out)
 	})
-	each(t, func(t *testing.T, kind string) {
+	start := func(t *testing.T, kind, wait string) hop {
 		e := ends{t: t, kind: kind, transport: NewTransports(nil), pools: &Pools{Epoch: time.Now()}}
 		e.trust(office)
-		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: 1s, versions: [v1], instances: [{at: 'https://" + at + "', version: v1}]}}"}}, rules.Live{})
+		rs, _ := rules.Check([]rules.File{{Name: "f.yaml", Text: "services: {s: {timeout: " + wait + ", versions: [v1], instances: [{at: 'https://" + at + "', version: v1}]}}"}}, rules.Live{})
 		table, err := engine.Compile(rs, nil, engine.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
 		c := newCaller("", table, e.transport)
 		t.Cleanup(c.Close)
-		h := hop{url: "http://" + e.listen(c, nil)}
-		pause.Store(int64(700 * time.Millisecond))
+		return hop{url: "http://" + e.listen(c, nil)}
+	}
+	fields := [][2]string{{":method", "POST"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/"}}
+	each(t, func(t *testing.T, kind string) {
+		h := start(t, kind, "1s")
+		pause.Store(int64(500 * time.Millisecond))
 		if got := h.raw(t, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: 100000\r\n\r\nabc"); !strings.Contains(got, "408 Request Timeout") {
 			t.Errorf("got\n%s", got)
 		}
 		pause.Store(int64(5 * time.Second)) // there is none in time
-		fields := [][2]string{{":method", "POST"}, {":scheme", "http"}, {":authority", "s"}, {":path", "/"}}
 		two := rawHTTP2To(t, h.url)
 		two.head(1, fields, []byte("abc"))
 		if got := two.answer(1); !strings.Contains(got, "408 Request Timeout") {
@@ -357,6 +360,16 @@ func TestSlowBodyAfterSlowConnect(t *testing.T) {
 		two.send(1, fields, []byte("abc"))
 		if got := two.answer(1); !strings.Contains(got, "504 Gateway Timeout") {
 			t.Errorf("a body that has come, and no connection:\n%s", got)
+		}
+		h = start(t, kind, "4s") // longer than a connection may take: it cannot be reached
+		const unreachable = "error=connection_timeout"
+		if got := h.raw(t, "POST / HTTP/1.1\r\nHost: s\r\nConnection: close\r\nContent-Length: 3\r\n\r\nabc"); !strings.Contains(got, unreachable) {
+			t.Errorf("HTTP/1.1, no handshake:\n%s", got)
+		}
+		two = rawHTTP2To(t, h.url)
+		two.send(1, fields, []byte("abc"))
+		if got := two.answer(1); !strings.Contains(got, unreachable) {
+			t.Errorf("HTTP/2, no handshake:\n%s", got)
 		}
 	})
 }

@@ -273,7 +273,7 @@ func (k *h2Pool) secure(ctx context.Context, tcp *net.TCPConn) (*h2.Under, *tls.
 	}
 	under := h2.NewUnder(tcp)
 	t := tls.Client(under, cfg)
-	if err := t.HandshakeContext(ctx); err != nil {
+	if err := outside.Handshake(ctx, t); err != nil {
 		if isRefusedThere(err) && strings.Contains(err.Error(), "no application protocol") { // RFC 7301, section 3.2
 			err = errNotHTTP2
 		}

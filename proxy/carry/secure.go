@@ -17,6 +17,7 @@ import (
 	"nightjar/core/rules"
 	"nightjar/identity"
 	"nightjar/proxy/h2"
+	"nightjar/proxy/outside"
 )
 
 const (
@@ -67,19 +68,12 @@ func dialMember(ctx context.Context, c *identity.Credentials, address, service s
 	t, peer, err := c.Client(ctx, under, identity.Name{Kind: identity.Service, Name: service})
 	if err != nil {
 		conn.Close()
-		if isBroken(err) {
+		if outside.IsBroken(err) {
 			return nil, &net.OpError{Op: "dial", Net: "tcp", Addr: conn.RemoteAddr(), Err: err}
 		}
 		return nil, unproven{service, err}
 	}
 	return &memberConn{t, tcp, under, peer}, nil
-}
-
-// isBroken tells whether a connection ended, in contrast to what was said on it.
-func isBroken(err error) bool {
-	var op *net.OpError
-	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) ||
-		errors.Is(err, context.Canceled) || errors.As(err, &op) && op.Op != "remote error" && op.Op != "local error"
 }
 
 // isRefusedThere tells whether the other end said by an alert of TLS that it does not
@@ -153,7 +147,7 @@ func (h *Handshakes) Failed(err error, from string) {
 		h.Otherwise.Add(1)
 	}
 	why := err.Error()
-	if isBroken(err) {
+	if outside.IsBroken(err) {
 		why = "it left before it proved who it is"
 	}
 	h.note(why, from, "")

@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"slices"
@@ -157,9 +158,26 @@ func (d *Dialer) Secure(ctx context.Context, conn net.Conn, service, address str
 		return nil, err
 	}
 	t := tls.Client(conn, cfg)
-	if err := t.HandshakeContext(ctx); err != nil {
+	if err := Handshake(ctx, t); err != nil {
 		conn.Close()
 		return nil, err
 	}
 	return t, nil
+}
+
+// Handshake is that of a connection's TLS. One that ends or does not come about in time is the
+// error of a connection that could not be opened, since nothing was sent on it yet.
+func Handshake(ctx context.Context, t *tls.Conn) error {
+	err := t.HandshakeContext(ctx)
+	if err != nil && IsBroken(err) {
+		return &net.OpError{Op: "dial", Net: "tcp", Addr: t.RemoteAddr(), Err: err}
+	}
+	return err
+}
+
+// IsBroken tells whether a connection ended, in contrast to what was said on it.
+func IsBroken(err error) bool {
+	var op *net.OpError
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, context.Canceled) || errors.As(err, &op) && op.Op != "remote error" && op.Op != "local error"
 }
