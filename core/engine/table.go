@@ -34,11 +34,23 @@ type Instance struct {
 	// Down: the proxy beside it says that its health checks fail.
 	Down bool `json:"down,omitempty"`
 
-	// Mutual: it is spoken to by mutual TLS, as the rules say for its service. Compile
-	// sets it.
-	Mutual bool `json:"-"`
+	way
 	// Key tells its connections from those to others. Compile sets it; empty: the address.
 	Key string `json:"-"`
+}
+
+// way is how an instance is called. Compile sets it.
+type way struct {
+	Mutual bool   // by mutual TLS, as the rules say for its service
+	Via    string // host:port of the crossing of its site; empty: at its own address
+	IsFar  bool   // it is at another site than the caller
+}
+
+// CrossingName is the name by which a crossing knows an instance, in the server name of TLS
+// (RFC 6066, section 3). It shows nobody on the way which instance that is.
+func CrossingName(instance string) string {
+	sum := sha256.Sum256([]byte(instance))
+	return hex.EncodeToString(sum[:16]) + ".instance"
 }
 
 // isSame tells whether two are the same instance at the same place; their health
@@ -46,15 +58,18 @@ type Instance struct {
 func (in *Instance) isSame(other *Instance) bool {
 	a, b := *in, *other
 	a.Down, a.Doubted, b.Down, b.Doubted = false, false, false, false
-	a.Mutual, b.Mutual, a.Key, b.Key = false, false, "", ""
+	a.way, b.way = way{}, way{}
 	return a == b
 }
 
-// with is a copy that is spoken to by mutual TLS, or not.
-func (in *Instance) with(mutual bool) *Instance {
+// with is a copy that is called in a way.
+func (in *Instance) with(w way) *Instance {
 	own := *in
-	switch own.Mutual = mutual; {
-	case mutual:
+	own.way = w
+	switch {
+	case w.Via != "": // at two sites there may be the same addresses
+		own.Key = own.Service + "~" + CrossingName(own.ID) + "~" + w.Via
+	case w.Mutual:
 		own.Key = own.Service + "~" + own.Address
 	case own.Secure:
 		own.Key = own.Service + "~https://" + own.Address // each service has its own certificates

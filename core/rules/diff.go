@@ -57,6 +57,7 @@ func flatten(rs *Rules) map[string]leaf {
 	out := leaves{}
 	for _, s := range rs.Sites {
 		out.put("sites."+s.Name, "declared", s.At)
+		out.put("sites."+s.Name+".crossing", s.Crossing, s.At)
 	}
 	for _, t := range rs.Teams {
 		p := "teams." + t.Name

@@ -64,6 +64,17 @@ func (r *Rules) Service(name string) *Service {
 	return nil
 }
 
+// Crossing is the host:port where others reach the instances of a site; empty: each at its
+// own address.
+func (r *Rules) Crossing(site string) string {
+	for _, s := range r.Sites {
+		if s.Name == site {
+			return s.Crossing
+		}
+	}
+	return ""
+}
+
 // Gateway returns the gateway of that name, or nil.
 func (r *Rules) Gateway(name string) *Gateway {
 	for _, g := range r.Gateways {
@@ -109,8 +120,14 @@ func (r *Rules) everywhere(do func(s *Service, rt *Route)) {
 // Site is one entry of the section `sites`: a place where instances run.
 type Site struct {
 	Name string `json:"name"`
-	At   Origin `json:"at"`
+	// Crossing is the host:port where others reach the instances of the site; empty: each at
+	// its own address.
+	Crossing string `json:"crossing,omitempty"`
+	At       Origin `json:"at"`
 }
+
+// SiteDirect is the value of `reach` for a site without a crossing.
+const SiteDirect = "direct"
 
 // Labels are names with values that policies select by.
 type Labels map[string]string

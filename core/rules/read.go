@@ -99,7 +99,7 @@ func (r *reader) readFile(text string) bool {
 		return true
 	}
 	r.mapping(root, "", fields{
-		"sites":    func(n *yaml.Node, path string) { r.list(n, path, "sites", r.site) },
+		"sites":    r.sites,
 		"services": func(n *yaml.Node, path string) { r.pairs(n, path, r.service) },
 		"gateways": func(n *yaml.Node, path string) { r.pairs(n, path, r.gateway) },
 		"policies": func(n *yaml.Node, path string) { r.pairs(n, path, r.policy) },

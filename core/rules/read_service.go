@@ -12,10 +12,49 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-func (r *reader) site(n *yaml.Node, path string) {
-	if s, ok := r.name(n, path, nameShape, nameExpected); ok && r.once(n, path, "site "+s) {
-		r.rules.Sites = append(r.rules.Sites, Site{s, r.at(n)})
+// sites reads a list of names, or a mapping from names to how others reach the site.
+func (r *reader) sites(n *yaml.Node, path string) {
+	add := func(n *yaml.Node, path string) *Site {
+		s, ok := r.name(n, path, nameShape, nameExpected)
+		if !ok || !r.once(n, path, "site "+s) {
+			return nil
+		}
+		r.rules.Sites = append(r.rules.Sites, Site{Name: s, At: r.at(n)})
+		return &r.rules.Sites[len(r.rules.Sites)-1]
 	}
+	if !isMapping(n) {
+		r.list(n, path, "sites, or a mapping from each to its crossing", func(n *yaml.Node, path string) { add(n, path) })
+		return
+	}
+	r.pairs(n, path, func(k, v *yaml.Node, path string) {
+		s := add(k, path)
+		if s == nil {
+			s = &Site{}
+		}
+		seen := r.mapping(v, path, fields{
+			"crossing": func(n *yaml.Node, path string) { s.Crossing = r.crossing(n, path) },
+			"reach":    func(n *yaml.Node, path string) { r.choice(n, path, SiteDirect) },
+		})
+		if seen.has("crossing") && seen.has("reach") {
+			r.mistake(seen["reach"], path+".reach", CodeBadValue, "a site with a crossing is not reached directly",
+				"crossing or reach, not both")
+		}
+	})
+}
+
+// crossing reads where others reach the crossing of a site.
+func (r *reader) crossing(n *yaml.Node, path string) string {
+	const expected = "a host with a port, such as crossing.north-quay.example:7443"
+	s, ok := r.scalar(n, path, expected)
+	if !ok {
+		return ""
+	}
+	host, port, err := net.SplitHostPort(s)
+	if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 || isBadHost(host) && net.ParseIP(host) == nil {
+		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not where others reach a crossing", s), expected)
+		return ""
+	}
+	return s
 }
 
 func (r *reader) service(k, v *yaml.Node, path string) {

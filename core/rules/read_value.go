@@ -370,13 +370,17 @@ func (r *reader) host(n *yaml.Node, path string) (string, bool) {
 	}
 	h := strings.TrimSuffix(strings.ToLower(s), ".")
 	rest := strings.TrimPrefix(h, "*.")
-	isBad := rest == "" || strings.ContainsAny(rest, "*/:@ \t\\\"'<>?#") || strings.Contains(rest, "..") ||
-		strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' || c == 0x7f })
-	if h != "*" && isBad {
+	if h != "*" && isBadHost(rest) {
 		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not a host name", s), expected)
 		return "", false
 	}
 	return h, true
+}
+
+// isBadHost tells whether a text can be no host name.
+func isBadHost(h string) bool {
+	return h == "" || strings.ContainsAny(h, "*/:@ \t\\\"'<>?#") || strings.Contains(h, "..") ||
+		strings.ContainsFunc(h, func(c rune) bool { return c < ' ' || c == 0x7f })
 }
 
 // oneHost reads a host name without a star.

@@ -81,7 +81,7 @@ func TestSchemaTakesWhatTheCheckerTakes(t *testing.T) {
 
 // everything has each key of the language at least once.
 const everything = `
-sites: [n, s]
+sites: {n: {crossing: "c.example:7443"}, s: {reach: direct}}
 services:
   a:
     owner: x

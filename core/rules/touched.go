@@ -79,6 +79,12 @@ func routesOf(h *heldBy) map[string]heldRoute {
 func holdingsOf(rs *Rules) map[string]*heldBy {
 	resolver, access := NewResolver(rs), rs.Access.about(rs.Services)
 	out := map[string]*heldBy{}
+	crossings := ""
+	for _, s := range rs.Sites { // any service may have instances there
+		if s.Crossing != "" {
+			crossings += s.Name + " by " + s.Crossing + "\n"
+		}
+	}
 	values := func(list []Holding) string {
 		var b strings.Builder
 		for _, h := range list {
@@ -117,7 +123,7 @@ func holdingsOf(rs *Rules) map[string]*heldBy {
 	for _, s := range rs.Services {
 		h := held(s, s.Name, s.Routes)
 		var b strings.Builder
-		b.WriteString(s.Protocol + "\n" + strings.Join(s.Versions, ", ") + "\n")
+		b.WriteString(s.Protocol + "\n" + strings.Join(s.Versions, ", ") + "\n" + crossings)
 		for _, in := range s.Instances {
 			b.WriteString(in.URL + " " + in.Version + " " + in.Site + "\n")
 		}
@@ -125,7 +131,7 @@ func holdingsOf(rs *Rules) map[string]*heldBy {
 		h.own = b.String()
 		out[s.Name] = h
 	}
-	out[Undeclared] = &heldBy{own: "\n\n" + values(resolver.ServiceHoldings(nil)) + access[Undeclared]}
+	out[Undeclared] = &heldBy{own: "\n\n" + crossings + values(resolver.ServiceHoldings(nil)) + access[Undeclared]}
 	for _, g := range rs.Gateways {
 		h := held(nil, "", g.Routes)
 		h.own = g.Listen + "\n" + strings.Join(g.Hosts, ", ") + "\n"

@@ -254,6 +254,8 @@ func (k *h2Pool) connectOnce(ctx context.Context) (*h2Upstream, error) {
 		Handler:  u,
 		IsClient: true,
 		Streams:  h2Most,
+		Unheard:  1, // a burst is not to be refused by an instance that takes few
+		Settled:  k.freed,
 		Budget:   &k.of.HTTP2.held,
 		Calm:     h2CalmMembers,
 		Now:      func() time.Duration { return time.Since(k.of.Epoch) },

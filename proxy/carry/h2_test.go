@@ -87,11 +87,11 @@ func upstreams(p *Pools) (list *[]*h2Upstream) {
 }
 
 // frames is a workload that speaks frames: each of its connections is given to serve.
-func frames(t *testing.T, serve func(f *http2.Framer)) (address string) {
+func frames(t *testing.T, serve func(f *http2.Framer), settings ...http2.Setting) (address string) {
 	return listenRaw(t, func(conn net.Conn) {
 		io.ReadFull(conn, make([]byte, len(h2.Preface)))
 		f := http2.NewFramer(conn, conn)
-		f.WriteSettings()
+		f.WriteSettings(settings...)
 		serve(f)
 	})
 }
@@ -153,7 +153,6 @@ func TestStreamsRunOut(t *testing.T) {
 	var now, most atomic.Int32
 	release := make(chan struct{})
 	at := frames(t, func(f *http2.Framer) {
-		f.WriteSettings(http2.Setting{ID: http2.SettingMaxConcurrentStreams, Val: 3})
 		var mu sync.Mutex // guards what follows, and the writing
 		var waiting []uint32
 		released := false
@@ -186,7 +185,7 @@ func TestStreamsRunOut(t *testing.T) {
 				mu.Unlock()
 			}
 		}
-	})
+	}, http2.Setting{ID: http2.SettingMaxConcurrentStreams, Val: 3})
 	h := grpcHopTo(t, "", at)
 	const calls = 90
 	errs := make(chan error, calls)

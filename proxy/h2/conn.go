@@ -71,7 +71,12 @@ type Config struct {
 	Handler  Handler
 	IsClient bool
 	Streams  int // a peer may have open at once; 0: 1000. Of a client, that it opens at most
-	Budget   *Budget
+	// Unheard is how many streams a client opens before the peer's settings have come, which
+	// may allow fewer; 0: 100.
+	Unheard int
+	// Settled tells that the peer's settings have come, or changed; nil: nobody is told.
+	Settled func()
+	Budget  *Budget
 	// Calm is what a peer may cost in a second by frames that bring nothing, beyond what it
 	// earns by taking answers; 0: 1000.
 	Calm int
@@ -79,6 +84,9 @@ type Config struct {
 	Patience func(n int) time.Duration
 	Now      func() time.Duration // since any time; for Tick
 }
+
+// usualStreams is how many streams a peer takes that does not say it.
+const usualStreams = 100
 
 // Budget bounds what all connections that share it hold of bodies that their receivers do
 // not take: past it, what comes takes up the window of its connection until it has gone on.
@@ -159,7 +167,8 @@ type Conn struct {
 	forgot    int // places of forgotten that were used
 	writer    Writer
 	name      []byte // room for one of a field
-	peerMax   uint32
+	peerMax   uint32 // streams that the peer takes at once
+	isSettled bool   // the peer has said so, or that it does not
 	calm      calm
 	counts    *Counts
 }
@@ -190,7 +199,7 @@ func New(tcp *net.TCPConn, under *Under, t *tls.Conn, early []byte, counts *Coun
 		sendLeft:  defaultWindow,
 		sendStart: defaultWindow,
 		recvLeft:  connWindow,
-		peerMax:   100, // until it says how many
+		peerMax:   uint32(cmp.Or(cfg.Unheard, usualStreams)),
 		told:      maxWindow,
 		calm:      calm{perSecond: cmp.Or(cfg.Calm, 1000), since: time.Now()},
 		counts:    counts,

@@ -223,6 +223,9 @@ func (c *Conn) takeSettings(flags byte, id uint32, p []byte) error {
 		return err
 	}
 	c.pump(&c.batch) // their windows may have grown
+	if c.cfg.Settled != nil {
+		c.cfg.Settled()
+	}
 	return nil
 }
 
@@ -230,6 +233,9 @@ func (c *Conn) takeSettings(flags byte, id uint32, p []byte) error {
 func (c *Conn) setAll(p []byte) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if !c.isSettled {
+		c.isSettled, c.peerMax = true, usualStreams
+	}
 	for n := 0; len(p) > 0; p = p[settingLength:] {
 		if n++; n > 64 {
 			return connError(EnhanceYourCalm, "too many settings")
