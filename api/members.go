@@ -80,10 +80,6 @@ func (s *Server) joinTokens(c *echo.Context) (model.JoinTokenList, error) {
 }
 
 func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (model.JoinToken, error) {
-	if (in.Service == "") == (in.Gateway == "") {
-		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid",
-			"a join token is for one service or one gateway: name either")
-	}
 	g := store.Grant{
 		Kind:      identity.Service,
 		Name:      in.Service,
@@ -91,8 +87,15 @@ func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (mo
 		Site:      in.Site,
 		Addresses: in.Addresses,
 	}
-	if in.Gateway != "" {
+	switch {
+	case in.Service != "" && in.Gateway == "" && in.Crossing == "":
+	case in.Gateway != "" && in.Service == "" && in.Crossing == "":
 		g.Kind, g.Name = identity.Gateway, in.Gateway
+	case in.Crossing != "" && in.Service == "" && in.Gateway == "" && in.Version == "" && (in.Site == "" || in.Site == in.Crossing):
+		g.Kind, g.Name, g.Site = identity.Crossing, in.Crossing, in.Crossing
+	default:
+		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid",
+			"a join token is for one service, one gateway, or the crossing of one site: name one of them")
 	}
 	address, err := s.reachable(in.Server)
 	if err != nil {

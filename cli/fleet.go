@@ -137,8 +137,11 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 	var rows [][]string
 	for _, p := range list {
 		what := strings.Trim(p.Service+"/"+p.Version, "/")
-		if p.Gateway != "" {
+		switch {
+		case p.Gateway != "":
 			what = "gateway " + p.Gateway
+		case p.Crossing != "":
+			what = "crossing"
 		}
 		mark, state := "", p.State
 		if needsAttention(&p) {
@@ -168,7 +171,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 			p.Program,
 		}
 		if s.Wide {
-			row = append(row, p.Inbound, p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
+			row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
 		}
 		rows = append(rows, row)
 	}

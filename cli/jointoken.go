@@ -27,17 +27,17 @@ func (a *app) joinTokenCreate() *cobra.Command {
 	var good time.Duration
 	cmd := &cobra.Command{
 		Use:   "create",
-		Short: "Make a token, for one service or gateway",
-		Long: `Make a token with which a proxy joins the mesh once, as the service or gateway that it is
-for; after that the proxy proves itself by its certificate, which it renews. The token
+		Short: "Make a token, for one service, gateway or crossing",
+		Long: `Make a token with which a proxy joins the mesh once, as the service, gateway or crossing that
+it is for; after that the proxy proves itself by its certificate, which it renews. The token
 names the service's address and authority, so that nobody can answer in its place. Keep
 it secret until it is used: whoever has it can be what it is for.`,
 		Example: `  nightjar join-token create --service sailings --version v2 --site north-quay > token
   nightjar join-token create --gateway front-door --for 1h`,
 		Args: exactly(0, ""),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if (in.Service == "") == (in.Gateway == "") {
-				return usagef("name what the proxy may be, with either --service or --gateway")
+			if len(in.Service)+len(in.Gateway)+len(in.Crossing) == 0 {
+				return usagef("name what the proxy may be, with --service, --gateway or --crossing")
 			}
 			in.ForSeconds = int64(good.Seconds())
 			return ask(a, cmd, func(c *client.Client, ctx context.Context) (model.JoinToken, error) {
@@ -48,6 +48,7 @@ it secret until it is used: whoever has it can be what it is for.`,
 	f := cmd.Flags()
 	f.StringVar(&in.Service, "service", "", "service that the proxy may stand beside")
 	f.StringVar(&in.Gateway, "gateway", "", "gateway that the proxy may serve")
+	f.StringVar(&in.Crossing, "crossing", "", "site whose crossing the proxy may be")
 	f.StringVar(&in.Version, "version", "", "version of the workload; empty: any")
 	f.StringVar(&in.Site, "site", "", "site where it runs; empty: any")
 	f.StringSliceVar(&in.Addresses, "address", nil,
@@ -81,8 +82,11 @@ func joinTokenSheet(s *out.Sheet, l model.JoinTokenList) {
 	rows := [][]string{}
 	for _, t := range l.Tokens {
 		what := strings.Trim(t.Service+"/"+t.Version, "/")
-		if t.Gateway != "" {
+		switch {
+		case t.Gateway != "":
 			what = "gateway " + t.Gateway
+		case t.Crossing != "":
+			what = "crossing of " + t.Crossing
 		}
 		state := "good, " + left(t.Expires, now)
 		switch {

@@ -27,8 +27,9 @@ func (a *app) proxy() *cobra.Command {
 	var state, join, tokenFile, logged string
 	cmd := &cobra.Command{
 		Use:   "proxy",
-		Short: "Run a proxy beside a workload, or a gateway",
-		Long: `Run a proxy beside one instance of a workload, or serve a gateway of the rules.
+		Short: "Run a proxy beside a workload, a gateway, or the crossing of a site",
+		Long: `Run a proxy beside one instance of a workload, serve a gateway of the rules, or carry
+what comes from other sites to the instances of one.
 
 Beside a workload, the proxy listens at two addresses: at --inbound, where other proxies
 send requests for the workload at --app; and at --outbound, where the workload sends its
@@ -36,16 +37,24 @@ own requests, with the name of the called service as host. A workload that reads
 address of a proxy from its environment only needs HTTP_PROXY=http://HOST:PORT of
 --outbound.
 
+A crossing takes connections at --inbound, and carries each to the instance that it names,
+without decrypting it. The rules say where others reach it: sites: {NAME: {crossing:
+HOST:PORT}}. When it ends it waits for up to --drain (75s) until callers have made other
+connections, as they do each minute.
+
 SIGTERM drains: the instance leaves the registry, requests finish, and the process
 exits. SIGHUP starts the program again with the same arguments, hands over the
 listeners, and drains when the new process has rules in force: an upgrade without
 failed requests.`,
 		Example: `  nightjar proxy --service sailings --version v1 --app 127.0.0.1:9001 --outbound 127.0.0.1:9101
-  nightjar proxy --gateway front-door`,
-		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, or --gateway NAME"),
+  nightjar proxy --crossing north-quay --inbound 0.0.0.0:7443`,
+		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, --gateway NAME, or --crossing SITE"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := checkProxy(&cfg); err != nil {
 				return err
+			}
+			if cfg.Crossing != "" && !cmd.Flags().Changed("drain") {
+				cfg.Drain = crossingDrain
 			}
 			if tokenFile != "" {
 				return usagef(
@@ -92,8 +101,19 @@ failed requests.`,
 // checkProxy tells whether the flags can be used together, and whether addresses are
 // addresses.
 func checkProxy(cfg *proxy.Config) error {
-	if cfg.Gateway == "" && (cfg.Service == "" || cfg.Version == "") {
-		return usagef("name the workload with --service and --version, or a gateway with --gateway")
+	if cfg.Crossing != "" {
+		switch {
+		case cfg.Gateway != "" || cfg.Service != "" || cfg.Version != "" || cfg.App != "" || cfg.Outbound != "" || len(cfg.Ports) > 0:
+			return usagef("--crossing cannot be combined with --gateway, --service, --version, --app, --outbound or --port: " +
+				"a crossing has no workload")
+		case cfg.Site != "" && cfg.Site != cfg.Crossing:
+			return usagef("--site %s: the crossing of %s is at its own site", cfg.Site, cfg.Crossing)
+		case cfg.Inbound == "":
+			return usagef("name the address where other sites reach the crossing: --inbound HOST:PORT, such as 0.0.0.0:7443")
+		}
+		cfg.Site = cfg.Crossing
+	} else if cfg.Gateway == "" && (cfg.Service == "" || cfg.Version == "") {
+		return usagef("name the workload with --service and --version, a gateway with --gateway, or a site with --crossing")
 	}
 	if cfg.Gateway != "" && (cfg.Service != "" || cfg.App != "") {
 		return usagef("--gateway cannot be combined with --service or --app: a gateway has no workload")
@@ -134,10 +154,11 @@ func proxyFlags(f *pflag.FlagSet, cfg *proxy.Config) {
 		"unique name of this instance (default: made of service, version or gateway, and a random number)")
 	f.StringVar(&cfg.App, "app", "", "HOST:PORT of the workload; without it, the proxy only sends requests")
 	f.StringVar(&cfg.Inbound, "inbound", "",
-		"HOST:PORT that takes requests for the workload (default: a free port of 127.0.0.1)")
+		"HOST:PORT that takes requests for the workload, or for a site (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Outbound, "outbound", "",
 		"HOST:PORT where the workload calls others (default: a free port of 127.0.0.1)")
 	f.StringVar(&cfg.Gateway, "gateway", "", "gateway to serve; where it listens is in the rules")
+	f.StringVar(&cfg.Crossing, "crossing", "", "site to whose instances it carries what comes from other sites")
 	f.StringToStringVar(&cfg.Ports, "port", nil,
 		"SERVICE=HOST:PORT where the workload calls one service, whatever host it names; also for TCP "+
 			"services; can be repeated")
@@ -202,12 +223,18 @@ func readyLine(p *proxy.Proxy, cfg proxy.Config) string {
 			"no address: the rules in force do not declare it",
 		)
 	}
+	if cfg.Crossing != "" {
+		where = "crossing of " + cfg.Crossing + " at " + p.Crossing()
+	}
 	line := fmt.Sprintf("proxy ready: revision %d, %s", p.Revision(), where)
 	if since := p.StaleSince(); !since.IsZero() {
 		line += ", stale since " + since.Local().Format(time.DateTime)
 	}
 	return line
 }
+
+// crossingDrain is longer than callers use a connection through a crossing for new requests.
+const crossingDrain = 75 * time.Second
 
 // defaultState is where proxies keep rules and instances by default.
 func defaultState() string {
@@ -222,6 +249,9 @@ func defaultState() string {
 func kindOf(cfg proxy.Config) string {
 	if cfg.Gateway != "" {
 		return cfg.Gateway
+	}
+	if cfg.Crossing != "" {
+		return "crossing-" + cfg.Crossing
 	}
 	return cfg.Service + "-" + cfg.Version
 }

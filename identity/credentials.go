@@ -179,9 +179,12 @@ func expect(want Name, got Member) error {
 	return nil
 }
 
-// Client makes a connection to a member secure, and tells who it is.
-func (c *Credentials) Client(ctx context.Context, conn net.Conn, want Name) (*tls.Conn, Peer, error) {
-	t := tls.Client(conn, c.ClientConfig(want))
+// Client makes a connection to a member secure, and tells who it is. server is the server
+// name that is sent (RFC 6066, section 3); empty: none.
+func (c *Credentials) Client(ctx context.Context, conn net.Conn, want Name, server string) (*tls.Conn, Peer, error) {
+	cfg := c.ClientConfig(want)
+	cfg.ServerName = server
+	t := tls.Client(conn, cfg)
 	if err := t.HandshakeContext(ctx); err != nil {
 		return nil, Peer{}, err
 	}

@@ -175,7 +175,7 @@ func handshake(t *testing.T, server, client *identity.Credentials, want string) 
 	}()
 	ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
 	defer stop()
-	c, _, err := client.Client(ctx, a, identity.Name{Kind: identity.Service, Name: want})
+	c, _, err := client.Client(ctx, a, identity.Name{Kind: identity.Service, Name: want}, "")
 	if err == nil {
 		_, err = c.Read(make([]byte, 1))
 	}
@@ -336,7 +336,7 @@ func BenchmarkHandshake(b *testing.B) {
 		x, y := net.Pipe()
 		ended := make(chan error, 1)
 		go func() { ended <- tls.Server(y, config).Handshake() }()
-		if _, _, err := client.Client(context.Background(), x, sailings.Name); err != nil {
+		if _, _, err := client.Client(context.Background(), x, sailings.Name, ""); err != nil {
 			b.Fatal(err)
 		}
 		if err := <-ended; err != nil {

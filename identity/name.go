@@ -2,8 +2,8 @@
 // that prove them, and the TLS by which they speak to each other.
 //
 // A name is a SPIFFE ID (https://spiffe.io, SPIFFE-ID and X509-SVID) in the mesh's
-// trust domain: spiffe://DOMAIN/service/NAME, spiffe://DOMAIN/gateway/NAME or
-// spiffe://DOMAIN/node/NAME. What else a certificate vouches for, the instance, its
+// trust domain: spiffe://DOMAIN/service/NAME, spiffe://DOMAIN/gateway/NAME,
+// spiffe://DOMAIN/crossing/SITE or spiffe://DOMAIN/node/NAME. What else a certificate vouches for, the instance, its
 // version and its site, is in the subject, since a certificate may hold one URI alone.
 package identity
 
@@ -25,15 +25,16 @@ const DefaultDomain = "nightjar.internal"
 
 // Kinds of members.
 const (
-	Service = "service" // a proxy beside a workload
-	Gateway = "gateway" // a proxy at an edge
-	Node    = "node"    // the service itself
+	Service  = "service"  // a proxy beside a workload
+	Gateway  = "gateway"  // a proxy at an edge
+	Crossing = "crossing" // a proxy that carries what comes from other sites; its name is the site
+	Node     = "node"     // the service itself
 )
 
-// Name is the name of a service, a gateway or a node.
+// Name is the name of a service, a gateway, a crossing or a node.
 type Name struct{ Kind, Name string }
 
-// String is the name as access rules write it: NAME, gateway/NAME or node/NAME.
+// String is the name as access rules write it: NAME, gateway/NAME, crossing/SITE or node/NAME.
 func (n Name) String() string {
 	if n.Kind == Service || n.Kind == "" {
 		return n.Name
@@ -64,8 +65,15 @@ var (
 
 // Check tells what is wrong with the names of a member.
 func (m Member) Check() error {
-	if m.Kind != Service && m.Kind != Gateway && m.Kind != Node {
-		return fmt.Errorf("%q is not a kind of member: expected service, gateway or node", m.Kind)
+	switch m.Kind {
+	case Service, Gateway, Node:
+	case Crossing:
+		if m.Site != m.Name.Name || m.Version != "" {
+			return fmt.Errorf("the crossing of site %s is at site %q, version %q: it is at its own site, and has no version",
+				m.Name.Name, m.Site, m.Version)
+		}
+	default:
+		return fmt.Errorf("%q is not a kind of member: expected service, gateway, crossing or node", m.Kind)
 	}
 	if !shape.MatchString(m.Name.Name) {
 		return fmt.Errorf("%q cannot be a %s: use letters, digits, dots and hyphens", m.Name.Name, m.Kind)
@@ -119,7 +127,7 @@ func MemberOf(leaf *x509.Certificate) (Member, error) {
 	}
 	kind, name, ok := strings.Cut(strings.TrimPrefix(id.Path(), "/"), "/")
 	if !ok || strings.Contains(name, "/") {
-		return Member{}, fmt.Errorf("%s is not the name of a service, a gateway or a node", id)
+		return Member{}, fmt.Errorf("%s is not the name of a service, a gateway, a crossing or a node", id)
 	}
 	m := Member{
 		Name:    Name{Kind: kind, Name: name},

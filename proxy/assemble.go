@@ -30,6 +30,9 @@ func (p *Proxy) assemble() {
 		p.shown = &identity.Credentials{}
 	}
 	caller := cmp.Or(cfg.Gateway, cfg.Service, cfg.Caller)
+	if cfg.Crossing != "" {
+		caller = p.identity().Name.String()
+	}
 	p.recorder = observe.NewRecorder(shards, caller)
 	p.observer = &observe.Observer{
 		Proxy:         cfg.ID,
@@ -54,12 +57,12 @@ func (p *Proxy) assemble() {
 		Self:    p.self,
 		IsAlone: cfg.Snapshots != nil,
 		Prepare: p.prepare,
-		Adopted: p.openGateway,
+		Adopted: p.adopted,
 	})
 	p.assembleCarriers(caller)
 	p.assembleSession()
 	now := func() time.Duration { return time.Since(p.epoch) }
-	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now, Dial: p.outside.Dial}
+	p.reach = &health.Reach{Table: p.follower.Table.Load, Now: now, Try: p.pools.Try}
 	p.checks = &health.Checks{
 		Service: cfg.Service,
 		App:     cfg.App,
@@ -80,7 +83,10 @@ func (p *Proxy) assembleCarriers(caller string) {
 	p.outside.Dir = cfg.TLSDir
 	p.transport.Outside, p.pools.Outside = &p.outside, &p.outside
 	most, ofOne := carry.MaxCallers(), 0
-	if cfg.Gateway != "" { // where outsiders come, one of them is not to take the place of all
+	if cfg.Crossing != "" {
+		most /= 2 // each has one to its instance
+	}
+	if cfg.Gateway != "" || cfg.Crossing != "" { // where outsiders come, one of them is not to take the place of all
 		ofOne = max(most/2, 1)
 	}
 	p.callers = carry.NewCallers(most, ofOne, p.epoch)
@@ -169,6 +175,12 @@ func (p *Proxy) openListeners() (err error) {
 		p.inbound, p.beside = p.listen("inbound", l, in), in
 		p.inbound.RelayToApp(in, func() bool { return p.speaks(cfg.Service) == "tcp" })
 	}
+	if cfg.Crossing != "" {
+		if err := p.openCrossing(); err != nil {
+			return err
+		}
+		return p.openStatus()
+	}
 	if cfg.Gateway == "" {
 		l, err := p.open("outbound", cfg.Outbound)
 		if err != nil {
@@ -234,7 +246,7 @@ func (p *Proxy) openStatus() error {
 
 // gauges are the figures of /metrics beside those of requests.
 func (p *Proxy) gauges() []metrics.Value {
-	return append(p.identityGauges(), []metrics.Value{
+	return append(append(p.identityGauges(), p.crossingGauges()...), []metrics.Value{
 		{
 			Name: "nightjar_revision",
 			Help: "Number of the revision in force in this proxy.",

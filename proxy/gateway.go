@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"time"
 
+	"nightjar/core/engine"
 	"nightjar/core/rules"
 	"nightjar/proxy/carry"
 	"nightjar/proxy/process"
@@ -79,10 +80,18 @@ func (p *Proxy) openGateway(rs *rules.Rules) {
 	})
 }
 
-// prepare has ready what requests need beside the table, before rules come into force.
-func (p *Proxy) prepare(rs *rules.Rules) {
+// prepare has ready what requests need beside the table, before rules and instances come
+// into force.
+func (p *Proxy) prepare(rs *rules.Rules, instances []engine.Instance) {
 	p.outside.Follow(rs)
 	p.prepareEdge(rs)
+	p.learn(instances)
+}
+
+// adopted makes the listeners follow rules that have just come into force.
+func (p *Proxy) adopted(rs *rules.Rules) {
+	p.openGateway(rs)
+	p.followSite(rs)
 }
 
 // watchOutside takes changed files of TLS to outside instances into use, until ctx is done.

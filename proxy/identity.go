@@ -15,6 +15,9 @@ func (p *Proxy) identity() identity.Member {
 	if p.cfg.Gateway != "" {
 		name = identity.Name{Kind: identity.Gateway, Name: p.cfg.Gateway}
 	}
+	if p.cfg.Crossing != "" {
+		name = identity.Name{Kind: identity.Crossing, Name: p.cfg.Crossing}
+	}
 	return identity.Member{Name: name, ID: p.cfg.ID, Version: p.cfg.Version, Site: p.cfg.Site}
 }
 

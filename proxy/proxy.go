@@ -33,7 +33,7 @@ import (
 )
 
 // Config of a proxy. Either Service and Version are set, beside a workload, or
-// Gateway, or neither: a proxy that only makes calls.
+// Gateway, or Crossing, or none: a proxy that only makes calls.
 type Config struct {
 	ID      string // unique name; also the name of the instance beside it
 	Server  string // URL of the service, https://HOST:PORT
@@ -41,9 +41,12 @@ type Config struct {
 	Version string
 	Site    string
 	Gateway string // name of the gateway to serve
+	// Crossing is the site to whose instances it carries what comes from others; Site is the
+	// same then.
+	Crossing string
 
 	App      string // host:port of the workload; empty: it takes no calls
-	Inbound  string // address to take calls for the workload; "127.0.0.1:0" when empty
+	Inbound  string // address to take calls for the workload, or for a site; "127.0.0.1:0" when empty
 	Outbound string // address where the workload calls others; "127.0.0.1:0" when empty
 	// Ports are addresses where the workload calls one service each, by its
 	// name: for clients that cannot name a host, and for services that speak TCP.
@@ -103,6 +106,7 @@ type Proxy struct {
 	beside        *carry.Inbound // nil: no workload
 	outbound      *carry.Listener
 	services      []*carry.Listener // one for a service each
+	crossing      *crossing         // nil: it is none
 	status        *process.Status   // nil: there is none
 	handed        chan struct{}     // closed when another process took over
 	ends          chan error        // why the proxy cannot go on
@@ -158,6 +162,9 @@ func New(cfg Config) (*Proxy, error) {
 	if err := p.openListeners(); err != nil {
 		for _, o := range p.listeners() {
 			o.Listener.Close()
+		}
+		if p.crossing != nil {
+			p.crossing.Listener.Close()
 		}
 		return nil, err
 	}
@@ -252,6 +259,8 @@ func (p *Proxy) registration() wire.Registration {
 		Version:  p.cfg.Version,
 		Site:     p.cfg.Site,
 		Gateway:  p.cfg.Gateway,
+		Crossing: p.cfg.Crossing,
+		Listens:  p.Crossing(),
 		Inbound:  p.Inbound(),
 		Outbound: p.Outbound(),
 		Program:  p.cfg.Program,
@@ -270,9 +279,12 @@ func (p *Proxy) registration() wire.Registration {
 
 // vitals is how the proxy is doing.
 func (p *Proxy) vitals() wire.Vitals {
-	v := wire.Vitals{Memory: process.ResidentMemory(), Down: p.checks.Down(), Problems: p.problems()}
+	v := wire.Vitals{Memory: process.ResidentMemory(), Down: p.checks.Down(), Problems: p.problems(), Carried: p.carried()}
 	for _, o := range p.listeners() {
 		v.Connections += o.Connections()
+	}
+	if p.crossing != nil {
+		v.Connections += p.crossing.Connections()
 	}
 	return v
 }
@@ -292,6 +304,9 @@ func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pi
 	listeners := map[string]net.Listener{}
 	for _, o := range p.listeners() {
 		listeners[o.Name] = o.Listener
+	}
+	if p.crossing != nil {
+		listeners["crossing"] = p.crossing.Listener
 	}
 	if p.status != nil {
 		listeners["metrics"] = p.status.Listener

@@ -13,12 +13,19 @@ import (
 // Run serves until ctx is done, then withdraws the instance and lets requests
 // finish, for Config.Drain at most.
 func (p *Proxy) Run(ctx context.Context) error {
-	r := &run{p: p, failed: make(chan error, 2+len(p.services))}
+	r := &run{p: p, failed: make(chan error, 3+len(p.services))}
 	defer p.router.Close()
 	background, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	if p.inbound != nil {
 		r.serve(p.inbound)
+	}
+	if p.crossing != nil {
+		r.running.Go(func() {
+			if err := p.crossing.Serve(); err != nil {
+				r.failed <- fmt.Errorf("listener crossing: %w", err)
+			}
+		})
 	}
 	early := r.startBackground(background)
 	defer early()
@@ -151,6 +158,9 @@ func (r *run) leave() {
 	}
 	for _, l := range r.listeners {
 		p.closing.Go(func() { l.Drain(grace, p.cfg.Drain) })
+	}
+	if p.crossing != nil {
+		p.crossing.Drain(p.cfg.Drain)
 	}
 	p.closing.Wait()
 	p.tokens.Close()

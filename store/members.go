@@ -11,8 +11,8 @@ import (
 
 // Grant is what a proxy may be.
 type Grant struct {
-	Kind    string // service or gateway
-	Name    string // of the service or gateway
+	Kind    string // service, gateway or crossing
+	Name    string // of the service or gateway, or the site of the crossing
 	Version string // empty: any
 	Site    string // empty: any
 	// Addresses are where it may take requests, as IP addresses or prefixes, besides the

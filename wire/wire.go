@@ -52,6 +52,9 @@ type Registration struct {
 	Version string `json:"version,omitempty"` // version of the workload
 	Site    string `json:"site,omitempty"`    // place where it runs
 	Gateway string `json:"gateway,omitempty"` // gateway that this proxy serves
+	// Crossing is the site to whose instances this proxy carries what comes from others.
+	Crossing string `json:"crossing,omitempty"`
+	Listens  string `json:"listens,omitempty"` // host:port where a crossing takes connections
 	// host:port where others call the workload; empty: it takes no calls
 	Inbound  string `json:"inbound,omitempty"`
 	Outbound string `json:"outbound,omitempty"` // host:port where the workload calls others
@@ -77,6 +80,16 @@ type Vitals struct {
 	Memory      uint64 `json:"memory"`      // resident bytes of the process
 
 	Problems []Problem `json:"problems,omitempty"` // what is wrong with it now
+	Carried  *Carried  `json:"carried,omitempty"`  // by a crossing
+}
+
+// Carried is what a crossing has carried since it began.
+type Carried struct {
+	Connections uint64 `json:"connections"` // that reached their instance
+	Unknown     uint64 `json:"unknown"`     // that named no instance of the site, or spoke no TLS
+	Unreachable uint64 `json:"unreachable"` // whose instance took no connection
+	In          uint64 `json:"in"`          // bytes from other sites to instances
+	Out         uint64 `json:"out"`         // bytes from instances to other sites
 }
 
 // LimitAsks is what a proxy says of the limits that all proxies share, at
@@ -153,6 +166,8 @@ type Join struct {
 	Version string `json:"version,omitempty"`
 	Site    string `json:"site,omitempty"`
 	Gateway string `json:"gateway,omitempty"`
+	// Crossing is the site of the crossing that joins; Site is the same then.
+	Crossing string `json:"crossing,omitempty"`
 }
 
 // Renewal asks for the next certificate. Version and site may change within what the

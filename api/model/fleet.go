@@ -25,6 +25,10 @@ type Proxy struct {
 	Version string `json:"version,omitempty"` // version of the workload
 	Site    string `json:"site,omitempty"`    // place where it runs
 	Gateway string `json:"gateway,omitempty"` // gateway that it serves
+	// site to whose instances it carries what comes from others
+	Crossing string   `json:"crossing,omitempty"`
+	Listens  string   `json:"listens,omitempty"` // host:port where a crossing takes connections
+	Carried  *Carried `json:"carried,omitempty"` // by a crossing
 	// host:port where others call the workload; absent: it takes no requests
 	Inbound  string `json:"inbound,omitempty"`
 	Outbound string `json:"outbound,omitempty"` // host:port where the workload calls others
@@ -51,6 +55,15 @@ type Proxy struct {
 	LagMS     float64   `json:"lagMS"`
 	Rejection string    `json:"rejection,omitempty"` // why it cannot apply the newest snapshot
 	LastSeen  time.Time `json:"lastSeen"`            // last sign of life
+}
+
+// Carried is what a crossing has carried since it began.
+type Carried struct {
+	Connections uint64 `json:"connections"` // that reached their instance
+	Unknown     uint64 `json:"unknown"`     // that named no instance of the site, or spoke no TLS
+	Unreachable uint64 `json:"unreachable"` // whose instance took no connection
+	BytesIn     uint64 `json:"bytesIn"`     // from other sites to instances
+	BytesOut    uint64 `json:"bytesOut"`    // from instances to other sites
 }
 
 // ProxyProblem is something that is wrong with a proxy now.

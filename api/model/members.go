@@ -60,10 +60,11 @@ type Roots struct {
 
 // JoinTokenRequest says what a proxy that joins with a token may be.
 type JoinTokenRequest struct {
-	Service string `json:"service,omitempty"` // either a service or a gateway
-	Gateway string `json:"gateway,omitempty"`
-	Version string `json:"version,omitempty"` // absent: any
-	Site    string `json:"site,omitempty"`    // absent: any
+	Service  string `json:"service,omitempty"` // a service, a gateway, or the crossing of a site
+	Gateway  string `json:"gateway,omitempty"`
+	Crossing string `json:"crossing,omitempty"`
+	Version  string `json:"version,omitempty"` // absent: any
+	Site     string `json:"site,omitempty"`    // absent: any; of a crossing, its own
 	// IP addresses and prefixes at which it may take requests, besides the one that it connects from
 	Addresses  []string `json:"addresses,omitempty"`
 	Uses       int      `json:"uses,omitempty"`       // how many proxies may join with it; 1 when absent
@@ -78,6 +79,7 @@ type JoinToken struct {
 	Token     string    `json:"token,omitempty"` // what the proxy needs, only when it was just created
 	Service   string    `json:"service,omitempty"`
 	Gateway   string    `json:"gateway,omitempty"`
+	Crossing  string    `json:"crossing,omitempty"` // site
 	Version   string    `json:"version,omitempty"`
 	Site      string    `json:"site,omitempty"`
 	Addresses []string  `json:"addresses,omitempty"`

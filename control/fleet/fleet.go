@@ -152,7 +152,7 @@ func (f *Fleet) Next(id string, seen uint64) (*Update, <-chan struct{}) {
 	}
 	var k audience
 	if p := f.proxies[id]; p != nil {
-		k = audience{p.Service, p.Gateway}
+		k = audience{p.Service, p.Gateway, p.Crossing}
 	}
 	return f.ledger.since(k, seen, f.revision), f.changed
 }
@@ -185,7 +185,7 @@ type View struct {
 func (f *Fleet) View(service, gateway string) View {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.ledger.view(audience{service, gateway}, f.instances())
+	return f.ledger.view(audience{service, gateway, ""}, f.instances())
 }
 
 // BatchTime is how long changes of instances are gathered before a proxy gets the next

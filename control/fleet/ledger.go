@@ -61,17 +61,19 @@ type change struct {
 // removal is a service or an instance that was removed.
 type removal struct {
 	service, instance string // one of them
-	instanceOf        string // service of the instance
+	instanceOf, site  string // service and site of the instance
 	at                uint64
 }
 
-// audience is a kind of proxy: all proxies of one kind get the same. Both empty: a
-// proxy that may call every service.
-type audience struct{ service, gateway string }
+// audience is a kind of proxy: all proxies of one kind get the same. All empty: a
+// proxy that may call every service. A crossing, named by its site, knows the instances
+// there, and no rules.
+type audience struct{ service, gateway, crossing string }
 
 // scope is what an audience gets to know.
 type scope struct {
 	isLimited bool            // false: everything
+	site      string          // instances of this site alone, whatever their service; empty: of any
 	services  map[string]bool // with those that their routes lead to
 	calls     []string        // services that its own is declared to call
 	at        uint64          // snapshot since which the scope is as it is
@@ -193,7 +195,7 @@ func (l *ledger) noteInstances(list []engine.Instance) {
 	for id, old := range l.instances {
 		if !now[id] {
 			delete(l.instances, id)
-			l.noteRemoval(removal{instance: id, instanceOf: old.value.Service})
+			l.noteRemoval(removal{instance: id, instanceOf: old.value.Service, site: old.value.Site})
 		}
 	}
 }
@@ -214,6 +216,8 @@ func (l *ledger) scope(k audience) *scope {
 		calls, isLimited = own.MayCall()
 	}
 	switch {
+	case k.crossing != "":
+		now.isLimited, now.site = true, k.crossing
 	case k.gateway != "":
 		now.isLimited = true
 		for _, g := range l.rest.value.Gateways {
@@ -263,6 +267,14 @@ func targetsOf(routes []*rules.Route) (out []rules.Target) {
 
 func (s *scope) holds(service string) bool { return !s.isLimited || s.services[service] }
 
+// knows tells whether the audience gets to know an instance.
+func (s *scope) knows(service, site string) bool {
+	if s.site != "" {
+		return site == s.site
+	}
+	return s.holds(service)
+}
+
 // view is what an audience knows of the mesh.
 func (l *ledger) view(k audience, instances []engine.Instance) View {
 	v := View{Rules: *l.all, Instances: instances, Sequence: l.sequence}
@@ -272,7 +284,7 @@ func (l *ledger) view(k audience, instances []engine.Instance) View {
 			slices.Clone(v.Rules.Services),
 			func(one *rules.Service) bool { return !s.holds(one.Name) },
 		)
-		v.Instances = slices.DeleteFunc(v.Instances, func(in engine.Instance) bool { return !s.holds(in.Service) })
+		v.Instances = slices.DeleteFunc(v.Instances, func(in engine.Instance) bool { return !s.knows(in.Service, in.Site) })
 	}
 	if k.gateway == "" {
 		v.Calls = s.calls
@@ -328,13 +340,16 @@ func (l *ledger) addChanged(s *wire.Snapshot, sc *scope, k audience, seen uint64
 	}
 	first := sort.Search(len(l.changes), func(i int) bool { return l.changes[i].at > seen })
 	for _, c := range l.changes[first:] {
-		if v := l.instances[c.id]; v.at == c.at && sc.holds(v.value.Service) {
+		if v := l.instances[c.id]; v.at == c.at && sc.knows(v.value.Service, v.value.Site) {
 			s.Instances = append(s.Instances, v.value)
 		}
 	}
 	slices.SortFunc(s.Instances, func(a, b engine.Instance) int { return strings.Compare(a.ID, b.ID) })
 	if l.rest.at > seen {
 		rest := *l.rest.value
+		if k.crossing != "" {
+			rest = rules.Rules{Sites: rest.Sites}
+		}
 		if sc.isLimited {
 			rest.Gateways = slices.DeleteFunc(
 				slices.Clone(rest.Gateways),
@@ -358,7 +373,7 @@ func (l *ledger) addRemoved(s *wire.Snapshot, sc *scope, seen uint64) {
 		case r.at <= seen:
 		case r.service != "" && l.services[r.service].value == nil && sc.holds(r.service):
 			s.GoneServices = append(s.GoneServices, r.service)
-		case r.instance != "" && l.instances[r.instance].at == 0 && sc.holds(r.instanceOf):
+		case r.instance != "" && l.instances[r.instance].at == 0 && sc.knows(r.instanceOf, r.site):
 			s.GoneInstances = append(s.GoneInstances, r.instance)
 		}
 	}

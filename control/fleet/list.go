@@ -11,6 +11,7 @@ import (
 	"nightjar/control/problem"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
+	"nightjar/identity"
 	"nightjar/store"
 	"nightjar/wire"
 )
@@ -64,7 +65,12 @@ func (f *Fleet) Members() Members {
 }
 
 // caller is the name by which the requests of a proxy are counted.
-func (p *proxy) caller() string { return cmp.Or(p.Service, p.Gateway, ServiceCaller) }
+func (p *proxy) caller() string {
+	if p.Crossing != "" {
+		return identity.Name{Kind: identity.Crossing, Name: p.Crossing}.String()
+	}
+	return cmp.Or(p.Service, p.Gateway, ServiceCaller)
+}
 
 // state is how a proxy stands to the newest revision.
 func (p *proxy) state(now time.Time, newest uint) string {
@@ -101,6 +107,8 @@ func (f *Fleet) view(p *proxy) model.Proxy {
 		Version:     p.Version,
 		Site:        p.Site,
 		Gateway:     p.Gateway,
+		Crossing:    p.Crossing,
+		Listens:     p.Listens,
 		Inbound:     p.Inbound,
 		Outbound:    p.Outbound,
 		Ports:       p.Ports,
@@ -117,6 +125,15 @@ func (f *Fleet) view(p *proxy) model.Proxy {
 		IsBehind:    p.ack.Revision != f.revision,
 		Rejection:   p.ack.Error,
 		LastSeen:    p.lastSeen,
+	}
+	if c := p.Carried; c != nil && p.Crossing != "" {
+		out.Carried = &model.Carried{
+			Connections: c.Connections,
+			Unknown:     c.Unknown,
+			Unreachable: c.Unreachable,
+			BytesIn:     c.In,
+			BytesOut:    c.Out,
+		}
 	}
 	for _, one := range p.Problems {
 		out.Problems = append(

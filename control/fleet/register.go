@@ -99,10 +99,10 @@ func checked(r wire.Registration) (wire.Registration, error) {
 	if !idShape.MatchString(r.ID) || r.Nonce == "" {
 		return r, problem.Invalid("a proxy needs an id of letters, digits, dots, colons and hyphens, and a nonce")
 	}
-	for _, s := range []string{r.Service, r.Version, r.Site, r.Gateway} {
+	for _, s := range []string{r.Service, r.Version, r.Site, r.Gateway, r.Crossing} {
 		if !nameShape.MatchString(s) {
 			return r, problem.Invalid(
-				"%q cannot be a service, version, site or gateway: use letters, digits, dots and hyphens",
+				"%q cannot be a service, version, site, gateway or crossing: use letters, digits, dots and hyphens",
 				s,
 			)
 		}
@@ -157,12 +157,12 @@ func (f *Fleet) Register(r wire.Registration) (wire.Lease, error) {
 }
 
 // placeOf is what other proxies must know of an instance.
-func placeOf(r wire.Registration) [7]string {
+func placeOf(r wire.Registration) [8]string {
 	down := ""
 	if r.Down != "" {
 		down = "down"
 	}
-	return [7]string{r.Service, r.Version, r.Site, r.Inbound, r.Outbound, r.Gateway, down}
+	return [8]string{r.Service, r.Version, r.Site, r.Inbound, r.Outbound, r.Gateway, r.Crossing, down}
 }
 
 // logChanges logs what changed in a proxy's health and problems.
@@ -213,12 +213,15 @@ func (f *Fleet) logPresence(before *proxy, r wire.Registration, isNew bool) {
 
 // logPlace logs that something happened to an instance or a gateway as a whole.
 func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
-	if r.Inbound == "" && r.Gateway == "" {
+	if r.Inbound == "" && r.Gateway == "" && r.Crossing == "" {
 		return // nobody calls it
 	}
 	detail := "at " + r.Inbound
-	if r.Gateway != "" {
+	switch {
+	case r.Gateway != "":
 		detail = "gateway " + r.Gateway
+	case r.Crossing != "":
+		detail = "crossing at " + r.Listens
 	}
 	if r.Site != "" {
 		detail += ", site " + r.Site

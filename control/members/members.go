@@ -179,8 +179,11 @@ func (m *Members) join(ctx context.Context, j wire.Join, from netip.Addr) (out w
 		Version: j.Version,
 		Site:    j.Site,
 	}
-	if j.Gateway != "" {
+	switch {
+	case j.Gateway != "":
 		who.Name = identity.Name{Kind: identity.Gateway, Name: j.Gateway}
+	case j.Crossing != "":
+		who.Name = identity.Name{Kind: identity.Crossing, Name: j.Crossing}
 	}
 	if err := who.Check(); err != nil {
 		return out, "", problem.Invalid("%s", err)
@@ -321,6 +324,8 @@ func (m *Members) Check(ctx context.Context, peer identity.Peer, r wire.Registra
 	switch {
 	case r.Gateway != "":
 		name = identity.Name{Kind: identity.Gateway, Name: r.Gateway}
+	case r.Crossing != "":
+		name = identity.Name{Kind: identity.Crossing, Name: r.Crossing}
 	case r.Service == "" && peer.Kind == identity.Node:
 		name = peer.Name
 	}
@@ -332,6 +337,9 @@ func (m *Members) Check(ctx context.Context, peer identity.Peer, r wire.Registra
 	case r.Version != peer.Version || r.Site != peer.Site:
 		return refuse("the certificate is for version %q at site %q, not for %q at %q", peer.Version, peer.Site,
 			r.Version, r.Site)
+	}
+	if peer.Kind == identity.Crossing && (r.Inbound != "" || r.Outbound != "") {
+		return refuse("a crossing takes no requests, and makes none")
 	}
 	if r.Inbound == "" {
 		return nil

@@ -8,7 +8,7 @@ import (
 // CheckDelta tells whether a proxy may report these counts: requests that its workload
 // or gateway sent, and those that its workload answered.
 func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
-	if d.Caller != peer.Name.Name || d.CallerVersion != peer.Version {
+	if d.Caller != callerOf(peer) || d.CallerVersion != peer.Version {
 		return refuse(
 			"the certificate is that of %s/%s, which may not count the requests of %s/%s",
 			peer.Name,
@@ -37,7 +37,7 @@ func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
 	records := func(list []wire.Record) bool {
 		for i := range list {
 			r := &list[i]
-			if !mine(r.Proxy) || r.Caller != peer.Name.Name {
+			if !mine(r.Proxy) || r.Caller != callerOf(peer) {
 				return false
 			}
 			if r.Mutual {
@@ -61,4 +61,13 @@ func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
 		return refuse("the certificate is that of proxy %s, which may only report its own requests", peer.ID)
 	}
 	return nil
+}
+
+// callerOf is the name by which the requests of a proxy are counted. A crossing makes none;
+// its site may be called like a service.
+func callerOf(peer identity.Peer) string {
+	if peer.Kind == identity.Crossing {
+		return peer.Name.String()
+	}
+	return peer.Name.Name
 }

@@ -51,9 +51,12 @@ func tokenView(t store.JoinToken) model.JoinToken {
 		Expires:   t.Expires,
 		By:        t.By,
 	}
-	if t.Kind == identity.Gateway {
+	switch t.Kind {
+	case identity.Gateway:
 		out.Gateway = t.Name
-	} else {
+	case identity.Crossing:
+		out.Crossing = t.Name
+	default:
 		out.Service = t.Name
 	}
 	return out

@@ -7,6 +7,8 @@
 package engine
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,7 +36,7 @@ type Instance struct {
 	// Down: the proxy beside it says that its health checks fail.
 	Down bool `json:"down,omitempty"`
 
-	way
+	way `json:"-"`
 	// Key tells its connections from those to others. Compile sets it; empty: the address.
 	Key string `json:"-"`
 }
@@ -58,7 +60,7 @@ func CrossingName(instance string) string {
 func (in *Instance) isSame(other *Instance) bool {
 	a, b := *in, *other
 	a.Down, a.Doubted, b.Down, b.Doubted = false, false, false, false
-	a.way, b.way = way{}, way{}
+	a.way, b.way, a.Key, b.Key = way{}, way{}, "", ""
 	return a == b
 }
 
@@ -185,7 +187,7 @@ type Options struct {
 func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error) {
 	b := &builder{
 		opt:   opt,
-		plans: map[string]*plan{},
+		plans: map[string]*plan{}, crossings: map[string]string{},
 		t: &Table{
 			services: map[string]*service{},
 			gateways: map[string]*gateway{},
@@ -193,6 +195,11 @@ func Compile(rs *rules.Rules, instances []Instance, opt Options) (*Table, error)
 			calls:    opt.Calls,
 			revision: opt.Revision,
 		},
+	}
+	for _, s := range rs.Sites {
+		if s.Crossing != "" {
+			b.crossings[s.Name] = s.Crossing
+		}
 	}
 	b.remember()
 	for _, rule := range rs.Services {
@@ -244,6 +251,8 @@ type builder struct {
 	t     *Table
 	opt   Options
 	plans map[string]*plan // by weights, since a plan takes a while to make
+	// crossings are host:port of those of sites that have one.
+	crossings map[string]string
 }
 
 func (b *builder) service(name string) *service {

@@ -104,12 +104,12 @@ func (b *builder) peer(c *peer, v *version, in *Instance) {
 	if len(v.before) > 0 && v.before[0].ID == in.ID && v.before[0].Address == in.Address {
 		p := v.before[0]
 		c.Peer, c.seed, c.Instance = p.Peer, p.seed, p.Instance
-		if mutual := b.isMutual(in); !in.isSame(p.Instance) || p.Mutual != mutual {
-			c.Instance = in.with(mutual)
+		if w := b.way(in); !in.isSame(p.Instance) || p.way != w {
+			c.Instance = in.with(w)
 		}
 		return
 	}
-	c.Instance = in.with(b.isMutual(in))
+	c.Instance = in.with(b.way(in))
 	c.Peer, c.seed = new(guard.Peer), hash.Text(0, in.ID)
 	if m := b.t.memory; m.knows && b.opt.Now-m.begun >= guard.Ramp &&
 		len(b.opt.Previous.services[v.service].known()) > 0 {
@@ -117,9 +117,15 @@ func (b *builder) peer(c *peer, v *version, in *Instance) {
 	}
 }
 
-// isMutual tells whether an instance is spoken to by mutual TLS.
-func (b *builder) isMutual(in *Instance) bool {
-	return in.Member && b.t.services[in.Service].settings.IdentityMode() != rules.IdentityNone
+// way is how an instance is called. Through a crossing it is by mutual TLS in any case, by
+// whose beginning the crossing tells the instances apart.
+func (b *builder) way(in *Instance) way {
+	w := way{IsFar: in.Site != "" && in.Site != b.opt.Site}
+	if in.Member && w.IsFar {
+		w.Via = b.crossings[in.Site]
+	}
+	w.Mutual = in.Member && (w.Via != "" || b.t.services[in.Service].settings.IdentityMode() != rules.IdentityNone)
+	return w
 }
 
 func (s *service) known() []*peer {

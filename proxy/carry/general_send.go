@@ -257,7 +257,7 @@ func (g *general) copyRequest(out *http.Request, body []byte) {
 func Addressed(to *engine.Instance, path, query string, force bool) *url.URL {
 	u := forward.URL(to, path, query, force)
 	if to.Mutual || to.Secure { // the connection speaks TLS itself
-		u.Scheme, u.Host = "http", memberHost(to)
+		u.Scheme, u.Host = "http", placeOf(to).host()
 	}
 	return u
 }

@@ -229,12 +229,12 @@ func (k *h2Pool) connectOnce(ctx context.Context) (*h2Upstream, error) {
 	var under *h2.Under
 	var t *tls.Conn
 	if k.to.Mutual {
-		c, err := dialMember(ctx, k.of.Shown, k.to.Address, k.to.Service)
+		c, err := k.of.members().dial(ctx, placeOf(&k.to))
 		if err != nil {
 			return nil, err
 		}
 		tcp, under, t = c.tcp, c.under, c.Conn
-		u.trusted, u.goodUntil = c.peer.Trusted, c.peer.Expires.Sub(k.of.Epoch)
+		u.trusted, u.goodUntil = c.peer.Trusted, c.until.Sub(k.of.Epoch)
 	} else {
 		conn, err := k.of.Outside.Dial(ctx, k.to.Address)
 		if err != nil {

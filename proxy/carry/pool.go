@@ -40,7 +40,7 @@ type connPool struct {
 	of      string        // service
 	name    *outside.Name // of the host in address; nil: it has none
 	secure  bool          // by TLS, outside the mesh
-	service string        // whose instance it is, by mutual TLS; empty: it is not spoken to so
+	member  place         // of an instance that is spoken to by mutual TLS; the zero place: it is not
 	slots   [poolSize]atomic.Pointer[upstream]
 	gone    atomic.Bool
 	unused  int // sweeps in a row that found it empty
@@ -110,7 +110,7 @@ func (p *Pools) of(to *engine.Instance) *connPool {
 func newConnPool(to *engine.Instance) *connPool {
 	k := &connPool{address: to.Address, of: to.Service, secure: to.Secure && !to.Mutual}
 	if to.Mutual {
-		k.service = to.Service
+		k.member = placeOf(to)
 	}
 	return k
 }
@@ -162,18 +162,37 @@ func (u *upstream) isAlive() bool {
 // isGood tells whether a kept connection may be used again: the certificate of its other
 // end is still good, and its authority trusted.
 func (p *Pools) isGood(u *upstream, now time.Duration) bool {
-	return u.pool.service == "" || u.trusted == p.Shown.Trusted() && now < u.goodUntil
+	return u.pool.member.service == "" || u.trusted == p.Shown.Trusted() && now < u.goodUntil
+}
+
+// members opens connections to other members.
+func (p *Pools) members() members { return members{p.Shown, p.Outside} }
+
+// Try opens a connection to an instance as a request would, and closes it: an error says why
+// there is none.
+func (p *Pools) Try(ctx context.Context, to *engine.Instance) error {
+	var conn net.Conn
+	var err error
+	if at := placeOf(to); at.isVia() { // the crossing may be there, and the instance not
+		conn, err = p.members().dial(ctx, at)
+	} else {
+		conn, err = p.Outside.Dial(ctx, to.Address)
+	}
+	if err == nil {
+		conn.Close()
+	}
+	return err
 }
 
 // dial opens a connection.
 func (p *Pools) dial(ctx context.Context, k *connPool) (*upstream, error) {
-	if k.service != "" {
-		c, err := dialMember(ctx, p.Shown, k.address, k.service)
+	if k.member.service != "" {
+		c, err := p.members().dial(ctx, k.member)
 		if err != nil {
 			return nil, err
 		}
 		u := &upstream{conn: c, pool: k, isSecure: true, trusted: c.peer.Trusted}
-		u.goodUntil = c.peer.Expires.Sub(p.Epoch)
+		u.goodUntil = c.until.Sub(p.Epoch)
 		u.raw, err = c.tcp.SyscallConn()
 		return u, err
 	}

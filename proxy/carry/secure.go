@@ -1,7 +1,6 @@
 package carry
 
 import (
-	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -28,83 +27,12 @@ const (
 	tlsRecord     = 0x16 // the first byte of a connection by TLS (RFC 8446, section 5.1)
 )
 
-// memberConn is a connection to another member, by mutual TLS.
-type memberConn struct {
-	*tls.Conn
-	tcp   *net.TCPConn
-	under *h2.Under
-	peer  identity.Peer
-}
-
-// member is a caller that proved who it is.
-type member struct {
-	identity.Peer
-	party engine.Party
-}
-
-// unproven is why no secure connection to a service came about.
-type unproven struct {
-	service string
-	err     error
-}
-
-func (e unproven) Error() string {
-	return fmt.Sprintf("no secure connection to %s: %s", e.service, e.err)
-}
-func (e unproven) Unwrap() error { return e.err }
-
-// dialMember opens a connection to an instance of a service, which has to prove that it
-// is one.
-func dialMember(ctx context.Context, c *identity.Credentials, address, service string) (*memberConn, error) {
-	if c == nil || !c.IsReady() {
-		return nil, unproven{service, errors.New("this proxy has no certificate yet")}
-	}
-	conn, err := dialer.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, err
-	}
-	tcp := conn.(*net.TCPConn)
-	under := h2.NewUnder(tcp)
-	t, peer, err := c.Client(ctx, under, identity.Name{Kind: identity.Service, Name: service})
-	if err != nil {
-		conn.Close()
-		if outside.IsBroken(err) {
-			return nil, &net.OpError{Op: "dial", Net: "tcp", Addr: conn.RemoteAddr(), Err: err}
-		}
-		return nil, unproven{service, err}
-	}
-	return &memberConn{t, tcp, under, peer}, nil
-}
-
 // isRefusedThere tells whether the other end said by an alert of TLS that it does not
 // take this proxy's certificate, which shows when the first answer is read (RFC 8446,
 // section 4.4.2.4).
 func isRefusedThere(err error) bool {
 	var op *net.OpError
 	return errors.As(err, &op) && op.Op == "remote error"
-}
-
-// memberHost is the name of an instance in addresses of net/http, which keeps
-// connections by it: no connection to one service goes to another. addressOf undoes it.
-func memberHost(in *engine.Instance) string {
-	host, port, _ := net.SplitHostPort(in.Address)
-	return in.Service + "~" + strings.ReplaceAll(host, ":", "_") + ":" + port
-}
-
-func addressOf(memberHost string) (service, address string, err error) {
-	host, port, err := net.SplitHostPort(memberHost)
-	if err != nil {
-		return "", "", err
-	}
-	i := strings.LastIndexByte(host, '~')
-	if i < 0 {
-		return "", "", fmt.Errorf("%s is not the name of an instance", memberHost)
-	}
-	at := host[i+1:]
-	if six := strings.ReplaceAll(at, "_", ":"); net.ParseIP(six) != nil {
-		at = six
-	}
-	return host[:i], net.JoinHostPort(at, port), nil
 }
 
 // Handshakes counts how callers proved who they are.
@@ -247,6 +175,9 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 	if err = t.Handshake(); err == nil {
 		peer.Peer, err = l.Identity.Credentials.Verify(t.ConnectionState().PeerCertificates, time.Now())
 	}
+	if err == nil && peer.Kind == identity.Crossing { // its site may be called like a service
+		err = errCrossingCalls
+	}
 	if err != nil {
 		if !l.isDraining() {
 			l.Identity.Handshakes.Failed(err, conn.RemoteAddr().String())
@@ -261,6 +192,9 @@ func (l *Listener) welcome(conn *net.TCPConn, at *caller) {
 	peer.party.IsNode = peer.Kind == identity.Node
 	l.begin(t, conn, raw, peer, at)
 }
+
+// errCrossingCalls refuses a caller that carries what others send, and sends nothing itself.
+var errCrossingCalls = errors.New("a crossing calls nobody")
 
 // reject ends a connection whose caller has an alert to read still.
 func (l *Listener) reject(t *tls.Conn, conn *net.TCPConn) {

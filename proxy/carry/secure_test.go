@@ -97,7 +97,7 @@ func call(t testing.TB, l *Listener, shown *identity.Credentials) (*tls.Conn, fu
 	t.Cleanup(func() { conn.Close() })
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
-	c, _, err := shown.Client(ctx, conn, identity.Name{Kind: identity.Service, Name: "s"})
+	c, _, err := shown.Client(ctx, conn, identity.Name{Kind: identity.Service, Name: "s"}, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,14 +281,17 @@ func TestACallerThatLeavesIsNoticed(t *testing.T) {
 // they are, and lead back.
 func TestMemberHosts(t *testing.T) {
 	for _, address := range []string{"127.0.0.1:80", "[::1]:80", "[fe80::1]:65535"} {
-		in := &engine.Instance{Service: "a-b_c.d", Address: address}
-		service, got, err := addressOf(memberHost(in))
-		if err != nil || service != in.Service || got != address {
-			t.Errorf("%s: %s, %s, %v", address, service, got, err)
+		for _, name := range []string{"", far, engine.CrossingName("a")} {
+			p := place{"a-b_c.d", address, name}
+			if got, err := placeAt(p.host()); err != nil || got != p {
+				t.Errorf("%+v: %+v, %v", p, got, err)
+			}
 		}
 	}
-	if _, _, err := addressOf("127.0.0.1:80"); err == nil {
-		t.Error("that is the name of nobody")
+	for _, text := range []string{"127.0.0.1:80", "s~127.0.0.1:80", "s~~a"} {
+		if _, err := placeAt(text); err == nil {
+			t.Errorf("%s is the name of nobody", text)
+		}
 	}
 }
 

@@ -130,7 +130,7 @@ func (t *relayed) dial(step engine.Step) engine.Outcome {
 	var c net.Conn
 	var err error
 	if in := step.Instance; in.Mutual {
-		c, err = dialMember(ctx, t.listener.Pools.Shown, in.Address, in.Service)
+		c, err = t.listener.Pools.members().dial(ctx, placeOf(in))
 	} else {
 		out := t.listener.Pools.Outside
 		if c, err = out.Dial(ctx, in.Address); err == nil && in.Secure {

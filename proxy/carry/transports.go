@@ -97,20 +97,20 @@ func (t *Transports) plainly(as func(net.Conn) net.Conn) dialFunc {
 	}
 }
 
-// securely opens connections by TLS to instances outside the mesh, by their memberHost.
+// securely opens connections by TLS to instances outside the mesh, by the host of their place.
 func (t *Transports) securely(protocol string, as func(net.Conn) net.Conn) dialFunc {
 	return func(ctx context.Context, _, host string) (net.Conn, error) {
-		service, address, err := addressOf(host)
+		to, err := placeAt(host)
 		if err != nil {
 			return nil, err
 		}
 		ctx, stop := context.WithTimeout(ctx, dialTimeout)
 		defer stop()
-		c, err := t.Outside.Dial(ctx, address)
+		c, err := t.Outside.Dial(ctx, to.address)
 		if err != nil {
 			return nil, err
 		}
-		s, err := t.Outside.Secure(ctx, c, service, address, protocol)
+		s, err := t.Outside.Secure(ctx, c, to.service, to.address, protocol)
 		if err != nil {
 			return nil, err
 		}
@@ -185,13 +185,13 @@ func (t *Transports) renew(trusted uint64) *memberTransports {
 // older ends by itself when it is idle.
 const maxOld = 4
 
-// dial opens a connection to a member, by its memberHost.
+// dial opens a connection to a member, by the host of its place.
 func (t *Transports) dial(ctx context.Context, host string) (*memberConn, error) {
-	service, address, err := addressOf(host)
+	to, err := placeAt(host)
 	if err != nil {
 		return nil, err
 	}
-	return dialMember(ctx, t.shown, address, service)
+	return members{t.shown, t.Outside}.dial(ctx, to)
 }
 
 // Sweep ends connections that are idle and were made by authorities that are not trusted

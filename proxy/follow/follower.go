@@ -38,8 +38,8 @@ type Config struct {
 	Self func() engine.Instance
 	// IsAlone says that nobody deals out limits of the whole mesh.
 	IsAlone bool
-	// Prepare is called with rules before they come into force; nil: nothing is.
-	Prepare func(*rules.Rules)
+	// Prepare is called with rules and instances before they come into force; nil: nothing is.
+	Prepare func(*rules.Rules, []engine.Instance)
 	// Adopted is called with rules that have just come into force, or nil: it makes
 	// the listeners follow. One call at a time.
 	Adopted func(*rules.Rules)
@@ -245,7 +245,8 @@ func (f *Follower) adopt() error {
 	if f.cfg.IsAlone {
 		want = nil
 	}
-	table, err := compile(rs, k.instances(), engine.Options{
+	instances := k.instances()
+	table, err := compile(rs, instances, engine.Options{
 		Signal:   want,
 		Revision: k.Revision,
 		Previous: f.Table.Load(),
@@ -260,7 +261,7 @@ func (f *Follower) adopt() error {
 	}
 	f.rules = rs
 	if f.cfg.Prepare != nil {
-		f.cfg.Prepare(rs)
+		f.cfg.Prepare(rs, instances)
 	}
 	f.Table.Store(table)
 	f.markUnsaved()

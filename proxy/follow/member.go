@@ -307,9 +307,12 @@ func (m *Membership) join(ctx context.Context) error {
 	}
 	who := m.cfg.Member
 	ask := wire.Join{Secret: token.Secret, Request: request, ID: who.ID, Version: who.Version, Site: who.Site}
-	if who.Kind == identity.Gateway {
+	switch who.Kind {
+	case identity.Gateway:
 		ask.Gateway = who.Name.Name
-	} else {
+	case identity.Crossing:
+		ask.Crossing = who.Name.Name
+	default:
 		ask.Service = who.Name.Name
 	}
 	client := &http.Client{

@@ -2,7 +2,6 @@ package health
 
 import (
 	"context"
-	"net"
 	"sync"
 	"time"
 
@@ -20,9 +19,10 @@ const (
 // Reach opens connections to instances that could not be reached, so that no
 // request has to find out that they are back.
 type Reach struct {
-	Table func() *engine.Table                                        // what requests follow; nil: no rules have come
-	Now   func() time.Duration                                        // since the epoch of the table's times
-	Dial  func(ctx context.Context, address string) (net.Conn, error) // to an instance
+	Table func() *engine.Table // what requests follow; nil: no rules have come
+	Now   func() time.Duration // since the epoch of the table's times
+	// Try opens a connection to an instance, and closes it.
+	Try func(ctx context.Context, to *engine.Instance) error
 }
 
 // Run tries what is due until ctx is done.
@@ -48,10 +48,7 @@ func (r *Reach) Run(ctx context.Context) {
 func (r *Reach) try(ctx context.Context, in *engine.Instance) {
 	limited, stop := context.WithTimeout(ctx, reachWait)
 	defer stop()
-	conn, err := r.Dial(limited, in.Address)
-	if err == nil {
-		conn.Close()
-	}
+	err := r.Try(limited, in)
 	if ctx.Err() == nil {
 		r.Table().Reached(in, err, r.Now())
 	}
