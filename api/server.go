@@ -53,7 +53,7 @@ type Server struct {
 	port     string     // where people reach it; see cookieName
 	shown    func() (*tls.Certificate, error)
 	liveMesh liveMesh
-	lives    teamLives
+	lives    lives
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
 
@@ -106,7 +106,7 @@ var document []byte
 // with index.html.
 func New(c *control.Control, console fs.FS, at net.Addr, log *slog.Logger) *Server {
 	s := &Server{control: c, console: console, log: log, echo: echo.New()}
-	s.liveMesh.source = func(ctx context.Context) (model.Mesh, error) { return c.Views.Mesh(ctx, liveWindow, 0) }
+	s.liveMesh.source = func(ctx context.Context) (model.Mesh, error) { return c.Views.Mesh(ctx, liveWindow, 0, "") }
 	s.proxies.most, s.people.most, s.people.each = maxProxyStreams, maxPeopleStreams, streamsEach
 	s.watches.most, s.watches.each = maxPeopleStreams, watchesEach
 	if tcp, isTCP := at.(*net.TCPAddr); isTCP {

@@ -29,7 +29,10 @@ func (s *Server) meshOperations() []Operation {
 	return []Operation{
 		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
 			Param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
-			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}).forTeams(),
+			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}, siteParam).forTeams(),
+		get("/sites", "sites", "The sites, and the requests between them", s.sites,
+			Param{"window", "integer", "seconds that the figures cover; 60 when absent, at most 14 days"},
+			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
 		{
 			Method:  http.MethodGet,
 			Path:    "/live",
@@ -41,7 +44,7 @@ func (s *Server) meshOperations() []Operation {
 				"after the first mesh send what changed, as events named change: {\"name\": change} changes inside an object, " +
 					"or inside a list by index; [value] is the new value; [] is a member that is gone. " +
 					"A client that was too slow for one is sent a whole mesh instead",
-			}},
+			}, siteParam},
 			Out:    model.Mesh{},
 			Media:  "text/event-stream",
 			Status: http.StatusOK,
@@ -64,6 +67,7 @@ func (s *Server) meshOperations() []Operation {
 			Param{"instance", "string", "called instance"},
 			Param{"parent", "string", "service or gateway of the route"},
 			Param{"route", "string", "with parent"},
+			siteParam,
 		).forTeams(),
 		get(
 			"/timeline/services",
@@ -82,6 +86,7 @@ func (s *Server) meshOperations() []Operation {
 			Param{"from", "integer", "seconds since 1970; 15 minutes before to when absent"},
 			Param{"to", "integer", "seconds since 1970; now when absent"},
 			Param{"step", "integer", "seconds of each value; chosen for about sixty values when absent"},
+			siteParam,
 		).forTeams(),
 	}
 }
@@ -95,8 +100,25 @@ func (s *Server) mesh(c *echo.Context) (model.Mesh, error) {
 	if err != nil {
 		return model.Mesh{}, err
 	}
-	m, err := s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at))
+	m, err := s.control.Views.Mesh(c.Request().Context(), int64(seconds), int64(at), c.QueryParam("site"))
 	return meshFor(m, whoOf(c), s.scopeOf(c)), err
+}
+
+// siteParam narrows a view to a site.
+var siteParam = Param{"site", "string", "only what runs at the site, and requests that were made or answered there"}
+
+const sitesWindow = 60 // seconds that figures of sites cover
+
+func (s *Server) sites(c *echo.Context) (model.Sites, error) {
+	seconds, err := number(c, "window", sitesWindow, 1, store.CoarseTime)
+	if err != nil {
+		return model.Sites{}, err
+	}
+	at, err := number(c, "at", 0, 0, 1<<40)
+	if err != nil {
+		return model.Sites{}, err
+	}
+	return s.control.Views.Sites(c.Request().Context(), int64(seconds), int64(at))
 }
 
 // liveMesh is the newest mesh, made once for everybody who looks at it.
@@ -237,6 +259,7 @@ func times(c *echo.Context) (q model.TimelineQuery, err error) {
 		}
 		*to = int64(n)
 	}
+	q.Site = c.QueryParam("site")
 	return q, nil
 }
 

@@ -14,6 +14,7 @@ import (
 )
 
 func (a *app) fleet() *cobra.Command {
+	var site string
 	cmd := &cobra.Command{
 		Use:   "fleet",
 		Short: "Proxies: state, revision in force and its lag, connections, memory, program version",
@@ -35,10 +36,17 @@ renewed at half of its life.`,
 			if err != nil {
 				return err
 			}
+			if site != "" {
+				f.Proxies = slices.DeleteFunc(f.Proxies, func(p model.Proxy) bool { return p.Site != site })
+				if len(f.Proxies) == 0 {
+					return usagef("--site %s: no proxy runs there: \"nightjar sites\" lists the sites", site)
+				}
+			}
 			return a.printer(cmd).Show(f, func(s *out.Sheet) { fleetSheet(s, f, time.Now()) })
 		},
 	}
 	cmd.AddCommand(a.adopt())
+	a.addSite(cmd, &site)
 	return cmd
 }
 

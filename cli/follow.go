@@ -2,10 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -93,6 +96,7 @@ type windowFlags struct {
 	seconds int
 	ago     time.Duration
 	follow  bool
+	site    string // with addSite
 }
 
 // maxWindow is how far back figures go.
@@ -100,7 +104,7 @@ const maxWindow = 14 * 24 * time.Hour
 
 func (w *windowFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.IntVar(&w.seconds, "window", 10, "seconds that the figures cover; at most 14 days")
+	f.IntVar(&w.seconds, "window", cmp.Or(w.seconds, 10), "seconds that the figures cover; at most 14 days")
 	f.DurationVar(&w.ago, "ago", 0, "how long ago the window ended, such as 5m")
 	f.BoolVar(
 		&w.follow,
@@ -108,6 +112,27 @@ func (w *windowFlags) add(cmd *cobra.Command) {
 		false,
 		"show it every second: in place on a terminal, one after the other into a pipe",
 	)
+}
+
+// addSite adds the flag that narrows the mesh to a site.
+func (a *app) addSite(cmd *cobra.Command, site *string) {
+	cmd.Flags().StringVar(site, "site", "", "only what runs at this site, and requests that were made or answered there")
+	cmd.RegisterFlagCompletionFunc("site", func(cmd *cobra.Command, _ []string, _ string) ([]string, completion) {
+		c, err := a.client()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		m, _ := c.Mesh(cmd.Context(), 0)
+		return m.Sites, cobra.ShellCompDirectiveNoFileComp
+	})
+}
+
+// noSite says that there is no such site.
+func noSite(site string, all []string) error {
+	if len(all) == 0 {
+		return usagef("--site %s: there are no sites: start proxies with --site NAME", site)
+	}
+	return usagef("--site %s: there is no such site: name one of %s", site, strings.Join(all, ", "))
 }
 
 func (w *windowFlags) check() error {
@@ -140,9 +165,12 @@ func (a *app) showMesh(cmd *cobra.Command, w *windowFlags, show func(*out.Printe
 		return err
 	}
 	return a.follow(cmd, w.follow, func(ctx context.Context, p *out.Printer) error {
-		m, err := c.MeshAt(ctx, w.seconds, w.at())
+		m, err := c.MeshAt(ctx, w.seconds, w.at(), w.site)
 		if err != nil {
 			return err
+		}
+		if w.site != "" && !slices.Contains(m.Sites, w.site) {
+			return noSite(w.site, m.Sites)
 		}
 		return show(p, m)
 	})

@@ -33,6 +33,7 @@ difference is what the mesh adds (time) or saves (failures that a retry hid).`,
 		},
 	}
 	window.add(cmd)
+	a.addSite(cmd, &window.site)
 	cmd.Flags().StringVar(&from, "from", "", "only requests of this service or gateway")
 	cmd.Flags().StringVar(&to, "to", "", "only requests to this service")
 	a.completeService(cmd, "from", "to")

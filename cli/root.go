@@ -165,6 +165,7 @@ func (a *app) commands() []*cobra.Command {
 		a.standin(),
 		a.letBack(),
 		a.fleet(),
+		a.sites(),
 		a.access(),
 		a.ca(),
 		a.joinToken(),

@@ -56,6 +56,7 @@ func (a *app) routes() *cobra.Command {
 		},
 	}
 	window.add(cmd)
+	a.addSite(cmd, &window.site)
 	cmd.Flags().StringVar(&by, "sort", "",
 		"order: requests, success, latency, attempts or refused, those to look at first on top (default: as they match)")
 	return cmd

@@ -44,6 +44,7 @@ func (a *app) services() *cobra.Command {
 		},
 	}
 	window.add(cmd)
+	a.addSite(cmd, &window.site)
 	return cmd
 }
 

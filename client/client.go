@@ -382,8 +382,21 @@ func (c *Client) StopDrill(ctx context.Context, id string) (d model.Drill, err e
 }
 
 // MeshAt returns the mesh with the figures of a window: its length in seconds (0: 10)
-// and its end in seconds since 1970 (0: now).
-func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m model.Mesh, err error) {
+// and its end in seconds since 1970 (0: now); with a site the part of it there.
+func (c *Client) MeshAt(ctx context.Context, seconds int, at int64, site string) (m model.Mesh, err error) {
+	q := windowQuery(seconds, at)
+	if site != "" {
+		q.Set("site", site)
+	}
+	return m, c.do(ctx, http.MethodGet, "/mesh?"+q.Encode(), nil, &m)
+}
+
+// Sites are the sites, with the figures of a window: see MeshAt.
+func (c *Client) Sites(ctx context.Context, seconds int, at int64) (l model.Sites, err error) {
+	return l, c.do(ctx, http.MethodGet, "/sites?"+windowQuery(seconds, at).Encode(), nil, &l)
+}
+
+func windowQuery(seconds int, at int64) url.Values {
 	q := url.Values{}
 	if seconds > 0 {
 		q.Set("window", fmt.Sprint(seconds))
@@ -391,7 +404,7 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64) (m model.Mes
 	if at > 0 {
 		q.Set("at", fmt.Sprint(at))
 	}
-	return m, c.do(ctx, http.MethodGet, "/mesh?"+q.Encode(), nil, &m)
+	return q
 }
 
 // filterQuery is a filter as the API takes it.

@@ -308,6 +308,7 @@ func (c *Control) live() rules.Live {
 // Count takes what a proxy reports of the requests that it counted, and of its guards.
 func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 	now := c.now()
+	c.Fleet.AddSites(d.Series)
 	kept, isNew := c.Figures.Count(&d)
 	if isNew {
 		c.Access.Count(&d)

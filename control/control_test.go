@@ -330,7 +330,7 @@ func TestFigures(t *testing.T) {
 	k.Count("p", d) // sent again after a lost answer
 	k.now = k.now.Add(2 * time.Second)
 	k.Count("p", delta(2, all("v1", "s-1", 1, 0))) // the second that runs does not count yet
-	m, err := k.Views.Mesh(t.Context(), 10, 0)
+	m, err := k.Views.Mesh(t.Context(), 10, 0, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -370,7 +370,7 @@ func TestFigures(t *testing.T) {
 	}
 	k.mustPublish(two)
 	k.now = k.now.Add(time.Minute)
-	if m, _ := k.Views.Mesh(t.Context(), 10, 0); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
+	if m, _ := k.Views.Mesh(t.Context(), 10, 0, ""); m.Services[0].Figures.Success != nil || m.Services[0].Versions[0].Observed != nil {
 		t.Error("without requests nothing is known")
 	} else if !near(m.Services[0].Versions[0].Intended, 0.8) {
 		t.Errorf("without requests the last route tells what is intended: %v", m.Services[0].Versions[0].Intended)
@@ -379,7 +379,7 @@ func TestFigures(t *testing.T) {
 
 func view(t *testing.T, k *clock) model.Service {
 	t.Helper()
-	m, err := k.Views.Mesh(t.Context(), 10, 0)
+	m, err := k.Views.Mesh(t.Context(), 10, 0, "")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -120,7 +120,7 @@ func TestReportedGuards(t *testing.T) {
 	k.Count("kiosk-1", d)
 	k.Count("kiosk-1", d) // sent again after a lost answer
 	callers := func() []model.GuardState {
-		m, err := k.Views.Mesh(t.Context(), 10, 0)
+		m, err := k.Views.Mesh(t.Context(), 10, 0, "")
 		if err != nil {
 			t.Fatal(err)
 		}

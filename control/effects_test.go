@@ -336,7 +336,7 @@ func TestBusyMesh(t *testing.T) {
 		t.Errorf("notes: %q", e.Notes)
 	}
 	// The share of s is that of all requests since its own revision; that of o begins anew.
-	m, err := k.Views.Mesh(t.Context(), 300, 0)
+	m, err := k.Views.Mesh(t.Context(), 300, 0, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -400,7 +400,7 @@ func TestTheClockGoesBack(t *testing.T) {
 			t.Errorf("revision %d: %q, %+v, %+v, %v", revision, e.Notes, e.Before, e.After, err)
 		}
 	}
-	if m, err := k.Views.Mesh(t.Context(), 60, 0); err != nil || m.Revision.Number != 2 {
+	if m, err := k.Views.Mesh(t.Context(), 60, 0, ""); err != nil || m.Revision.Number != 2 {
 		t.Errorf("%d, %v", m.Revision.Number, err)
 	}
 	if err := k.Effects.Record(t.Context()); err != nil {

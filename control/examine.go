@@ -30,7 +30,7 @@ func (c *Control) Examine(ctx context.Context, address string) model.Examination
 	if err := c.Ready(ctx); err != nil {
 		f.NotReady = err.Error()
 	}
-	if m, err := c.Views.Mesh(ctx, examined, 0); err == nil {
+	if m, err := c.Views.Mesh(ctx, examined, 0, ""); err == nil {
 		f.Mesh = &m
 	}
 	if r, err := c.Revisions.List(ctx, 0, 1); err == nil && len(r) > 0 {

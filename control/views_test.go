@@ -31,7 +31,7 @@ func TestFiguresOfThePast(t *testing.T) {
 	k.now = begin.Add(span * time.Second)
 	check := func(seconds, end int64, want uint64) {
 		t.Helper()
-		m, err := k.Views.Mesh(t.Context(), seconds, end)
+		m, err := k.Views.Mesh(t.Context(), seconds, end, "")
 		if err != nil {
 			t.Fatal(err)
 		}

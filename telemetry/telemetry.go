@@ -39,12 +39,14 @@ type Names struct {
 	Copy          bool   `json:"copy,omitempty"` // with App: copies by a mirror
 	Caller        string `json:"caller,omitempty"`
 	CallerVersion string `json:"callerVersion,omitempty"`
+	CallerSite    string `json:"callerSite,omitempty"`
 	Gate          string `json:"gate,omitempty"` // route of the gateway
 	Service       string `json:"service,omitempty"`
 	Version       string `json:"version,omitempty"`
 	Instance      string `json:"instance,omitempty"`
 	RouteOf       string `json:"routeOf,omitempty"` // service whose route it is
 	Route         string `json:"route,omitempty"`
+	Site          string `json:"site,omitempty"` // of the instance
 }
 
 // Store is the telemetry of a mesh. Make one with New.
@@ -141,15 +143,17 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool)
 			s.Copy,
 			d.Caller,
 			d.CallerVersion,
+			d.CallerSite,
 			s.Gate,
 			s.Service,
 			s.Version,
 			s.Instance,
 			s.RouteOf,
 			s.Route,
+			s.Site,
 		}
-		if s.App {
-			n.Caller, n.CallerVersion = s.Caller, ""
+		if s.App { // who called is what the proxy was told
+			n.Caller, n.CallerVersion, n.CallerSite, n.Site = s.Caller, "", "", d.CallerSite
 		}
 		n.makeValid()
 		k := key{t.seriesFor(n, at, &s.Counts), uint32(s.Revision)}
@@ -160,9 +164,15 @@ func (t *Store) Count(d *wire.Delta, now time.Time) (kept wire.Kept, isNew bool)
 }
 
 // fields are pointers to all names.
-func (n *Names) fields() [8]*string {
-	return [8]*string{&n.Caller, &n.CallerVersion, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route}
+func (n *Names) fields() [10]*string {
+	return [10]*string{
+		&n.Caller, &n.CallerVersion, &n.CallerSite, &n.Gate, &n.Service, &n.Version, &n.Instance, &n.RouteOf, &n.Route, &n.Site,
+	}
 }
+
+// IsAt tells whether requests were made at a site, or answered there; of any, with an empty
+// one.
+func (n *Names) IsAt(site string) bool { return site == "" || n.Site == site || n.CallerSite == site }
 
 // makeValid replaces invalid names by wire.Other, so that whoever shows or exports
 // names can rely on them: proxies can report anything.

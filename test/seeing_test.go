@@ -217,7 +217,7 @@ func (m *mesh) shows(t *testing.T, want sent) {
 	var last sent
 	eventually(t, fmt.Sprintf("%+v", expected), func() bool {
 		var err error
-		if got, err = m.api.MeshAt(t.Context(), 600, 0); err != nil || len(got.Links) != 1 || len(got.Services[0].Versions[0].Instances) != 1 {
+		if got, err = m.api.MeshAt(t.Context(), 600, 0, ""); err != nil || len(got.Links) != 1 || len(got.Services[0].Versions[0].Instances) != 1 {
 			return false
 		}
 		if now := counted(got.Links[0].Figures); now != last {
@@ -384,13 +384,13 @@ func TestTheFeed(t *testing.T) {
 	}
 	slices.Sort(took)
 	exact := func(q float64) float64 { return took[int(math.Ceil(q*float64(len(took))))-1] }
-	mesh, err := m.api.MeshAt(t.Context(), 600, 0)
+	mesh, err := m.api.MeshAt(t.Context(), 600, 0, "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	i := slices.IndexFunc(mesh.Links, func(l model.Link) bool { return l.From == "nightjar" && l.To == "berths" })
 	eventually(t, "all in the figures", func() bool {
-		mesh, err = m.api.MeshAt(t.Context(), 600, 0)
+		mesh, err = m.api.MeshAt(t.Context(), 600, 0, "")
 		i = slices.IndexFunc(mesh.Links, func(l model.Link) bool { return l.From == "nightjar" && l.To == "berths" })
 		return err == nil && i >= 0 && mesh.Links[i].Figures.Requests == 207
 	})

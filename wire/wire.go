@@ -265,6 +265,7 @@ type Delta struct {
 	Holds         uint64     `json:"holds"`    // oldest Sequence that the proxy could send once more
 	Caller        string     `json:"caller"`   // service or gateway whose requests these are
 	CallerVersion string     `json:"callerVersion,omitempty"`
+	CallerSite    string     `json:"callerSite,omitempty"`
 	AgoMS         int64      `json:"agoMS,omitempty"` // how long ago it was counted
 	Series        SeriesList `json:"series"`
 	Open          []Open     `json:"open,omitempty"` // connections now
@@ -306,6 +307,8 @@ type Series struct {
 	Route    string // empty: plain balancing, or none
 	RouteOf  string // service whose route it is
 	Counts   stats.Counts
+
+	Site string // of the instance; the service adds it
 }
 
 // Watched is requests of one caller that an access rule would have refused, and only

@@ -56,6 +56,7 @@ type TimelineQuery struct {
 	Version        string
 	Instance       string
 	Parent, Route  string // a route of a service or a gateway
+	Site           string // at which requests were made, or answered
 }
 
 // Timeline is the figures of a group of requests over time.

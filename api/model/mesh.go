@@ -13,6 +13,7 @@ type Mesh struct {
 	Services    []Service     `json:"services"` // by name
 	Gateways    []Gateway     `json:"gateways"` // by name
 	Links       []Link        `json:"links"`    // who calls whom
+	Sites       []string      `json:"sites"`    // that are declared, or where something runs; all of them in any case
 	// of the rules in force, given the mesh as it is now; the first 50
 	Warnings     []Finding        `json:"warnings"`
 	WarningCount int              `json:"warningCount"`

@@ -78,7 +78,7 @@ const (
 )
 
 // ServicesOverTime returns the success of every service over time; of the query it takes
-// the times alone.
+// the times and the site alone.
 func (f *Figures) ServicesOverTime(ctx context.Context, q model.TimelineQuery) (model.ServicesOverTime, error) {
 	if err := f.choose(&q, usualServicePoints, maxServicePoints); err != nil {
 		return model.ServicesOverTime{}, err
@@ -87,7 +87,7 @@ func (f *Figures) ServicesOverTime(ctx context.Context, q model.TimelineQuery) (
 	points := (q.To - q.From + q.Step - 1) / q.Step
 	counts := map[string][]count{}
 	err := f.Each(ctx, q.From, q.To, func(at int64, n *telemetry.Names, _ uint, c *stats.Counts) {
-		if n.Copy || n.App || n.Service == "" {
+		if n.Copy || n.App || n.Service == "" || !n.IsAt(q.Site) {
 			return
 		}
 		of := counts[n.Service]
@@ -112,7 +112,7 @@ func (f *Figures) ServicesOverTime(ctx context.Context, q model.TimelineQuery) (
 // selects tells whether a query selects the requests of a series.
 func selects(q *model.TimelineQuery, n *telemetry.Names) bool {
 	is := func(want, have string) bool { return want == "" || want == have }
-	if n.Copy || !is(q.Caller, n.Caller) || !is(q.Service, n.Service) || !is(q.Version, n.Version) ||
+	if n.Copy || !n.IsAt(q.Site) || !is(q.Caller, n.Caller) || !is(q.Service, n.Service) || !is(q.Version, n.Version) ||
 		!is(q.Instance, n.Instance) {
 		return false
 	}

@@ -159,6 +159,31 @@ func (l *ledger) noteRules(rs *rules.Rules) {
 	}
 }
 
+// siteOf is the site of an instance, registered, just gone or declared; empty: it is at none.
+func (l *ledger) siteOf(service, instance string) string {
+	if instance == "" {
+		return ""
+	}
+	if in, isThere := l.instances[instance]; isThere {
+		return in.value.Site
+	}
+	for i := len(l.removals) - 1; i >= max(0, len(l.removals)-64); i-- {
+		if l.removals[i].instance == instance {
+			return l.removals[i].site
+		}
+	}
+	s := l.services[service].value
+	if s == nil {
+		return ""
+	}
+	for _, in := range s.Instances {
+		if address, _ := in.Address(); service+"@"+address == instance {
+			return in.Site
+		}
+	}
+	return ""
+}
+
 // noteDrills takes the running drills into the next snapshot.
 func (l *ledger) noteDrills(list []wire.Drill) {
 	l.drills = stamped[[]wire.Drill]{append([]wire.Drill{}, list...), l.sequence + 1}

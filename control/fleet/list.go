@@ -465,6 +465,16 @@ func (f *Fleet) Certified() []Certified {
 	return out
 }
 
+// AddSites adds the sites of instances to what a proxy counted.
+func (f *Fleet) AddSites(list wire.SeriesList) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range list {
+		s := &list[i]
+		s.Site = f.ledger.siteOf(s.Service, s.Instance)
+	}
+}
+
 // SitesOf are the sites where the proxies of a service or gateway run.
 func (f *Fleet) SitesOf(caller string) (out []string) {
 	f.mu.Lock()

@@ -34,6 +34,7 @@ type (
 // cover every request. Shares cover only requests that followed what is in force for
 // their service: what held before says nothing about what is intended now.
 type groups struct {
+	site      string // that requests were made or answered at; empty: any
 	since     func(name string) revisions.Touch // since when the same holds for a service or gateway
 	seconds   int64
 	service   map[string]*figures.Tally
@@ -68,12 +69,13 @@ func at[K comparable](m map[K]*figures.Tally, k K) *figures.Tally {
 
 // group adds up what was counted from begin to before end, while a revision was in
 // force.
-func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *rules.Rules) (*groups, error) {
+func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *rules.Rules, site string) (*groups, error) {
 	declared := map[string]bool{}
 	for _, s := range rs.Services {
 		declared[s.Name] = true
 	}
 	g := &groups{
+		site: site,
 		since: v.Revisions.Touches().Since(revision, func(name string) bool {
 			return declared[name] || strings.HasPrefix(name, rules.GatewayName(""))
 		}),
@@ -100,6 +102,9 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *
 
 // take adds what a series counted.
 func (g *groups) take(n *telemetry.Names, revision uint, c *stats.Counts) {
+	if !n.IsAt(g.site) {
+		return
+	}
 	at(g.service, n.Service).Take(n, c)
 	at(g.version, version{n.Service, n.Version}).Take(n, c)
 	at(g.link, link{n.Caller, n.Service}).Take(n, c)
@@ -207,9 +212,19 @@ func (g *groups) services(m *members) []model.Service {
 			s.Routes = g.routes(name, declared, declared.Routes, m.resolver)
 		}
 		s.Versions = g.versions(name, m)
+		if g.isElsewhere(&s) {
+			continue
+		}
 		out = append(out, s)
 	}
 	return out
+}
+
+// isElsewhere tells whether a service has nothing to do with the site that is looked at: it
+// has no instance there, and nobody there called it.
+func (g *groups) isElsewhere(s *model.Service) bool {
+	return g.site != "" && at(g.service, s.Name).Requests() == 0 &&
+		!slices.ContainsFunc(s.Versions, func(v model.Version) bool { return len(v.Instances) > 0 })
 }
 
 // versions are the versions of a service that are declared or have instances.
@@ -257,6 +272,9 @@ func (g *groups) instances(name string, m *members) (out map[string][]model.Inst
 	}
 	if declared := m.declared[name]; declared != nil {
 		for _, in := range declared.Instances {
+			if g.site != "" && in.Site != g.site {
+				continue
+			}
 			address, _ := in.Address()
 			add(in.Version, model.Instance{ID: name + "@" + address, Address: address, Site: in.Site})
 		}
@@ -409,6 +427,10 @@ func (g *groups) gateways(m *members) []model.Gateway {
 			edge = append(edge, model.Setting{Name: e.Name, Value: e.Value, From: "gateway " + gw.Name, At: model.Origin(e.Origin)})
 		}
 		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
+		isThere := func(p model.Proxy) bool { return p.Gateway == gw.Name }
+		if g.site != "" && !slices.ContainsFunc(m.proxies, isThere) {
+			continue
+		}
 		out = append(
 			out,
 			model.Gateway{

@@ -60,9 +60,10 @@ type Views struct{ Config }
 func New(c Config) *Views { return &Views{c} }
 
 // Mesh returns the mesh with the figures of a window: its length, and its end in
-// seconds since 1970 (0: the last complete second). The list of what runs is always
-// the present one.
-func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error) {
+// seconds since 1970 (0: the last complete second). With a site it is the part of it there:
+// what runs at it, and the requests that were made or answered at it. The list of what runs
+// is always the present one.
+func (v *Views) Mesh(ctx context.Context, seconds, end int64, site string) (model.Mesh, error) {
 	unpublished, err := v.Revisions.Unpublished(ctx)
 	if err != nil {
 		return model.Mesh{}, err
@@ -75,11 +76,15 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 			return model.Mesh{}, err
 		}
 	}
-	g, err := v.group(ctx, begin, until, revision, now.Rules)
+	all := proxies
+	if site != "" {
+		proxies = slices.DeleteFunc(slices.Clone(proxies), func(p model.Proxy) bool { return p.Site != site })
+	}
+	g, err := v.group(ctx, begin, until, revision, now.Rules, site)
 	if err != nil {
 		return model.Mesh{}, err
 	}
-	if end == 0 { // connections are those of now
+	if end == 0 && site == "" { // connections are those of now
 		for caller, list := range v.Fleet.Open() {
 			g.addOpen(caller, list)
 		}
@@ -88,7 +93,7 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 		At:          v.Now().UTC(),
 		End:         until,
 		Window:      g.seconds,
-		Revision:    revisionState(now.Revision, proxies),
+		Revision:    revisionState(now.Revision, all),
 		Unpublished: unpublished,
 		Problems:    problems(proxies),
 		Drills:      v.Drills.Running(),
@@ -97,17 +102,24 @@ func (v *Views) Mesh(ctx context.Context, seconds, end int64) (model.Mesh, error
 
 		WarningCount: len(warnings),
 	}
-	all := newMembers(now.Rules, proxies, v.guards())
-	all.domain = v.Domain
-	m.Services, m.Gateways, m.Links = g.services(all), g.gateways(all), g.links(all)
+	there := newMembers(now.Rules, proxies, v.guards(proxies))
+	there.domain = v.Domain
+	m.Services, m.Gateways, m.Links = g.services(there), g.gateways(there), g.links(there)
+	m.Sites = siteNames(now.Rules, all)
 	m.Series, m.Other = v.Figures.State()
 	return m, nil
 }
 
-// guards is the state of the guards in every proxy, by called service.
-func (v *Views) guards() map[string][]model.GuardState {
-	out := map[string][]model.GuardState{}
+// guards is the state of the guards in some proxies, by called service.
+func (v *Views) guards(proxies []model.Proxy) map[string][]model.GuardState {
+	out, isThere := map[string][]model.GuardState{}, map[string]bool{}
+	for i := range proxies {
+		isThere[proxies[i].ID] = true
+	}
 	v.Fleet.Guards(func(proxy, caller string, at time.Time, s engine.Status) {
+		if !isThere[proxy] {
+			return
+		}
 		out[s.Service] = append(
 			out[s.Service],
 			model.GuardState{Proxy: proxy, Caller: caller, At: at, GuardStatus: from.GuardStatus(s)},

@@ -58,7 +58,12 @@ func (s *Session) Collect() {
 	now := time.Now()
 	middle := now.Add(-min(now.Sub(s.taken), telemetryTick) / 2) // of what is counted now
 	s.taken = now
-	d := wire.Delta{Nonce: s.cfg.Nonce, Caller: s.follower.cfg.Caller, CallerVersion: s.cfg.CallerVersion}
+	d := wire.Delta{
+		Nonce:         s.cfg.Nonce,
+		Caller:        s.follower.cfg.Caller,
+		CallerVersion: s.cfg.CallerVersion,
+		CallerSite:    s.follower.cfg.Site,
+	}
 	d.Series, d.Open = s.cfg.Recorder.Collect(s.cfg.Self)
 	s.tellOthers()
 	s.guards(&d)

@@ -1033,6 +1033,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sites, and the requests between them */
+        get: operations["sites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standins": {
         parameters: {
             query?: never;
@@ -1558,6 +1575,18 @@ export interface components {
             success: number;
             /** @description responses by version, with the share that the rules intend */
             versions: components["schemas"]["VersionCount"][];
+        };
+        Carried: {
+            /** @description from other sites to instances */
+            bytesIn: number;
+            /** @description from instances to other sites */
+            bytesOut: number;
+            /** @description that reached their instance */
+            connections: number;
+            /** @description that named no instance of the site, or spoke no TLS */
+            unknown: number;
+            /** @description whose instance took no connection */
+            unreachable: number;
         };
         Certificate: {
             /**
@@ -2247,6 +2276,8 @@ export interface components {
             by?: string;
             /** Format: date-time */
             created: string;
+            /** @description site */
+            crossing?: string;
             /** Format: date-time */
             expires: string;
             gateway?: string;
@@ -2265,6 +2296,7 @@ export interface components {
         JoinTokenRequest: {
             /** @description IP addresses and prefixes at which it may take requests, besides the one that it connects from */
             addresses?: string[];
+            crossing?: string;
             /**
              * Format: int64
              * @description 600 when absent
@@ -2273,9 +2305,9 @@ export interface components {
             gateway?: string;
             /** @description HOST:PORT where the proxy reaches the service; absent: --mesh-addr of the service, or its own address */
             server?: string;
-            /** @description either a service or a gateway */
+            /** @description a service, a gateway, or the crossing of a site */
             service?: string;
-            /** @description absent: any */
+            /** @description absent: any; of a crossing, its own */
             site?: string;
             /** @description how many proxies may join with it; 1 when absent */
             uses?: number;
@@ -2398,6 +2430,8 @@ export interface components {
             series: number;
             /** @description by name */
             services: components["schemas"]["Service"][];
+            /** @description that are declared, or where something runs; all of them in any case */
+            sites: string[];
             /** @description files that were checked and differ from what is in force */
             unpublished: components["schemas"]["Unpublished"][];
             warningCount: number;
@@ -2523,10 +2557,14 @@ export interface components {
             split?: components["schemas"]["SplitChange"];
         };
         Proxy: {
+            /** @description by a crossing */
+            carried?: components["schemas"]["Carried"];
             /** @description by which it came */
             certificate?: components["schemas"]["Certificate"];
             /** @description open connections of callers */
             connections: number;
+            /** @description site to whose instances it carries what comes from others */
+            crossing?: string;
             /** @description gateway that it serves */
             gateway?: string;
             /** @description unique name of the proxy and of the instance beside it */
@@ -2547,6 +2585,8 @@ export interface components {
              * @description last sign of life
              */
             lastSeen: string;
+            /** @description host:port where a crossing takes connections */
+            listens?: string;
             /** @description resident memory of the process */
             memoryBytes: number;
             /** @description id of the mesh that it follows */
@@ -3190,6 +3230,35 @@ export interface components {
             /** @description PKCS #10, in PEM */
             request: string;
         };
+        Site: {
+            /** @description of these, proxies that do not follow the service now */
+            away: number;
+            /** @description host:port where others reach its instances; absent: each at its own address */
+            crossing?: string;
+            /** @description proxies that carry what comes from other sites */
+            crossings: components["schemas"]["SiteCrossing"][];
+            /** @description of the requests that its instances got */
+            figures: components["schemas"]["Figures"];
+            /** @description that are served there */
+            gateways: string[];
+            instances: number;
+            isDeclared: boolean;
+            name: string;
+            problem?: string;
+            proxies: number;
+            /** @description with instances there */
+            services: string[];
+        };
+        SiteCrossing: {
+            /** @description since it began */
+            carried: components["schemas"]["Carried"];
+            /** @description open now */
+            connections: number;
+            isConnected: boolean;
+            /** @description host:port */
+            listens: string;
+            proxy: string;
+        };
         SiteStatus: {
             /**
              * Format: double
@@ -3202,6 +3271,27 @@ export interface components {
              * @description share of its instances that take requests
              */
             usable: number;
+        };
+        SiteTraffic: {
+            figures: components["schemas"]["Figures"];
+            from: string;
+            to: string;
+        };
+        Sites: {
+            /**
+             * Format: int64
+             * @description end of the window, in seconds since 1970
+             */
+            end: number;
+            /** @description by name */
+            sites: components["schemas"]["Site"][];
+            /** @description that reached an instance, by the names of both sites */
+            traffic: components["schemas"]["SiteTraffic"][];
+            /**
+             * Format: int64
+             * @description length of the window in seconds
+             */
+            window: number;
         };
         SplitChange: {
             route?: string;
@@ -5070,6 +5160,8 @@ export interface operations {
             query?: {
                 /** @description after the first mesh send what changed, as events named change: {"name": change} changes inside an object, or inside a list by index; [value] is the new value; [] is a member that is gone. A client that was too slow for one is sent a whole mesh instead */
                 changes?: boolean;
+                /** @description only what runs at the site, and requests that were made or answered there */
+                site?: string;
             };
             header?: never;
             path?: never;
@@ -5104,6 +5196,8 @@ export interface operations {
                 window?: number;
                 /** @description end of the window in seconds since 1970; now when absent */
                 at?: number;
+                /** @description only what runs at the site, and requests that were made or answered there */
+                site?: string;
             };
             header?: never;
             path?: never;
@@ -6088,6 +6182,40 @@ export interface operations {
             };
         };
     };
+    sites: {
+        parameters: {
+            query?: {
+                /** @description seconds that the figures cover; 60 when absent, at most 14 days */
+                window?: number;
+                /** @description end of the window in seconds since 1970; now when absent */
+                at?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sites"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     standIns: {
         parameters: {
             query?: never;
@@ -6173,6 +6301,8 @@ export interface operations {
                 parent?: string;
                 /** @description with parent */
                 route?: string;
+                /** @description only what runs at the site, and requests that were made or answered there */
+                site?: string;
             };
             header?: never;
             path?: never;
@@ -6209,6 +6339,8 @@ export interface operations {
                 to?: number;
                 /** @description seconds of each value; chosen for about sixty values when absent */
                 step?: number;
+                /** @description only what runs at the site, and requests that were made or answered there */
+                site?: string;
             };
             header?: never;
             path?: never;
