@@ -34,6 +34,7 @@ var filterParams = []Param{
 	{"outcome", "string", "ok, failed, refused, abandoned, caller-fault, or not-ok: any but ok"},
 	{"header", "string", "NAME that is present, or NAME=VALUE"},
 	{"request", "string", "id on a gateway's refusal"},
+	{"site", "string", "of the caller or of the instance"},
 	{"attempts", "integer", "at least this many attempts"},
 	{"slowerThanMS", "integer", "took longer than this many milliseconds"},
 }
@@ -123,6 +124,7 @@ func filterOf(c *echo.Context) (wire.Filter, error) {
 		Outcome:  c.QueryParam("outcome"),
 		Header:   c.QueryParam("header"),
 		Request:  c.QueryParam("request"),
+		Site:     c.QueryParam("site"),
 	}
 	attempts, err := number(c, "attempts", 0, 0, 1000)
 	if err != nil {

@@ -53,7 +53,7 @@ type Server struct {
 	port     string     // where people reach it; see cookieName
 	shown    func() (*tls.Certificate, error)
 	liveMesh liveMesh
-	lives    lives
+	lives    teamLives
 	origins  http.CrossOriginProtection
 	sample   atomic.Pointer[StandIns]
 

@@ -75,24 +75,24 @@ func (s *Server) ownsBundles(c *echo.Context, bundles ...string) error {
 	return nil
 }
 
-// lives are the live meshes of parts of the mesh: of sites, and of sets of teams. One is there
-// as long as somebody follows it.
-type lives struct {
+// teamLives are the live meshes of those who belong to teams, by the set of their teams. One
+// is there as long as somebody follows it.
+type teamLives struct {
 	mu sync.Mutex // guards of
-	of map[string]*partLive
+	of map[string]*teamLive
 }
 
-type partLive struct {
+type teamLive struct {
 	liveMesh
 	followers int
 }
 
-// maxLives is how many different parts of the mesh are followed at once.
+// maxLives is how many different sets of teams follow the mesh at once.
 const maxLives = 256
 
-// follow is the live mesh of a part; without one there, of a source. leave has to be
+// follow is the live mesh of a set of teams; without one there, of a source. leave has to be
 // called when it is not followed any more.
-func (t *lives) follow(
+func (t *teamLives) follow(
 	key string, source func(context.Context) (model.Mesh, error),
 ) (mesh *liveMesh, leave func(), err error) {
 	t.mu.Lock()
@@ -102,11 +102,11 @@ func (t *lives) follow(
 	case l != nil:
 	case len(t.of) >= maxLives:
 		return nil, nil, failed(http.StatusServiceUnavailable, tooManyStreams,
-			"%d different parts of the mesh are followed: try again later", maxLives)
+			"%d sets of teams follow the mesh: try again later", maxLives)
 	default:
-		l = &partLive{liveMesh: liveMesh{source: source}}
+		l = &teamLive{liveMesh: liveMesh{source: source}}
 		if t.of == nil {
-			t.of = map[string]*partLive{}
+			t.of = map[string]*teamLive{}
 		}
 		t.of[key] = l
 	}
@@ -122,20 +122,13 @@ func (t *lives) follow(
 
 // liveFor is the live mesh for who calls. leave has to be called when the call ends.
 func (s *Server) liveFor(c *echo.Context) (mesh *liveMesh, leave func(), err error) {
-	who, site := whoOf(c), c.QueryParam("site")
-	if site != "" && !slices.Contains(s.control.Views.SiteNames(), site) {
-		return nil, nil, failed(http.StatusNotFound, "not-found", "there is no site %s: \"nightjar sites\" lists them", site)
-	}
-	if len(who.Teams) == 0 && site == "" {
+	who := whoOf(c)
+	if len(who.Teams) == 0 {
 		return &s.liveMesh, func() {}, nil
 	}
-	key := site + "/" + strings.Join(slices.Sorted(slices.Values(who.Teams)), " ")
-	return s.lives.follow(key, func(ctx context.Context) (m model.Mesh, err error) {
-		if site == "" {
-			m, err = s.liveMesh.newest(ctx)
-		} else {
-			m, err = s.control.Views.Mesh(ctx, liveWindow, 0, site)
-		}
+	key := strings.Join(slices.Sorted(slices.Values(who.Teams)), " ")
+	return s.lives.follow(key, func(ctx context.Context) (model.Mesh, error) {
+		m, err := s.liveMesh.newest(ctx)
 		return meshFor(m, people.Who{}, who.Scope(s.control.Revisions.Current().Rules)), err
 	})
 }

@@ -231,7 +231,7 @@ func TestTeams(t *testing.T) {
 // TestLivesOfTeams: a live mesh is there as long as somebody follows it, so that sets of
 // teams that nobody follows keep nobody out.
 func TestLivesOfTeams(t *testing.T) {
-	var all lives
+	var all teamLives
 	var leave func()
 	for i := range maxLives {
 		_, l, err := all.follow(fmt.Sprint(i), nil)

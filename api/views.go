@@ -44,7 +44,7 @@ func (s *Server) meshOperations() []Operation {
 				"after the first mesh send what changed, as events named change: {\"name\": change} changes inside an object, " +
 					"or inside a list by index; [value] is the new value; [] is a member that is gone. " +
 					"A client that was too slow for one is sent a whole mesh instead",
-			}, siteParam},
+			}},
 			Out:    model.Mesh{},
 			Media:  "text/event-stream",
 			Status: http.StatusOK,

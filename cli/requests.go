@@ -69,6 +69,7 @@ request is one object on one line.`,
 	flags.StringVar(&f.From, "from", "", "calling service or gateway")
 	flags.StringVar(&f.To, "to", "", "called service")
 	flags.StringVar(&f.Version, "version", "", "version that got the request")
+	flags.StringVar(&f.Site, "site", "", "site of the caller or of the instance")
 	flags.StringVar(&f.Instance, "instance", "", "instance that answered, or got the last attempt")
 	flags.StringVar(&f.Route, "route", "", "route of the service or of the gateway")
 	flags.StringVar(&f.Method, "method", "", "method")

@@ -414,7 +414,7 @@ func filterQuery(f model.RequestFilter) url.Values {
 		"" +
 			"route": f.Route, "method": f.Method, "path": f.Path, "status": f.Status,
 		"reason": f.Reason, "outcome": f.Outcome,
-		"header": f.Header, "request": f.Request} {
+		"header": f.Header, "request": f.Request, "site": f.Site} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -38,6 +38,7 @@ func (p *Proxy) assemble() {
 		Proxy:         cfg.ID,
 		Caller:        caller,
 		CallerVersion: cfg.Version,
+		Site:          cfg.Site,
 		IsGateway:     cfg.Gateway != "",
 		Epoch:         p.epoch,
 		Identities:    p.identitiesTo,

@@ -34,6 +34,7 @@ type Filter struct {
 	Header   string `json:"header,omitempty"`   // NAME that is present, or NAME=VALUE
 	Attempts int    `json:"attempts,omitempty"` // at least this many attempts
 	Request  string `json:"request,omitempty"`  // id on a gateway's refusal
+	Site     string `json:"site,omitempty"`     // of the caller or of the instance
 	SlowerMS int64  `json:"slowerMS,omitempty"` // took longer than this many milliseconds
 }
 
@@ -100,7 +101,7 @@ func (f *Filter) Takes(r *Record) bool {
 		is(f.Version, r.Version) && is(f.Instance, r.Instance) && is(f.Route, r.Route, r.Gate) &&
 		is(strings.ToUpper(f.Method), strings.ToUpper(r.Method)) && strings.HasPrefix(r.Path, f.Path) &&
 		is(f.Status, strconv.Itoa(r.Status), strconv.Itoa(r.Status/100)+"xx") &&
-		is(f.Reason, r.Reason) && is(f.Request, r.ID) &&
+		is(f.Reason, r.Reason) && is(f.Request, r.ID) && is(f.Site, r.CallerSite, r.Site) &&
 		(is(f.Outcome, r.Outcome) || f.Outcome == NotOK && r.Outcome != engine.OK.String()) &&
 		attempts >= f.Attempts &&
 		(f.SlowerMS == 0 || r.MS > float64(f.SlowerMS))
@@ -119,10 +120,12 @@ type Record struct {
 	Proxy         string    `json:"proxy"`
 	Caller        string    `json:"caller"`
 	CallerVersion string    `json:"callerVersion,omitempty"`
+	CallerSite    string    `json:"callerSite,omitempty"`
 	// called service; empty when the request found none
 	Service  string `json:"service,omitempty"`
 	Version  string `json:"version,omitempty"`
 	Instance string `json:"instance,omitempty"` // that answered, or got the last attempt
+	Site     string `json:"site,omitempty"`     // of the instance
 	Route    string `json:"route,omitempty"`
 	Gate     string `json:"gate,omitempty"`    // route of the gateway
 	Written  string `json:"written,omitempty"` // file and line of the route that decided

@@ -31,6 +31,7 @@ type RequestFilter struct {
 	Header     string // NAME that is present, or NAME=VALUE
 	Attempts   int    // at least this many attempts
 	Request    string // id on a gateway's refusal
+	Site       string // of the caller or of the instance
 	SlowerThan int64  // milliseconds
 }
 
@@ -40,9 +41,11 @@ type RequestRecord struct {
 	Proxy         string    `json:"proxy"`
 	Caller        string    `json:"caller"`
 	CallerVersion string    `json:"callerVersion,omitempty"`
+	CallerSite    string    `json:"callerSite,omitempty"`
 	Service       string    `json:"service,omitempty"` // called service; absent when no route took the request
 	Version       string    `json:"version,omitempty"`
 	Instance      string    `json:"instance,omitempty"` // that answered, or got the last attempt
+	Site          string    `json:"site,omitempty"`     // of the instance
 	Route         string    `json:"route,omitempty"`
 	GatewayRoute  string    `json:"gatewayRoute,omitempty"`
 	RouteAt       string    `json:"routeAt,omitempty"` // file and line of the route that decided

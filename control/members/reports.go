@@ -43,6 +43,7 @@ func (m *Members) CheckSeen(peer identity.Peer, s *wire.Seen) error {
 			if !mine(r.Proxy) || r.Caller != callerOf(peer) {
 				return false
 			}
+			r.CallerSite = peer.Site
 			if r.Mutual {
 				called := identity.Member{
 					Name:   identity.Name{Kind: identity.Service, Name: r.Service},

@@ -97,8 +97,9 @@ func newWatch(w wire.Watch) *watch {
 	return o
 }
 
-// matches tells whether the filter takes a request, the cheapest tests first.
-func (w *watch) matches(r *Request) bool {
+// matches tells whether the filter takes a request of a caller at a site, the cheapest tests
+// first.
+func (w *watch) matches(r *Request, site string) bool {
 	b, x := r.View, r.Exchange
 	if !w.classes[r.Class] || w.low > 0 && (r.Status < w.low || r.Status > w.high) ||
 		r.Took <= w.slower && w.slower > 0 || x.Attempts() < w.Attempts ||
@@ -110,6 +111,9 @@ func (w *watch) matches(r *Request) bool {
 		return false
 	}
 	if w.Instance != "" && (x.Instance() == nil || x.Instance().ID != w.Instance) {
+		return false
+	}
+	if w.Site != "" && w.Site != site && (x.Instance() == nil || x.Instance().Site != w.Site) {
 		return false
 	}
 	if w.Route != "" {
@@ -206,7 +210,7 @@ func (o *Observer) offer(r *Request, t *Trace) {
 	}
 	if list != nil {
 		for _, w := range *list {
-			if w.matches(r) && w.reserve() {
+			if w.matches(r, o.Site) && w.reserve() {
 				keep(w)
 			}
 		}
@@ -222,6 +226,7 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		Proxy:         o.Proxy,
 		Caller:        o.Caller,
 		CallerVersion: o.CallerVersion,
+		CallerSite:    o.Site,
 		Service:       x.Service(),
 		Version:       x.Version(),
 		Revision:      r.Revision,
@@ -252,7 +257,7 @@ func (o *Observer) record(r *Request, t *Trace) wire.Record {
 		out.Gate = gate.Name()
 	}
 	if in := x.Instance(); in != nil {
-		out.Instance, out.Secured, out.Mutual = in.ID, in.Secure || in.Mutual, in.Mutual
+		out.Instance, out.Site, out.Secured, out.Mutual = in.ID, in.Site, in.Secure || in.Mutual, in.Mutual
 	}
 	for _, s := range x.Segments() {
 		if s.Ended == 0 {

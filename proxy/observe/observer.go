@@ -14,6 +14,7 @@ type Observer struct {
 	Proxy         string // name of the proxy
 	Caller        string // service that calls, or the gateway; empty at an inbound proxy
 	CallerVersion string
+	Site          string // where it runs
 	IsGateway     bool
 	Epoch         time.Time // from which all times of requests count
 	// Identities are the SPIFFE IDs of this proxy and of a service that it calls by mutual TLS;

@@ -2863,6 +2863,7 @@ export interface components {
              */
             at: string;
             caller: string;
+            callerSite?: string;
             callerVersion?: string;
             /** @description of the reason */
             detail?: string;
@@ -2901,6 +2902,8 @@ export interface components {
             segments?: components["schemas"]["Segment"][];
             /** @description called service; absent when no route took the request */
             service?: string;
+            /** @description of the instance */
+            site?: string;
             /** @description that the caller got; absent when it left, and for TCP */
             status?: number;
             /** @description trace id */
@@ -5160,8 +5163,6 @@ export interface operations {
             query?: {
                 /** @description after the first mesh send what changed, as events named change: {"name": change} changes inside an object, or inside a list by index; [value] is the new value; [] is a member that is gone. A client that was too slow for one is sent a whole mesh instead */
                 changes?: boolean;
-                /** @description only what runs at the site, and requests that were made or answered there */
-                site?: string;
             };
             header?: never;
             path?: never;
@@ -5415,6 +5416,8 @@ export interface operations {
                 header?: string;
                 /** @description id on a gateway's refusal */
                 request?: string;
+                /** @description of the caller or of the instance */
+                site?: string;
                 /** @description at least this many attempts */
                 attempts?: number;
                 /** @description took longer than this many milliseconds */
@@ -5471,6 +5474,8 @@ export interface operations {
                 outcome?: string;
                 /** @description id on a gateway's refusal */
                 request?: string;
+                /** @description of the caller or of the instance */
+                site?: string;
                 /** @description at least this many attempts */
                 attempts?: number;
                 /** @description took longer than this many milliseconds */

@@ -7,7 +7,7 @@ import TextField from "@mui/material/TextField";
 import { Link } from "wouter";
 import type { Proxy } from "../api/client";
 import { useAddress } from "../kit/address";
-import { CopyAsCommand } from "../kit/Command";
+import { CopyAsCommand, shellWord } from "../kit/Command";
 import { DataTable, figure, type Column } from "../kit/DataTable";
 import { ago, bytes, millis } from "../kit/format";
 import { useIsOfTeam } from "../kit/For";
@@ -25,7 +25,9 @@ const states: Record<string, string> = {
   current: "connected, and the newest revision is in force",
 };
 
-const describe = (p: Proxy): string => [p.id, p.service, p.version, p.gateway, p.site, p.state].join(" ");
+const describe = (p: Proxy): string => [p.id, workload(p), p.site, p.state].join(" ");
+
+const workload = (p: Proxy): string => (p.gateway ? `gateway ${p.gateway}` : p.crossing ? "crossing" : p.service ? `${p.service}/${p.version}` : "none");
 
 /** All proxies; those that need attention come first. */
 export function FleetPage() {
@@ -34,7 +36,8 @@ export function FleetPage() {
   const [params, change] = useAddress();
   const words = params.get("find") ?? "";
   const onlyAttention = params.get("show") === "attention";
-  const all = fleet?.proxies ?? [];
+  const site = params.get("site") ?? "";
+  const all = (fleet?.proxies ?? []).filter((p) => !site || p.site === site);
   const needing = all.filter(needsAttention).length;
   const shown = all
     .filter((p) => (!onlyAttention || needsAttention(p)) && describe(p).toLowerCase().includes(words.toLowerCase()))
@@ -53,7 +56,7 @@ export function FleetPage() {
         actions={
           <>
             {!ofTeam && <Button variant="outlined" onClick={() => change({ examine: "yes" })} data-test="examine">Examine</Button>}
-            <CopyAsCommand line="nightjar fleet" />
+            <CopyAsCommand line={`nightjar fleet${site && ` --site ${shellWord(site)}`}`} />
             <FormControlLabel control={<Switch size="small" checked={onlyAttention} onChange={(e) => change({ show: e.target.checked ? "attention" : null })} />} label="Need attention" />
             <TextField label="Find" placeholder="name, service, site" value={words} onChange={(e) => change({ find: e.target.value })} sx={{ width: 170 }} />
           </>
@@ -86,8 +89,8 @@ const late = ({ row }: { row: Proxy }) => (needsAttention(row) ? "warn" : "");
 const columns = (newest: number, now: number): Column<Proxy>[] => [
   { field: "id", headerName: "Proxy", width: 136, cellClassName: (c) => `strong ${late(c)}`, renderCell: ({ row }) => <span data-test="proxy" data-state={row.state} title={`process ${row.pid}, running since ${row.started}`}>{row.id}</span> },
   {
-    field: "workload", headerName: "Workload", flex: 1, minWidth: 128, valueGetter: (_, p) => (p.gateway ? `gateway ${p.gateway}` : p.service ? `${p.service}/${p.version}` : "none"),
-    renderCell: ({ row: p }) => (p.gateway ? <Link to={`/gateways/${p.gateway}`} style={{ color: "inherit" }}>gateway {p.gateway}</Link> : p.service ? <span><Link to={`/services/${p.service}`} style={{ color: "inherit" }}>{p.service}</Link>/{p.version}</span> : "none"),
+    field: "workload", headerName: "Workload", flex: 1, minWidth: 128, valueGetter: (_, p) => workload(p),
+    renderCell: ({ row: p }) => (p.gateway ? <Link to={`/gateways/${p.gateway}`} style={{ color: "inherit" }}>gateway {p.gateway}</Link> : p.service ? <span><Link to={`/services/${p.service}`} style={{ color: "inherit" }}>{p.service}</Link>/{p.version}</span> : workload(p)),
   },
   { field: "site", headerName: "Site", width: 96 },
   { field: "state", headerName: "State", flex: 1.4, minWidth: 100, cellClassName: late, renderCell: ({ row }) => <StateCell of={row} /> },

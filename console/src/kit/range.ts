@@ -25,18 +25,21 @@ export interface Range {
   /** How long charts and lists cover, in seconds. */
   history: number;
   label: string;
+  /** Only what runs at this site, and the requests that were made or answered there; empty: everything. */
+  site: string;
 }
 
-/** Reads the range from an address: range=1h, or at=SECONDS. */
+/** Reads the range from an address: range=1h, or at=SECONDS; and site=NAME. */
 export function rangeOf(params: URLSearchParams): Range {
+  const site = params.get("site") ?? "";
   const at = Math.floor(Number(params.get("at") ?? 0)) || 0;
   const span = params.get("range");
-  if (at > 0) return { span: null, at, seconds: live, history: spans["15m"], label: clock(at) };
+  if (at > 0) return { span: null, at, seconds: live, history: spans["15m"], label: clock(at), site };
   if (span !== null && Object.hasOwn(spans, span)) {
     const seconds = spans[span as Span];
-    return { span: span as Span, at: 0, seconds, history: seconds, label: spanNames[span as Span] };
+    return { span: span as Span, at: 0, seconds, history: seconds, label: spanNames[span as Span], site };
   }
-  return { span: null, at: 0, seconds: live, history: spans["15m"], label: "Now" };
+  return { span: null, at: 0, seconds: live, history: spans["15m"], label: "Now", site };
 }
 
 /** The range of the page's address. */
@@ -45,9 +48,10 @@ export function useRange(): Range {
   return rangeOf(params);
 }
 
-/** The part of an address that says the range, for links to other pages; empty: the present. */
+/** The part of an address that says the range, for links to other pages; empty: the present, everywhere. */
 export function rangeSearch(r: Range): string {
-  return r.at ? `?at=${r.at}` : r.span ? `?range=${r.span}` : "";
+  const parts = [r.at ? `at=${r.at}` : r.span ? `range=${r.span}` : "", r.site && `site=${encodeURIComponent(r.site)}`].filter(Boolean);
+  return parts.length > 0 ? `?${parts.join("&")}` : "";
 }
 
 /** The value of up to so many milliseconds ago: it changes at most once in that time. */
@@ -65,7 +69,7 @@ export function useThrottled<T>(value: T, ms: number): T {
 }
 
 /** How often the figures of a span are read again, in ms. */
-const pace = (seconds: number): number => (seconds <= 900 ? 5000 : seconds <= 21_600 ? 20_000 : 60_000);
+const pace = (seconds: number): number => (seconds <= live ? 1000 : seconds <= 900 ? 5000 : seconds <= 21_600 ? 20_000 : 60_000);
 
 export interface MeshView {
   /** While another moment loads, the one before. */
@@ -80,11 +84,12 @@ const nothing = () => null;
 /** The mesh in the range of the page. A moment is read at most five times a second. */
 export function useMeshView(): MeshView {
   const range = useRange();
-  const isLive = !range.at && !range.span;
+  const { site } = range;
+  const isLive = !range.at && !range.span && !site; // the live stream is of the whole mesh
   const now = useMesh(isLive ? whole : nothing);
   const at = useThrottled(range.at, 200);
   // The picture before stays until there is another.
-  const past = queries.useQuery("get", "/api/v1/mesh", { params: { query: { window: range.seconds, ...(at ? { at } : {}) } } }, {
+  const past = queries.useQuery("get", "/api/v1/mesh", { params: { query: { window: range.seconds, ...(at ? { at } : {}), ...(site ? { site } : {}) } } }, {
     enabled: !isLive && (at > 0) === (range.at > 0), structuralSharing: false,
     ...(isLive ? {} : { placeholderData: (old) => old ?? newestMesh() ?? undefined }), refetchInterval: at ? false : pace(range.seconds), staleTime: at ? Infinity : 0,
   });

@@ -8,7 +8,7 @@ import TextField from "@mui/material/TextField";
 import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import type { Mesh } from "../api/client";
 import { useAddress, type Change } from "../kit/address";
-import { CopyAsCommand } from "../kit/Command";
+import { CopyAsCommand, shellWord } from "../kit/Command";
 import { clock, plural, rate } from "../kit/format";
 import { NoProxies } from "../kit/NoProxies";
 import { PageHeader } from "../kit/PageHeader";
@@ -38,7 +38,7 @@ export function MeshPage() {
     <>
       <Head
         about={mesh ? `${rate(mesh.gateways.reduce((sum, g) => sum + g.figures.rps, 0))} requests per second enter the mesh; figures of ${span}.` : ""}
-        ways={[...new Set([...ways, by])].join("|")} by={by} hasBands={hasBands} typed={typed} onType={setTyped} change={change}
+        ways={[...new Set([...ways, by])].join("|")} by={by} site={range.site} hasBands={hasBands} typed={typed} onType={setTyped} change={change}
       />
       <TimeBar />
       {error && <Alert severity="error">{error}</Alert>}
@@ -55,6 +55,7 @@ interface HeadProps {
   /** The ways to group, with | between them. */
   ways: string;
   by: string;
+  site: string;
   hasBands: boolean;
   typed: string;
   onType: (text: string) => void;
@@ -62,14 +63,14 @@ interface HeadProps {
 }
 
 /** The head of the page. It is not drawn again with every second of figures. */
-const Head = memo(function Head({ about, ways, by, hasBands, typed, onType, change }: HeadProps) {
+const Head = memo(function Head({ about, ways, by, site, hasBands, typed, onType, change }: HeadProps) {
   const list = ways.split("|");
   return (
     <PageHeader
       title="Mesh" about={about && <span data-test="incoming">{about}</span>}
       actions={
         <>
-          <CopyAsCommand line="nightjar services" />
+          <CopyAsCommand line={`nightjar services${site && ` --site ${shellWord(site)}`}`} />
           <TextField label="Find a service" value={typed} onChange={(e) => { onType(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
           {list.includes("site") && by !== "site" && (
             <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />

@@ -43,7 +43,7 @@ export function Panel({ mesh, chosen, by, opened, change }: Props) {
         {exact && <Box sx={{ color: "text.secondary" }}>{transports[exact.transport] ?? exact.transport}</Box>}
         {service && <Link to={`/services/${chosen}${search}`} data-test="open" style={plain}>Routes, guards, instances</Link>}
         {gateway && <Link to={`/gateways/${chosen}${search}`} data-test="open" style={plain}>Routes</Link>}
-        {!range.at && !isGroup && <Link to={`/requests?${new URLSearchParams(query as Record<string, string>).toString()}`} style={plain}>Live requests</Link>}
+        {!range.at && !isGroup && <Link to={`/requests?${new URLSearchParams({ ...query, ...(range.site ? { site: range.site } : {}) } as Record<string, string>).toString()}`} style={plain}>Live requests</Link>}
         {service && <Link to={`/traces?service=${chosen}`} style={plain}>Traces</Link>}
       </Box>
       {members.length > 0 && (
@@ -57,7 +57,7 @@ export function Panel({ mesh, chosen, by, opened, change }: Props) {
       {!isGroup && (
         <>
           <Box component="h3" sx={{ typography: "h3", m: 0, mt: 2, mb: 0.5 }}>{range.at ? "Failures until then" : "Recent failures"}</Box>
-          <RecentFailures query={range.at ? { ...query, before: range.at } : query} />
+          <RecentFailures query={{ ...query, ...(range.at ? { before: range.at } : {}), ...(range.site ? { site: range.site } : {}) }} />
         </>
       )}
     </Drawer>

@@ -18,7 +18,7 @@ const text = ["version", "route", "path", "status", "header"] as const;
 const words: Record<(typeof text)[number], string> = { version: "Version", route: "Route", path: "Path prefix", status: "Status", header: "Header" };
 const samples: Record<(typeof text)[number], string> = { version: "v2", route: "timetable", path: "/sailings", status: "503 or 5xx", header: "x-crew=yes" };
 const outcomes = ["", "ok", "not-ok", "failed", "refused", "abandoned", "caller-fault"];
-const fields = ["from", "to", "outcome", "reason", "slowerThanMS", "instance", "method", "attempts", ...text];
+const fields = ["from", "to", "outcome", "reason", "slowerThanMS", "instance", "method", "attempts", "site", ...text];
 
 const columns: Column<Row>[] = [
   { field: "at", headerName: "Time", width: 108, valueFormatter: (v: string) => exactly(v) },

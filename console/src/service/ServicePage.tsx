@@ -20,7 +20,7 @@ import { percent } from "../kit/format";
 import { History } from "../kit/History";
 import { Heading, PageHeader } from "../kit/PageHeader";
 import { Place } from "../kit/Place";
-import { rangeSearch, useMeshView, useRange } from "../kit/range";
+import { rangeSearch, useMeshView, useRange, type Range } from "../kit/range";
 import { RecentFailures } from "../requests/RecentFailures";
 import { GuardPreview } from "./GuardPreview";
 import { Guards } from "./Guards";
@@ -136,7 +136,7 @@ function ServiceOverview({ mesh, service }: { mesh: Mesh; service: Service }) {
     <>
       <Box sx={columns}>
         <FigureTable figures={service.figures} />
-        <History of={{ service: service.name }} long={range.history} end={range.at} />
+        <History of={{ service: service.name, ...siteOf(range) }} long={range.history} end={range.at} />
       </Box>
       <Heading>Versions</Heading>
       <Versions service={service} />
@@ -153,7 +153,7 @@ function GatewayOverview({ mesh, gateway }: { mesh: Mesh; gateway: Gateway }) {
     <>
       <Box sx={columns}>
         <FigureTable figures={gateway.figures} />
-        {!ofTeam && <History of={{ caller: gateway.name }} long={range.history} end={range.at} />}
+        {!ofTeam && <History of={{ caller: gateway.name, ...siteOf(range) }} long={range.history} end={range.at} />}
       </Box>
       <Heading>Links</Heading>
       <Links mesh={mesh} name={gateway.name} />
@@ -228,7 +228,11 @@ function InstancesView({ service }: { service: Service }) {
   );
 }
 
-function Failures({ query }: { query: { to?: string; from?: string } }) {
+/** The part of a query that narrows it to the site of the page. */
+const siteOf = (r: Range): { site?: string } => (r.site ? { site: r.site } : {});
+
+function Failures({ query: wide }: { query: { to?: string; from?: string } }) {
+  const query = { ...wide, ...siteOf(useRange()) };
   return (
     <>
       <Box sx={{ mb: 1 }}><Link to={`/requests?${new URLSearchParams(query).toString()}`} style={{ color: "inherit" }}>Follow live requests</Link></Box>
@@ -245,9 +249,11 @@ function Missing({ error }: { error: string }) {
 const mostKnown = 60; // names that are listed
 
 function Unknown({ name, kind, known, to }: { name: string; kind: string; known: string[]; to: string }) {
+  const { site } = useRange();
   return (
     <>
-      <PageHeader title={`There is no ${kind} ${name}`} />
+      <PageHeader title={site ? `Nothing of ${kind} ${name} is at ${site}` : `There is no ${kind} ${name}`} />
+      {site && <Box sx={{ mb: 1 }}><MuiLink component={Link} to={to + name}>Look at all sites</MuiLink></Box>}
       {known.length ? "Known: " : <>No {kind} is known yet. <MuiLink component={Link} to="/">The page Mesh says how to start one.</MuiLink></>}
       {known.slice(0, mostKnown).map((k, i) => (
         <Fragment key={k}>

@@ -5,7 +5,7 @@ import Tab from "@mui/material/Tab";
 import Tabs from "@mui/material/Tabs";
 import TextField from "@mui/material/TextField";
 import { useAddress, useNavigate } from "../kit/address";
-import { CopyAsCommand } from "../kit/Command";
+import { CopyAsCommand, shellWord } from "../kit/Command";
 import { DataTable } from "../kit/DataTable";
 import { plural } from "../kit/format";
 import { NoProxies } from "../kit/NoProxies";
@@ -37,7 +37,7 @@ export function ServicesPage() {
         title="Services" about={`${plural(mesh.services.length, "service")} and ${plural(mesh.gateways.length, "gateway")}; ${wrong === 0 ? "none needs attention" : `${wrong} ${wrong === 1 ? "needs" : "need"} attention`}.`}
         actions={
           <>
-            <CopyAsCommand line={view === "links" ? "nightjar links" : "nightjar services"} />
+            <CopyAsCommand line={`nightjar ${view === "links" ? "links" : "services"}${range.site && ` --site ${shellWord(range.site)}`}`} />
             {view === "services" && (
               <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value === "service" ? null : e.target.value })} sx={{ width: 150 }} data-test="by">
                 {[...new Set([...ways, by])].map((w) => <MenuItem key={w} value={w}>{w}</MenuItem>)}

@@ -8,6 +8,7 @@ import IconButton from "@mui/material/IconButton";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { RangePicker } from "./RangePicker";
 import { RevisionState } from "./RevisionState";
+import { SitePicker } from "./SitePicker";
 import { Who } from "./Who";
 
 const Search = lazy(() => import("./Search").then((m) => ({ default: m.Search })));
@@ -43,6 +44,7 @@ export function TopBar({ mode, onToggle, onMenu }: Props) {
       </Button>
       <IconButton size="small" onClick={() => setSearching(true)} aria-label="Search" sx={{ display: { sm: "none" } }}><SearchIcon fontSize="small" /></IconButton>
       <RangePicker />
+      <SitePicker />
       <Box sx={{ flex: 1, minWidth: 0, display: "flex", justifyContent: "flex-end" }}><RevisionState /></Box>
       <Who />
       <IconButton size="small" onClick={onToggle} aria-label={other} title={other}>{mode === "dark" ? <LightMode fontSize="small" /> : <DarkMode fontSize="small" />}</IconButton>

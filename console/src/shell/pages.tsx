@@ -12,6 +12,7 @@ import Trend from "@mui/icons-material/QueryStatsOutlined";
 import Shield from "@mui/icons-material/ShieldOutlined";
 import Dns from "@mui/icons-material/DnsOutlined";
 import History from "@mui/icons-material/HistoryOutlined";
+import Place from "@mui/icons-material/PlaceOutlined";
 import Group from "@mui/icons-material/GroupOutlined";
 import type { SvgIconComponent } from "@mui/icons-material";
 import { lazy, type ComponentType, type LazyExoticComponent } from "react";
@@ -30,6 +31,7 @@ export interface Page {
 export const pages: Page[] = [
   { name: "Mesh", to: "/", icon: Hub, group: "Observe", about: "flow of requests between services" },
   { name: "Services", to: "/services", icon: Apps, group: "Observe", about: "table of services, links and routes" },
+  { name: "Sites", to: "/sites", icon: Place, group: "Observe", about: "what runs where, crossings, requests between sites" },
   { name: "Requests", to: "/requests", icon: Stream, group: "Observe", about: "live requests as they end" },
   { name: "Traces", to: "/traces", icon: Polyline, group: "Observe", about: "attempts and waits of single requests" },
   { name: "Rules", to: "/rules", icon: Article, group: "Change", about: "edit, check and publish rule files; history of revisions" },
@@ -57,6 +59,7 @@ const routes: [path: string, begins: string, page: ReturnType<typeof code>][] = 
   ["/services", "/services", code(() => import("../services/ServicesPage"), "ServicesPage")],
   ["/services/:name", "/services/", code(() => import("../service/ServicePage"), "ServicePage")],
   ["/gateways/:name", "/gateways/", code(() => import("../service/ServicePage"), "GatewayPage")],
+  ["/sites", "/sites", code(() => import("../sites/SitesPage"), "SitesPage")],
   ["/requests", "/requests", code(() => import("../requests/RequestsPage"), "RequestsPage")],
   ["/traces/:id?", "/traces", code(() => import("../traces/TracesPage"), "TracesPage")],
   ["/rules", "/rules", code(() => import("../rules/RulesPage"), "RulesPage")],
@@ -76,7 +79,7 @@ const routes: [path: string, begins: string, page: ReturnType<typeof code>][] = 
 export const places = routes.map(([path, , page]) => ({ path, Page: page.path }));
 
 /** Pages that begin with a table. */
-const withTable = ["/services", "/requests", "/traces/:id?", "/effects", "/fleet", "/activity", "/people"];
+const withTable = ["/services", "/sites", "/requests", "/traces/:id?", "/effects", "/fleet", "/activity", "/people"];
 
 // The code of the first page is loaded while the frame around it is drawn.
 const first = routes.filter(([path, begins]) => (path === "/" ? location.pathname === "/" : location.pathname.startsWith(begins))).at(-1);
