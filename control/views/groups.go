@@ -34,7 +34,7 @@ type (
 // cover every request. Shares cover only requests that followed what is in force for
 // their service: what held before says nothing about what is intended now.
 type groups struct {
-	site      string // that requests were made or answered at; empty: any
+	site      string                            // that requests were made or answered at; empty: any
 	since     func(name string) revisions.Touch // since when the same holds for a service or gateway
 	seconds   int64
 	service   map[string]*figures.Tally

@@ -72,6 +72,12 @@ func outcomeOf(err error) engine.Outcome {
 			Error:  dialError(err),
 			Detail: "cannot be reached: " + err.Error(),
 		}
+	case errors.Is(err, syscall.ETIMEDOUT): // see farSilence
+		return engine.Outcome{
+			Reason: engine.Unreachable,
+			Error:  "connection_timeout",
+			Detail: "the network to it is silent: " + err.Error(),
+		}
 	case errors.Is(err, errStalled):
 		return engine.Outcome{Reason: engine.Reset, Error: "connection_write_timeout", Detail: err.Error()}
 	}

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"nightjar/core/engine"
@@ -45,8 +46,8 @@ func (c *plain) ask() engine.Outcome {
 		u.conn.Close()
 		c.up = nil
 		// A kept connection that ended just now says nothing of the instance
-		// (RFC 9112, section 9.3.1).
-		if u.isKept && c.filled == 0 && mayResend && c.life.cause() == nil {
+		// (RFC 9112, section 9.3.1). Silence does.
+		if u.isKept && c.filled == 0 && mayResend && c.life.cause() == nil && !errors.Is(err, syscall.ETIMEDOUT) {
 			continue
 		}
 		return c.outcome(err, c.to.To.Mutual && c.filled == 0 && isRefusedThere(err))
