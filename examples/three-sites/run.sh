@@ -47,6 +47,9 @@ workloads() { # the programs themselves, which know nothing of sites
 	for v in 1 2; do
 		run "app-$1-v$v" "$1" python3 "$dir/app.py" "900$v" "v$v at $1"
 	done
+	for v in 1 2; do
+		within 10 on "$1" bash -c "exec 3<>/dev/tcp/127.0.0.1/900$v"
+	done
 }
 instances() {
 	for v in 1 2; do

@@ -75,21 +75,13 @@ type members struct {
 	outside *outside.Dialer // finds crossings by their names
 }
 
-// dial opens a connection to an instance, which has to prove that it is one of its service,
-// within dialTimeout.
+// dial opens a connection to an instance, which has to prove that it is one of its service.
+// It comes about within dialTimeout; the proof may take longer, where a machine is busy.
 func (m members) dial(ctx context.Context, to place) (*memberConn, error) {
 	if m.shown == nil || !m.shown.IsReady() {
 		return nil, unproven{to.service, errors.New("this proxy has no certificate yet")}
 	}
-	ctx, stop := context.WithTimeout(ctx, dialTimeout)
-	defer stop()
-	var conn net.Conn
-	var err error
-	if to.isVia() {
-		conn, err = m.outside.Dial(ctx, to.address)
-	} else {
-		conn, err = dialer.DialContext(ctx, "tcp", to.address)
-	}
+	conn, err := m.connect(ctx, to)
 	if err != nil {
 		return nil, err
 	}
@@ -118,6 +110,15 @@ func (m members) dial(ctx context.Context, to place) (*memberConn, error) {
 		c.until = end
 	}
 	return c, nil
+}
+
+func (m members) connect(ctx context.Context, to place) (net.Conn, error) {
+	ctx, stop := context.WithTimeout(ctx, dialTimeout)
+	defer stop()
+	if to.isVia() {
+		return m.outside.Dial(ctx, to.address)
+	}
+	return dialer.DialContext(ctx, "tcp", to.address)
 }
 
 // farSilence is for how long the other end of a connection to another site may acknowledge
