@@ -49,6 +49,7 @@ func (b *builder) place(s *service, version, site string) *pool {
 				p.peers = append(p.peers, c)
 			}
 		}
+		p.noteLeaves()
 		s.placed[key] = p
 	}
 	return p
@@ -92,8 +93,10 @@ func (b *builder) pools(rs *rules.Rules, instances []Instance) {
 	for _, s := range b.t.services {
 		s.retry = newRetry(s.settings.Retry)
 		b.balance(s, s.all)
+		s.all.noteLeaves()
 		for _, p := range s.versions {
 			b.balance(s, p)
+			p.noteLeaves()
 			p.version.peers = p.peers
 		}
 	}

@@ -332,9 +332,10 @@ func (r *Route) kept(v View) *target {
 	return nil
 }
 
-// orOtherwise is where a request goes when no instance of to can be used.
+// orOtherwise is where a request goes when no instance of to can be used, or when they give
+// it away.
 func (r *Route) orOtherwise(to *target, now time.Duration) *target {
-	if r.otherwise != nil && to.pool.empty(now) {
+	if r.otherwise != nil && (to.pool.empty(now) || to.pool.givesAway(r.otherwise.pool)) {
 		return r.otherwise
 	}
 	return to

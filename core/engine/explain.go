@@ -162,6 +162,9 @@ func (e *explainer) send(to *target, by *Route, chance float64) {
 	e.admit(to.service.name)
 	if to.version == "" {
 		e.sendPlain(to.service, chance)
+	} else if o := by.otherwise; o != nil && to.pool.mayGive(o.pool) && !to.pool.empty(e.now) {
+		e.odds(to, chance*(1-to.pool.leaves))
+		e.odds(o, chance*to.pool.leaves)
 	} else {
 		e.odds(by.orOtherwise(to, e.now), chance)
 	}
@@ -221,6 +224,14 @@ func (e *explainer) odds(to *target, chance float64) {
 	e.out.Odds = append(e.out.Odds, Odds{to.service.name, to.version, to.site, chance, len(to.pool.peers)})
 	if chance > 0 && to.pool.empty(e.now) {
 		e.refuse(Refuse(NoInstance, to.pool.whyNone(describe(to))))
+	}
+	if given := to.pool.leaves; given > 0 {
+		e.out.Settings = append(e.out.Settings, Setting{
+			Name:    "drain",
+			Value:   fmt.Sprintf("all instances of %s are at a site that is drained", describe(to)),
+			From:    fmt.Sprintf("%.0f%% given away", 100*given),
+			Service: to.service.name,
+		})
 	}
 	for _, d := range to.pool.version.drills {
 		if e.now < d.Until && d.concerns(e.view) {

@@ -19,6 +19,7 @@ type pool struct {
 	key     *rules.Key
 	sites   [][]*peer // in the order of failover; nil: all alike
 	below   float64   // usable share of a site under which requests spill over
+	leaves  float64   // part of their shares that all of the instances give away; see peer
 }
 
 // balance is a kind of rules.Balance.
@@ -39,6 +40,8 @@ type peer struct {
 	*Instance
 	of   *version
 	seed uint64
+	// leaves is the part of its share that it gives away, since its site is drained, 0 to 1.
+	leaves float64
 }
 
 // hear takes over what the service says of the health of an instance. What this
@@ -84,6 +87,9 @@ func (p *pool) pick(v View, last *guard.Peer, now time.Duration) (got *peer, tri
 	got = p.weighed(list, v, turn, last, now)
 	if got != nil && got.Peer == last && p.sites != nil { // better at another site than the same once more
 		got = p.weighed(p.peers, v, turn, last, now)
+	}
+	if got == nil {
+		got = p.drained(turn, last, now)
 	}
 	if got == nil {
 		got = p.lastResort(turn)
@@ -266,7 +272,7 @@ func (p *pool) site(turn uint64, now time.Duration) (list []*peer, troubled bool
 func (p *pool) shares(now time.Duration, out []float64) []float64 {
 	left, total := 1.0, 0.0
 	for _, group := range p.sites {
-		part := left * min(1, usable(group, now)/p.below)
+		part := left * min(1, usable(group, now)/p.below) * staying(group)
 		out = append(out, part)
 		left -= part
 		total += part
@@ -308,28 +314,29 @@ func (p *pool) versionShares(now time.Duration) map[string]float64 {
 	return out
 }
 
-// usable is the part of the instances that take requests, 0 to 1.
+// usable is the part of the instances that take requests, 0 to 1, whether or not their site
+// is drained.
 func usable(group []*peer, now time.Duration) float64 {
 	sum := 0.0
 	for _, c := range group {
 		if !c.Clear() {
 			c.of.endDrills(now)
 		}
-		sum += c.Weight(now)
+		sum += c.Peer.Weight(now)
 	}
 	return sum / float64(len(group))
 }
 
-// empty tells whether no instance can be used.
+// empty tells whether no instance can be used. Those of a site that is drained can.
 func (p *pool) empty(now time.Duration) bool {
 	for _, c := range p.peers {
-		if c.Clear() {
+		if c.Peer.Clear() {
 			return false
 		}
 	}
 	for _, c := range p.peers {
 		c.of.endDrills(now)
-		if c.Weight(now) > 0 {
+		if c.Peer.Weight(now) > 0 {
 			return false
 		}
 		if c.IsOut() && !c.IsUnreachable() {

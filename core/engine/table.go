@@ -171,6 +171,9 @@ type Options struct {
 	Now      time.Duration // since the epoch of the requests that the table will see
 	Site     string        // of the caller, for failover
 	Drills   []Drill
+	// Leaves is what part of their shares instances at a site give away to those elsewhere, by
+	// site, 0 to 1: the site is drained.
+	Leaves map[string]float64
 	// Signal is told that a request waits for a token of a limit of the whole mesh: see
 	// lease.Holder. nil: nobody deals tokens out, and the limit is this proxy's alone.
 	Signal func()

@@ -97,7 +97,7 @@ func (b *builder) budget(service string) *guard.Budget {
 // order of their IDs, as those of the table before did. One that comes when
 // others have been known for a while ramps up to its share.
 func (b *builder) peer(c *peer, v *version, in *Instance) {
-	c.of = v
+	c.of, c.leaves = v, b.opt.Leaves[in.Site]
 	for len(v.before) > 0 && v.before[0].ID < in.ID {
 		v.before = v.before[1:]
 	}
