@@ -67,6 +67,24 @@ func (s *Server) fleetOperations() []Operation {
 				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"))
 			},
 		).forTeams(),
+		send(
+			http.MethodPut,
+			"/sites/:site/drain",
+			"drainSite",
+			"Have the instances of a site give their requests away to those elsewhere, bit by bit",
+			func(c *echo.Context, in model.DrainRequest) (model.Drain, error) {
+				return s.control.Drains.Drain(c.Request().Context(), c.Param("site"), in.Over)
+			},
+		),
+		send(
+			http.MethodPut,
+			"/sites/:site/resume",
+			"resumeSite",
+			"Have the instances of a site that is drained take their requests back, bit by bit",
+			func(c *echo.Context, in model.DrainRequest) (model.Drain, error) {
+				return s.control.Drains.Resume(c.Request().Context(), c.Param("site"), in.Over)
+			},
+		),
 		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
 			func(c *echo.Context) (model.StandInList, error) {
 				return s.standInsFor(s.scopeOf(c), s.standIns().List()), nil

@@ -138,6 +138,8 @@ func TestOnlyMembersSpeak(t *testing.T) {
 		{"another version", "PUT", "", strings.ReplaceAll(mine, `"v1"`, `"v2"`), `is for version \"v1\"`},
 		{"another site", "PUT", "", strings.ReplaceAll(mine, "north", "south"), `at site \"north\"`},
 		{"a gateway", "PUT", "", strings.ReplaceAll(mine, `"service":"sailings"`, `"gateway":"door"`), "not of gateway/door"},
+		{"a crossing", "PUT", "", strings.ReplaceAll(mine, `"service":"sailings"`, `"crossing":"north"`), "not of crossing/north"},
+		{"requests at another site", "POST", "/telemetry", `{"nonce":"1","sequence":1,"caller":"sailings","callerVersion":"v1","callerSite":"south"}`, `is for site \"north\"`},
 		{"an address elsewhere", "PUT", "", strings.ReplaceAll(mine, "127.0.0.1:9", "192.0.2.1:9"), "takes requests at 192.0.2.1"},
 		{"an acknowledgement out of the blue", "POST", "/acks", `{"sequence":7,"revision":9}`, "acknowledges nothing"},
 		{"requests of another caller", "POST", "/telemetry", `{"nonce":"1","sequence":1,"caller":"kiosk","callerVersion":"v1"}`, "may not count the requests of kiosk"},

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -42,7 +43,87 @@ each at its own address. KiB/S are the bytes of bodies, in both directions.`,
 		},
 	}
 	w.add(cmd)
+	cmd.AddCommand(a.siteChange("drain"), a.siteChange("resume"))
 	return cmd
+}
+
+// siteChange is the command that drains a site, or has it take its requests back.
+func (a *app) siteChange(verb string) *cobra.Command {
+	var over time.Duration
+	var wait bool
+	cmd := &cobra.Command{
+		Use:   verb + " SITE",
+		Short: "Have the instances of a site give their requests away, for maintenance",
+		Long: `Have the instances of a site give their requests away to those of other sites, bit by bit.
+Requests under way are not touched, and none is refused for want of another instance: what
+cannot move is listed, and stays. It lasts until "nightjar sites resume", also while the
+service is away.`,
+		Example: `  nightjar sites drain north-quay --over 2m
+  nightjar sites drain north-quay --over 30s --wait`,
+		Args: exactly(1, "SITE (see nightjar sites)"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			change := c.DrainSite
+			if verb == "resume" {
+				change = c.ResumeSite
+			}
+			d, err := change(cmd.Context(), args[0], over.String())
+			if err != nil {
+				return err
+			}
+			if wait {
+				select {
+				case <-cmd.Context().Done():
+					return cmd.Context().Err()
+				case <-time.After(time.Until(d.Ends) + time.Second):
+				}
+			}
+			return a.printer(cmd).Show(d, func(s *out.Sheet) { drainSheet(s, d, wait) })
+		},
+	}
+	if verb == "resume" {
+		cmd.Short = "Have the instances of a drained site take their requests back"
+		cmd.Long = "Have the instances of a site that is drained take their requests back, bit by bit."
+		cmd.Example = `  nightjar sites resume north-quay --over 1m
+  nightjar sites resume north-quay -o json`
+	}
+	cmd.Flags().DurationVar(&over, "over", 0, "time in which it happens, at most 24h, such as 2m; 0: at once")
+	cmd.Flags().BoolVar(&wait, "wait", false, "return when it is done")
+	return cmd
+}
+
+func drainSheet(s *out.Sheet, d model.Drain, isDone bool) {
+	what, done := "gives its requests away", "has given its requests away"
+	if d.IsReturning {
+		what, done = "takes its requests back", "has its requests back"
+	}
+	if isDone {
+		s.Line("Site %s %s.", d.Site, done)
+	} else {
+		s.Line("Site %s %s until %s.", d.Site, what, d.Ends.Local().Format(time.TimeOnly))
+	}
+	for i, stays := range d.Stays {
+		if i == 0 {
+			s.Line("What stays:")
+		}
+		s.Line("  %s", stays)
+	}
+}
+
+// drainState is what becomes of the requests of a site, in words.
+func drainState(d *model.Drain) string {
+	switch {
+	case d == nil:
+		return ""
+	case d.IsReturning:
+		return fmt.Sprintf("; takes its requests back, %.0f%% away", 100*d.Leaves)
+	case d.Leaves >= 1:
+		return "; drained"
+	}
+	return fmt.Sprintf("; drains, %.0f%% given away", 100*d.Leaves)
 }
 
 func siteSheet(s *out.Sheet, l model.Sites) {
@@ -60,6 +141,7 @@ func siteSheet(s *out.Sheet, l model.Sites) {
 		if site.Crossing != "" {
 			reached = "through " + site.Crossing
 		}
+		reached += drainState(site.Drain)
 		if site.Problem != "" {
 			mark, reached = "!", reached+": "+site.Problem
 			if s.Colour {

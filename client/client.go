@@ -396,6 +396,16 @@ func (c *Client) Sites(ctx context.Context, seconds int, at int64) (l model.Site
 	return l, c.do(ctx, http.MethodGet, "/sites?"+windowQuery(seconds, at).Encode(), nil, &l)
 }
 
+// DrainSite has the instances of a site give their requests away over a time, such as 2m.
+func (c *Client) DrainSite(ctx context.Context, site, over string) (d model.Drain, err error) {
+	return d, c.do(ctx, http.MethodPut, "/sites/"+url.PathEscape(site)+"/drain", model.DrainRequest{Over: over}, &d)
+}
+
+// ResumeSite has them take their requests back.
+func (c *Client) ResumeSite(ctx context.Context, site, over string) (d model.Drain, err error) {
+	return d, c.do(ctx, http.MethodPut, "/sites/"+url.PathEscape(site)+"/resume", model.DrainRequest{Over: over}, &d)
+}
+
 func windowQuery(seconds int, at int64) url.Values {
 	q := url.Values{}
 	if seconds > 0 {

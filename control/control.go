@@ -10,6 +10,7 @@
 //	members    who belongs to the mesh: joining, certificates, their authority
 //	figures    what proxies counted, in memory and on disk
 //	drills     failures that are injected for a limited time
+//	drains     sites that give their requests away for maintenance
 //	revisions  rules: what is in force, history, drafts
 //	limits     limits that all proxies share
 //	access     who calls whom, and who may
@@ -38,6 +39,7 @@ import (
 	"nightjar/api/model"
 	"nightjar/control/access"
 	"nightjar/control/calls"
+	"nightjar/control/drains"
 	"nightjar/control/drills"
 	"nightjar/control/effects"
 	"nightjar/control/feed"
@@ -108,6 +110,7 @@ type Control struct {
 	Members   *members.Members
 	Figures   *figures.Figures
 	Drills    *drills.Drills
+	Drains    *drains.Drains
 	Revisions *revisions.Revisions
 	Limits    *limits.Limits
 	Access    *access.Access
@@ -199,6 +202,16 @@ func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
 	if err != nil {
 		return fmt.Errorf("reading the rules in force: %w", err)
 	}
+	c.Drains, err = drains.Open(ctx, drains.Config{
+		Records: cfg.Store,
+		Fleet:   c.Fleet,
+		Journal: c.Journal,
+		Rules:   func() *rules.Rules { return c.Revisions.Current().Rules },
+		Now:     cfg.Now,
+	})
+	if err != nil {
+		return fmt.Errorf("reading the sites that are drained: %w", err)
+	}
 	c.Limits = limits.New(func() *rules.Rules { return c.Revisions.Current().Rules })
 	c.Access = access.New(access.Config{
 		Records: cfg.Store,
@@ -210,6 +223,7 @@ func (c *Control) openRules(ctx context.Context, cfg Config) (err error) {
 		Fleet:   c.Fleet,
 		Current: c.Revisions.Current,
 		Drills:  c.Drills.Specs,
+		Drains:  c.Drains.Told,
 		Now:     cfg.Now,
 	})
 	c.Effects = effects.New(effects.Config{
@@ -262,6 +276,7 @@ func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
 		Fleet:     c.Fleet,
 		Table:     c.Calls.Table,
 		Drills:    c.Drills.Specs,
+		Drains:    c.Drains.Told,
 		Traces:    c.Traces,
 	})
 	c.Follows, err = follows.Open(ctx, follows.Config{
@@ -285,6 +300,7 @@ func (c *Control) openRuns(ctx context.Context, cfg Config) (err error) {
 		Fleet:     c.Fleet,
 		Figures:   c.Figures,
 		Drills:    c.Drills,
+		Drains:    c.Drains.Of,
 		Releases:  c.Releases.Summaries,
 		Domain:    cfg.Authority.Domain(),
 		Now:       cfg.Now,
@@ -372,6 +388,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
 	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)
+	do(drains.StepEvery, "a site cannot be drained further", c.Drains.Step)
 	do(limits.SweepEvery, "limits of the whole mesh cannot be tidied", c.Limits.Sweep)
 	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)
 	do(releases.StepEvery, "the steps of releases cannot be stored; they wait", c.Releases.Step)

@@ -24,6 +24,7 @@ var allChanges = []Change{
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
 	AddAccessSeen{}, PruneAccessSeen{},
 	SaveFollow{}, DeleteFollow{}, SaveProposal{},
+	SaveDrain{}, DeleteDrain{},
 	DeleteOld{}, probe{},
 }
 

@@ -176,6 +176,18 @@ func TestThreeSites(t *testing.T) {
 		}
 		s.settle()
 	}
+	// A site is emptied for maintenance, its instances are killed, and it gets its requests back.
+	a = s.load(
+		10,
+		[]string{"nightjar", "sites", "drain", "north-quay", "--over", "2s", "--wait"},
+		[]string{"kill", "north-quay"},
+		[]string{"start", "north-quay"},
+		[]string{"nightjar", "sites", "resume", "north-quay"},
+	)
+	if a.failed > 0 || a.by["v1 at north-quay"] == 0 || a.by["v1 at south-quay"] == 0 {
+		t.Errorf("a drain:\n%s", a.text)
+	}
+	s.settle()
 	a = s.load(6, []string{"cut", "harbour"})
 	if a.failed > 0 || a.by["v1 at north-quay"] == 0 {
 		t.Errorf("without the service:\n%s", a.text)

@@ -204,6 +204,8 @@ type Snapshot struct {
 	Calls []string `json:"calls,omitzero"`
 	// Drills are all that run, when any came or went; absent: as before.
 	Drills []Drill `json:"drills,omitzero"`
+	// Drains are all sites that are drained, when any of it changed; absent: as before.
+	Drains []Drain `json:"drains,omitzero"`
 	// Watches are all requests for records, when any came or went; absent: as
 	// before. They end with the stream.
 	Watches []Watch `json:"watches,omitzero"`
@@ -224,7 +226,7 @@ type Snapshot struct {
 
 // Asides tells whether a snapshot has nothing that a table is compiled from.
 func (s *Snapshot) Asides() bool {
-	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil &&
+	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && s.Drains == nil &&
 		len(s.Services)+len(s.GoneServices)+len(s.Instances)+len(s.GoneInstances) == 0 &&
 		s.Calls == nil &&
 		(s.Watches != nil || s.Traced != nil || s.LetBack != nil)
@@ -233,7 +235,7 @@ func (s *Snapshot) Asides() bool {
 // IsOfInstances tells whether a snapshot tells of instances that came or changed,
 // and of nothing else that a table is compiled from.
 func (s *Snapshot) IsOfInstances() bool {
-	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && s.Calls == nil &&
+	return !s.Whole && s.Revision == 0 && s.Rest == nil && s.Drills == nil && s.Drains == nil && s.Calls == nil &&
 		len(s.Services)+len(s.GoneServices)+len(s.GoneInstances) == 0 && len(s.Instances) > 0
 }
 
@@ -248,6 +250,24 @@ type Drill struct {
 	engine.Drill
 	Ends  time.Time `json:"ends"`
 	ForMS int64     `json:"forMS"` // whatever the clock says, it ends so long after it was first heard of
+}
+
+// Drain is how much of their shares the instances of a site give away, 0 to 1.
+type Drain struct {
+	Site   string  `json:"site"`
+	Leaves float64 `json:"leaves"`
+}
+
+// Leaves are the parts that are given away, by site, within 0 to 1.
+func Leaves(list []Drain) map[string]float64 {
+	if len(list) == 0 {
+		return nil
+	}
+	out := make(map[string]float64, len(list))
+	for _, d := range list {
+		out[d.Site] = min(1, max(0, d.Leaves))
+	}
+	return out
 }
 
 // Ack tells that a snapshot is in force in a proxy, or why it cannot be.

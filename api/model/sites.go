@@ -1,5 +1,7 @@
 package model
 
+import "time"
+
 // Sites are the sites, and the requests between them.
 type Sites struct {
 	End     int64         `json:"end"`     // end of the window, in seconds since 1970
@@ -21,7 +23,24 @@ type Site struct {
 	Services  []string       `json:"services"` // with instances there
 	Gateways  []string       `json:"gateways"` // that are served there
 	Problem   string         `json:"problem,omitempty"`
-	Figures   Figures        `json:"figures"` // of the requests that its instances got
+	Drain     *Drain         `json:"drain,omitempty"` // its instances give their requests away
+	Figures   Figures        `json:"figures"`         // of the requests that its instances got
+}
+
+// Drain is that the instances of a site give their requests away, or take them back.
+type Drain struct {
+	Site        string    `json:"site"`
+	By          string    `json:"by"`
+	Began       time.Time `json:"began"`
+	Ends        time.Time `json:"ends"`
+	Leaves      float64   `json:"leaves"` // part of their shares that they give away now, 0 to 1
+	IsReturning bool      `json:"isReturning"`
+	Stays       []string  `json:"stays"` // what is not moved, in words
+}
+
+// DrainRequest says how fast a site is drained, or takes its requests back.
+type DrainRequest struct {
+	Over string `json:"over,omitempty"` // such as 2m; absent: at once
 }
 
 // SiteCrossing is one proxy of a crossing.

@@ -41,6 +41,7 @@ type Config struct {
 	Fleet   Fleet
 	Current func() revisions.Current
 	Drills  func() []wire.Drill // that are running
+	Drains  func() []wire.Drain // sites that are drained
 	Now     func() time.Time
 }
 
@@ -303,7 +304,7 @@ func (c *Calls) table(k tableKey) *engine.Table {
 	view := c.Fleet.View(k.service, k.gateway)
 	var opt engine.Options
 	if k != (tableKey{}) {
-		opt = engine.Options{Site: k.site, Now: c.sinceStart(), Calls: view.Calls}
+		opt = engine.Options{Site: k.site, Now: c.sinceStart(), Calls: view.Calls, Leaves: wire.Leaves(c.Drains())}
 		for _, d := range c.Drills() {
 			spec := d.Drill
 			spec.Until = d.Ends.Sub(c.started)

@@ -108,6 +108,14 @@ func (f *Fleet) SetDrills(list []wire.Drill) {
 	f.snapshot(nil, false)
 }
 
+// SetDrains gives the proxies the sites that are drained.
+func (f *Fleet) SetDrains(list []wire.Drain) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.ledger.noteDrains(list)
+	f.snapshot(nil, false)
+}
+
 // SetWatches gives the proxies the filters of those who watch requests.
 func (f *Fleet) SetWatches(list []wire.Watch) {
 	f.mu.Lock()

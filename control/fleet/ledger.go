@@ -33,6 +33,7 @@ type ledger struct {
 	instances map[string]stamped[engine.Instance]
 	changes   []change // of instances, the oldest first; some have changed again since
 	drills    stamped[[]wire.Drill]
+	drains    stamped[[]wire.Drain]
 	watches   stamped[[]wire.Watch]
 	letBack   []stamped[wire.LetBack] // the newest
 	traced    float64                 // see Config
@@ -189,6 +190,11 @@ func (l *ledger) noteDrills(list []wire.Drill) {
 	l.drills = stamped[[]wire.Drill]{append([]wire.Drill{}, list...), l.sequence + 1}
 }
 
+// noteDrains takes the sites that are drained into the next snapshot.
+func (l *ledger) noteDrains(list []wire.Drain) {
+	l.drains = stamped[[]wire.Drain]{append([]wire.Drain{}, list...), l.sequence + 1}
+}
+
 // noteWatches takes the watches into the next snapshot.
 func (l *ledger) noteWatches(list []wire.Watch) {
 	l.watches = stamped[[]wire.Watch]{append([]wire.Watch{}, list...), l.sequence + 1}
@@ -342,7 +348,7 @@ func (l *ledger) since(k audience, seen uint64, revision uint) *Update {
 			s.LetBack = append(s.LetBack, b.value)
 		}
 	}
-	u.IsUrgent = u.HasRules || s.Drills != nil || s.Watches != nil || s.LetBack != nil
+	u.IsUrgent = u.HasRules || s.Drills != nil || s.Drains != nil || s.Watches != nil || s.LetBack != nil
 	if !s.Whole {
 		l.addRemoved(s, sc, seen)
 		u.IsEmpty = !u.IsUrgent && len(s.Instances)+len(s.GoneInstances) == 0 && l.completeSince <= seen
@@ -385,6 +391,9 @@ func (l *ledger) addChanged(s *wire.Snapshot, sc *scope, k audience, seen uint64
 	}
 	if l.drills.at > seen {
 		s.Drills = l.drills.value
+	}
+	if l.drains.at > seen && k.crossing == "" {
+		s.Drains = l.drains.value
 	}
 	if l.watches.at > seen {
 		s.Watches = l.watches.value

@@ -58,6 +58,7 @@ type Config struct {
 	Fleet     *fleet.Fleet
 	Table     func() *engine.Table // of the rules in force
 	Drills    func() []wire.Drill  // that are running
+	Drains    func() []wire.Drain  // sites that are drained
 	Traces    *traces.Store        // examples of requests
 }
 

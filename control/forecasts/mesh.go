@@ -212,13 +212,16 @@ func (f *Forecasts) build(ctx context.Context, p *plan, seconds int64, changes f
 				m.proxies,
 				forecast.Proxy{ID: one.ID, Caller: one.Gateway, Gateway: true, Site: one.Site},
 			)
-		} else if one.Service == "" {
+		} else if one.Service == "" && one.Crossing == "" {
 			m.proxies = append(m.proxies, forecast.Proxy{ID: one.ID, Caller: fleet.ServiceCaller, Node: true, Site: one.Site})
 		}
 	}
 	for _, d := range f.Drills() {
 		m.drills = append(m.drills, d.Drill)
 		m.assume("Drill %s (%s) continues.", d.ID, drills.Target(d.Drill))
+	}
+	for _, d := range f.Drains() {
+		m.assume("Site %s keeps its requests; now it gives %.0f%% of them away.", d.Site, 100*d.Leaves)
 	}
 	b := &builder{
 		table:    f.Table(),

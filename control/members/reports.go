@@ -8,9 +8,6 @@ import (
 // CheckDelta tells whether a proxy may report these counts: requests that its workload
 // or gateway sent, and those that its workload answered.
 func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
-	if d.CallerSite != peer.Site {
-		return refuse("the certificate is for site %q, and the requests were counted at %q", peer.Site, d.CallerSite)
-	}
 	if d.Caller != callerOf(peer) || d.CallerVersion != peer.Version {
 		return refuse(
 			"the certificate is that of %s/%s, which may not count the requests of %s/%s",
@@ -19,6 +16,9 @@ func (m *Members) CheckDelta(peer identity.Peer, d *wire.Delta) error {
 			d.Caller,
 			d.CallerVersion,
 		)
+	}
+	if d.CallerSite != peer.Site {
+		return refuse("the certificate is for site %q, and the requests were counted at %q", peer.Site, d.CallerSite)
 	}
 	for i := range d.Series {
 		s := &d.Series[i]

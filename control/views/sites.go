@@ -65,6 +65,7 @@ func (v *Views) Sites(ctx context.Context, seconds, end int64) (model.Sites, err
 			Crossings: []model.SiteCrossing{},
 			Gateways:  []string{},
 			Services:  []string{},
+			Drain:     v.Drains(name),
 			Figures:   at(answered, name).Figures(over),
 		}
 		s.IsDeclared = slices.ContainsFunc(rs.Sites, func(d rules.Site) bool { return d.Name == name })

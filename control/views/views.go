@@ -48,8 +48,9 @@ type Config struct {
 	Fleet     *fleet.Fleet
 	Figures   *figures.Figures
 	Drills    Drills
-	Releases  func() []model.ReleaseSummary // that are running
-	Domain    string                        // trust domain
+	Drains    func(site string) *model.Drain // nil: it is not drained
+	Releases  func() []model.ReleaseSummary  // that are running
+	Domain    string                         // trust domain
 	Now       func() time.Time
 }
 

@@ -255,6 +255,7 @@ func (f *Follower) adopt() error {
 		Now:      f.now(),
 		Site:     f.cfg.Site,
 		Drills:   f.drills(k.Drills),
+		Leaves:   wire.Leaves(k.Drains),
 	})
 	if err != nil {
 		return err

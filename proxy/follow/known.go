@@ -30,6 +30,7 @@ type known struct {
 	Instances map[string]engine.Instance `json:"instances"`
 	Calls     []string                   `json:"calls,omitzero"` // when the proxy is told of these services alone
 	Drills    []wire.Drill               `json:"drills,omitempty"`
+	Drains    []wire.Drain               `json:"drains,omitempty"`
 }
 
 // add learns what a snapshot says.
@@ -48,6 +49,9 @@ func (k *known) add(s wire.Snapshot) {
 	}
 	if s.Drills != nil {
 		k.Drills = s.Drills
+	}
+	if s.Drains != nil {
+		k.Drains = s.Drains
 	}
 	for _, v := range s.Services {
 		k.Services[v.Name] = v

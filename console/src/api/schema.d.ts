@@ -1050,6 +1050,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sites/{site}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have the instances of a site give their requests away to those elsewhere, bit by bit */
+        put: operations["drainSite"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{site}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have the instances of a site that is drained take their requests back, bit by bit */
+        put: operations["resumeSite"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/standins": {
         parameters: {
             query?: never;
@@ -1702,6 +1736,26 @@ export interface components {
             /** @description revision that the edit began from */
             base: number;
             files: components["schemas"]["File"][];
+        };
+        Drain: {
+            /** Format: date-time */
+            began: string;
+            by: string;
+            /** Format: date-time */
+            ends: string;
+            isReturning: boolean;
+            /**
+             * Format: double
+             * @description part of their shares that they give away now, 0 to 1
+             */
+            leaves: number;
+            site: string;
+            /** @description what is not moved, in words */
+            stays: string[];
+        };
+        DrainRequest: {
+            /** @description such as 2m; absent: at once */
+            over?: string;
         };
         Drill: {
             /** Format: date-time */
@@ -3240,6 +3294,8 @@ export interface components {
             crossing?: string;
             /** @description proxies that carry what comes from other sites */
             crossings: components["schemas"]["SiteCrossing"][];
+            /** @description its instances give their requests away */
+            drain?: components["schemas"]["Drain"];
             /** @description of the requests that its instances got */
             figures: components["schemas"]["Figures"];
             /** @description that are served there */
@@ -6208,6 +6264,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sites"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drainSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DrainRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drain"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DrainRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drain"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -57,6 +57,7 @@ const siteColumns: Column<Site>[] = [
     renderCell: ({ row: s }) => (
       <Box sx={{ whiteSpace: "normal" }}>
         {s.crossing ? `through ${s.crossing}` : "directly"}
+        {s.drain && <Box sx={{ color: "warning.main", lineHeight: 1.35 }}>{s.drain.isReturning ? `takes its requests back, ${percent(s.drain.leaves)} away` : s.drain.leaves >= 1 ? "drained" : `drains, ${percent(s.drain.leaves)} given away`}</Box>}
         {s.problem && <Box sx={{ color: "warning.main", fontWeight: 650, lineHeight: 1.35 }}>▲ {s.problem}</Box>}
       </Box>
     ),

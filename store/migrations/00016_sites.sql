@@ -1,0 +1,2 @@
+-- +goose Up
+CREATE TABLE site_drains (site TEXT PRIMARY KEY, record TEXT NOT NULL);
