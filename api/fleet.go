@@ -3,12 +3,18 @@ package api
 import (
 	"context"
 	"net/http"
+	"strconv"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"nightjar/api/model"
 	"nightjar/control/people"
+	"nightjar/control/upgrades"
 )
+
+// programsPath takes programs for the fleet.
+const programsPath = "/fleet/programs"
 
 // fleetOperations are about proxies, the activity log, drills and stand-ins.
 func (s *Server) fleetOperations() []Operation {
@@ -17,7 +23,11 @@ func (s *Server) fleetOperations() []Operation {
 			"/fleet",
 			"fleet",
 			"The proxies",
-			func(c *echo.Context) (model.Fleet, error) { return fleetFor(s.control.Fleet.List(), s.scopeOf(c)), nil },
+			func(c *echo.Context) (model.Fleet, error) {
+				f := s.control.Fleet.List()
+				upgrades.Compare(&f, s.control.Upgrades.Newest())
+				return fleetFor(f, s.scopeOf(c)), nil
+			},
 		).forTeams(),
 		send(
 			http.MethodPost,
@@ -25,6 +35,50 @@ func (s *Server) fleetOperations() []Operation {
 			"adopt",
 			"Tell proxies to follow this mesh, whatever mesh they followed before",
 			s.adopt,
+		).needing(people.Admin),
+		{
+			Method:  http.MethodPut,
+			Path:    programsPath,
+			ID:      "uploadProgram",
+			Summary: "Upload a program for the fleet: the body is the file",
+			Out:     model.Program{},
+			Media:   "application/json",
+			Status:  http.StatusOK,
+			Needs:   people.Admin,
+			handle: func(c *echo.Context) error {
+				out := http.NewResponseController(c.Response())
+				out.SetReadDeadline(time.Now().Add(programTime))
+				out.SetWriteDeadline(time.Now().Add(programTime + answerTime))
+				p, err := s.control.Upgrades.Upload(c.Request().Body)
+				if err != nil {
+					return err
+				}
+				return c.JSON(http.StatusOK, p)
+			},
+		},
+		create(
+			"/fleet/upgrades",
+			"startUpgrade",
+			"Have the fleet take a program that was uploaded, wave by wave; it is taken back when proxies do worse with it",
+			func(c *echo.Context, in model.UpgradeRequest) (model.Upgrade, error) {
+				return s.control.Upgrades.Start(c.Request().Context(), in)
+			},
+		).needing(people.Admin),
+		get("/fleet/upgrades", "upgrades", "Upgrades of the fleet, newest first",
+			func(c *echo.Context) (model.UpgradeList, error) {
+				return s.control.Upgrades.List(c.Request().Context())
+			}),
+		act(
+			"/fleet/upgrades/:upgrade/take-back",
+			"takeBackUpgrade",
+			"Have the proxies that took the program of the newest upgrade run the one before again",
+			func(c *echo.Context) (model.Upgrade, error) {
+				n, err := strconv.ParseUint(c.Param("upgrade"), 10, 32)
+				if err != nil {
+					return model.Upgrade{}, failed(http.StatusNotFound, "not-found", "there is no upgrade %s", c.Param("upgrade"))
+				}
+				return s.control.Upgrades.TakeBack(c.Request().Context(), uint(n))
+			},
 		).needing(people.Admin),
 		get("/doctor", "doctor", "What is wrong with the service, its records and its proxies, and what to do about it",
 			func(c *echo.Context) (model.Examination, error) {

@@ -4,10 +4,12 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"runtime"
+	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -60,6 +62,7 @@ func (s *Server) newMembers() *echo.Echo {
 	})
 	g.POST("/:id/certificate", s.renew)
 	g.GET("/:id/snapshots", s.snapshots)
+	g.GET("/:id/programs/:hash", s.program)
 	g.POST("/:id/acks", func(c *echo.Context) error {
 		var a wire.Ack
 		if err := body(c, &a); err != nil {
@@ -215,8 +218,32 @@ func (s *Server) register(c *echo.Context) error {
 	byCurrent := members.Authority.IsByCurrent(c.Request().TLS.PeerCertificates)
 	s.control.Fleet.Certify(r.ID, peer.URI(), peer.Expires, byCurrent)
 	members.Lease(r, byCurrent, &lease)
+	lease.Program = s.control.Upgrades.Offer(r.ID, r.Build)
 	return c.JSON(http.StatusOK, lease)
 }
+
+// program sends a program to one proxy.
+func (s *Server) program(c *echo.Context) error {
+	f, done, err := s.control.Upgrades.Program(c.Request().Context(), c.Param("hash"))
+	if err != nil {
+		return err
+	}
+	defer done()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	w := c.Response()
+	http.NewResponseController(w).SetWriteDeadline(time.Now().Add(programTime))
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Length", strconv.FormatInt(info.Size(), 10))
+	w.WriteHeader(http.StatusOK)
+	_, err = io.Copy(w, f)
+	return err
+}
+
+// programTime is how long a program may take to reach a proxy.
+const programTime = 2 * time.Minute
 
 // snapshots streams snapshots to one proxy, each as soon as something changed.
 func (s *Server) snapshots(c *echo.Context) error {

@@ -31,6 +31,7 @@ import (
 	"nightjar/control/members"
 	"nightjar/control/people"
 	"nightjar/control/problem"
+	"nightjar/control/upgrades"
 	"nightjar/core/release"
 	"nightjar/identity"
 	"nightjar/store"
@@ -252,7 +253,11 @@ func (s *Server) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				cmp.Or(r.Header.Get("Origin"), "another site"),
 			)
 		}
-		bound(c, maxBody)
+		most := int64(maxBody)
+		if r.URL.Path == "/api/v1"+programsPath {
+			most = upgrades.MaxProgram // its handler knows who may send one
+		}
+		bound(c, most)
 		return next(c)
 	}
 }

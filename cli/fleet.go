@@ -45,7 +45,7 @@ renewed at half of its life.`,
 			return a.printer(cmd).Show(f, func(s *out.Sheet) { fleetSheet(s, f, time.Now()) })
 		},
 	}
-	cmd.AddCommand(a.adopt())
+	cmd.AddCommand(a.adopt(), a.upgrade(), a.upgrades(), a.takeBack())
 	a.addSite(cmd, &site)
 	return cmd
 }
@@ -123,6 +123,14 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 		s.Line("Revision %d is in force in %d of %s; %s attention.",
 			f.Revision, current, count(n, "proxy"), needs(len(needing)))
 	}
+	if u := f.Upgrade; u != nil && (u.Ended == nil || len(f.OutOfStep) > 0) {
+		line := upgradeLine(*u)
+		if n := len(f.OutOfStep); n > 0 {
+			line = fmt.Sprintf("%s of it, such as %s: started by another program, or away then",
+				strings.Replace(count(n, "proxy")+" is out of step", "proxies is", "proxies are", 1), f.OutOfStep[0])
+		}
+		s.Line("Upgrade %d to %s (%s): %s.", u.Number, u.Program, u.Hash[:12], line)
+	}
 	list := slices.Clone(f.Proxies)
 	slices.SortStableFunc(list, func(a, b model.Proxy) int { return urgency(&a) - urgency(&b) })
 	header := []string{
@@ -176,7 +184,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 			fmt.Sprint(p.Connections),
 			out.MiB(p.MemoryBytes),
 			certificateLeft(p.Certificate, now),
-			p.Program,
+			strings.TrimSpace(p.Program + " " + p.Build[:min(len(p.Build), 8)]),
 		}
 		if s.Wide {
 			row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))

@@ -25,6 +25,7 @@ import (
 func (a *app) proxy() *cobra.Command {
 	var cfg proxy.Config
 	var state, join, tokenFile, logged string
+	var ownProgram bool
 	cmd := &cobra.Command{
 		Use:   "proxy",
 		Short: "Run a proxy beside a workload, a gateway, or the crossing of a site",
@@ -78,6 +79,7 @@ failed requests.`,
 			if state != "" {
 				cfg.State = filepath.Join(state, cmp.Or(cfg.ID, kindOf(cfg))+".json")
 			}
+			cfg.Start = startOf(state, ownProgram)
 			p, err := proxy.New(withID(cfg))
 			if err != nil {
 				return err
@@ -93,6 +95,7 @@ failed requests.`,
 	f.MarkHidden("token-file")
 	f.StringVar(&state, "state", defaultState(),
 		"directory where certificate, rules and instances are kept, for the next start; empty: none")
+	f.BoolVar(&ownProgram, "own-program", false, "take no program that the service offers (see nightjar fleet upgrade)")
 	f.StringVar(&logged, "log-requests", "0%",
 		"share of the requests to log to standard output, as one line of JSON each")
 	return cmd
@@ -169,13 +172,26 @@ func proxyFlags(f *pflag.FlagSet, cfg *proxy.Config) {
 		"directory that relative names of TLS files in rules refer to (default: the working directory)")
 }
 
+// startOf is how this program was started; nil: that is not known. state is where programs
+// that the service offers are kept; empty, or with own, none is taken.
+func startOf(state string, own bool) *proxy.Start {
+	program, err := exec.LookPath(os.Args[0]) // the file of that name then, not the one that runs now
+	if err == nil {
+		program, err = filepath.Abs(program)
+	}
+	if err != nil {
+		return nil
+	}
+	s := &proxy.Start{Program: program, Args: os.Args}
+	if state != "" && !own {
+		s.Programs = filepath.Join(state, "programs")
+	}
+	return s
+}
+
 // runProxy runs a proxy and prints when it is ready, until it is told to stop or another
 // process took over.
 func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) error {
-	program, lost := exec.LookPath(os.Args[0]) // the file of that name then, not the one that runs now
-	if lost == nil {
-		program, lost = filepath.Abs(program)
-	}
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, syscall.SIGHUP)
 	defer signal.Stop(again)
@@ -191,11 +207,7 @@ func (a *app) runProxy(cmd *cobra.Command, p *proxy.Proxy, cfg proxy.Config) err
 				cfg.Before.Done()
 				process.Notify(fmt.Sprintf("READY=1\nMAINPID=%d", os.Getpid()))
 			case <-again:
-				if lost != nil {
-					cfg.Log.Error("the program to start is not known; this process continues", "error", lost)
-					continue
-				}
-				pid, err := p.HandOver(cmd.Context(), program, os.Args)
+				pid, err := p.HandOver(cmd.Context())
 				if err != nil {
 					cfg.Log.Error("the listeners were not handed over; this process continues", "error", err)
 					continue

@@ -174,16 +174,21 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		return nil, err
 	}
 	req.Header.Set("Content-Type", "application/json")
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
 	for i := 0; i+1 < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])
 	}
+	return c.exchange(req)
+}
+
+// exchange sends a request as who the client acts for. An answer that is an error is one.
+func (c *Client) exchange(req *http.Request) (*http.Response, error) {
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+		if err := req.Context().Err(); err != nil {
+			return nil, err
 		}
 		var ue *url.Error
 		if errors.As(err, &ue) {
@@ -394,6 +399,37 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64, site string)
 // Sites are the sites, with the figures of a window: see MeshAt.
 func (c *Client) Sites(ctx context.Context, seconds int, at int64) (l model.Sites, err error) {
 	return l, c.do(ctx, http.MethodGet, "/sites?"+windowQuery(seconds, at).Encode(), nil, &l)
+}
+
+// UploadProgram uploads a program for the fleet.
+func (c *Client) UploadProgram(ctx context.Context, from io.Reader, size int64) (p model.Program, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPut, c.base+"/api/v1/fleet/programs", from)
+	if err != nil {
+		return p, err
+	}
+	req.ContentLength = size
+	req.Header.Set("Content-Type", "application/octet-stream")
+	resp, err := c.exchange(req)
+	if err != nil {
+		return p, err
+	}
+	defer resp.Body.Close()
+	return p, json.NewDecoder(resp.Body).Decode(&p)
+}
+
+// StartUpgrade has the fleet take a program that was uploaded.
+func (c *Client) StartUpgrade(ctx context.Context, in model.UpgradeRequest) (u model.Upgrade, err error) {
+	return u, c.do(ctx, http.MethodPost, "/fleet/upgrades", in, &u)
+}
+
+// Upgrades are those of the fleet, newest first.
+func (c *Client) Upgrades(ctx context.Context) (l model.UpgradeList, err error) {
+	return l, c.do(ctx, http.MethodGet, "/fleet/upgrades", nil, &l)
+}
+
+// TakeBackUpgrade has the proxies that took the program run the one before again.
+func (c *Client) TakeBackUpgrade(ctx context.Context, number uint) (u model.Upgrade, err error) {
+	return u, c.do(ctx, http.MethodPost, fmt.Sprintf("/fleet/upgrades/%d/take-back", number), nil, &u)
 }
 
 // DrainSite has the instances of a site give their requests away over a time, such as 2m.

@@ -8,6 +8,7 @@
 //	signon     signing in by a provider of identities
 //	fleet      proxies: leases, snapshots, acknowledgements
 //	members    who belongs to the mesh: joining, certificates, their authority
+//	upgrades   a new program for the fleet, wave by wave
 //	figures    what proxies counted, in memory and on disk
 //	drills     failures that are injected for a limited time
 //	drains     sites that give their requests away for maintenance
@@ -33,6 +34,7 @@ import (
 	"crypto/ed25519"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -57,6 +59,7 @@ import (
 	"nightjar/control/revisions"
 	"nightjar/control/signon"
 	"nightjar/control/trials"
+	"nightjar/control/upgrades"
 	"nightjar/control/views"
 	"nightjar/core/engine"
 	"nightjar/core/rules"
@@ -111,6 +114,7 @@ type Control struct {
 	Figures   *figures.Figures
 	Drills    *drills.Drills
 	Drains    *drains.Drains
+	Upgrades  *upgrades.Upgrades
 	Revisions *revisions.Revisions
 	Limits    *limits.Limits
 	Access    *access.Access
@@ -185,6 +189,17 @@ func (c *Control) openMesh(ctx context.Context, cfg Config) (err error) {
 	}
 	if c.Drills, err = drills.Open(ctx, st, c.Fleet, c.Journal, cfg.Now); err != nil {
 		return fmt.Errorf("reading the drills: %w", err)
+	}
+	c.Upgrades, err = upgrades.Open(ctx, upgrades.Config{
+		Records: st,
+		Fleet:   c.Fleet,
+		Node:    cfg.Node,
+		Dir:     filepath.Join(cfg.Dir, "programs"),
+		Journal: c.Journal,
+		Now:     cfg.Now,
+	})
+	if err != nil {
+		return fmt.Errorf("reading the upgrades: %w", err)
 	}
 	c.Feed = feed.New(c.Fleet, c.Traces, cfg.Now)
 	return nil
@@ -330,6 +345,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 		c.Access.Count(&d)
 		c.Releases.Count(&d, telemetry.At(&d, now))
 		c.Fleet.Report(id, &d)
+		c.Upgrades.Count(id, &d)
 		c.Journal.Add(context.Background(), activity(id, &d, now)...)
 	}
 	return kept
@@ -388,6 +404,7 @@ func (c *Control) Run(ctx context.Context) {
 	do(figures.WriteEvery, "telemetry cannot be written; proxies keep it meanwhile", c.Figures.Write)
 	do(figures.AgeEvery, "old telemetry cannot be merged", c.Figures.Age)
 	do(access.WriteEvery, "what was counted for access cannot be written; it waits", c.Access.Write)
+	do(upgrades.StepEvery, "the step of an upgrade cannot be stored; it waits", c.Upgrades.Step)
 	do(drains.StepEvery, "a site cannot be drained further", c.Drains.Step)
 	do(limits.SweepEvery, "limits of the whole mesh cannot be tidied", c.Limits.Sweep)
 	do(effects.RecordEvery, "an effect cannot be recorded", c.Effects.Record)

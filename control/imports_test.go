@@ -13,7 +13,7 @@ import (
 
 // order is the packages of the service's work as the package comment lists them. A
 // package may import those above it, and no others of them.
-var order = []string{"problem", "actor", "journal", "retention", "people", "signon", "fleet", "members", "figures", "drills", "drains", "revisions", "limits", "access", "feed", "calls", "effects", "outbox",
+var order = []string{"problem", "actor", "journal", "retention", "people", "signon", "fleet", "members", "upgrades", "figures", "drills", "drains", "revisions", "limits", "access", "feed", "calls", "effects", "outbox",
 	"releases", "trials", "forecasts", "follows", "views", "."}
 
 // TestOrder holds the packages to their order, and keeps interfaces out of them.

@@ -138,6 +138,7 @@ func (p *Proxy) assembleSession() {
 		Outbound:      p.Outbound,
 		Self:          p.self(),
 		News:          p.news,
+		Offered:       p.offered,
 		Taken:         func(err error) { p.ends <- err },
 	}, p.follower)
 }

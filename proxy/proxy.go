@@ -71,11 +71,21 @@ type Config struct {
 	LogTo       io.Writer
 	Metrics     string            // host:port for /metrics, /healthz and /readyz; empty: none
 	Before      *process.Handover // what the process before hands over; nil: this is the first
+	// Start is how the program of this process was started; nil: it cannot be started again.
+	Start *Start
 	// Snapshots, when set, are what the proxy follows in place of a service, which
 	// hears nothing of it then: neither that it is there nor what it counts.
 	Snapshots <-chan wire.Snapshot
 	Log       *slog.Logger
 	Drain     time.Duration // how long requests may take to finish at the end; 5s when 0
+}
+
+// Start is how a program was started.
+type Start struct {
+	Program string   // file
+	Args    []string // the first is its name
+	// Programs is the directory for programs that the service offers; empty: none is taken.
+	Programs string
 }
 
 // Proxy is a running proxy. Make one with New, then call Run.
@@ -107,6 +117,7 @@ type Proxy struct {
 	outbound      *carry.Listener
 	services      []*carry.Listener // one for a service each
 	crossing      *crossing         // nil: it is none
+	upgrade       upgrade
 	status        *process.Status   // nil: there is none
 	handed        chan struct{}     // closed when another process took over
 	ends          chan error        // why the proxy cannot go on
@@ -268,6 +279,7 @@ func (p *Proxy) registration() wire.Registration {
 		Started:  p.epoch,
 		Vitals:   p.vitals(),
 	}
+	p.describe(&r)
 	if len(p.services) > 0 {
 		r.Ports = p.Ports()
 	}
@@ -289,11 +301,23 @@ func (p *Proxy) vitals() wire.Vitals {
 	return v
 }
 
-// HandOver starts a program, with arguments of which the first is its name, and
-// hands it the listeners. When the program has rules in force, Run drains this
-// proxy and returns. Until then, and after an error, this proxy goes on as ever.
-// When ctx is done first, the program is stopped.
-func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pid int, err error) {
+// HandOver starts the program of this process again, as it is now at its path, and hands it
+// the listeners. When it has rules in force, Run drains this proxy and returns. Until then,
+// and after an error, this proxy goes on as ever. When ctx is done first, the program is
+// stopped.
+func (p *Proxy) HandOver(ctx context.Context) (pid int, err error) {
+	if p.cfg.Start == nil {
+		return 0, errors.New("the program to start is not known")
+	}
+	return p.handOver(ctx, process.Program{Path: p.cfg.Start.Program}, nil)
+}
+
+// handOver starts a program. before is what it can go back to; nil: there is none.
+func (p *Proxy) handOver(ctx context.Context, program process.Program, before *process.Program) (pid int, err error) {
+	if !p.upgrade.handing.TryLock() {
+		return 0, errors.New("the listeners are being handed over already")
+	}
+	defer p.upgrade.handing.Unlock()
 	p.setHandingOver(true)
 	defer func() {
 		if err != nil {
@@ -311,7 +335,7 @@ func (p *Proxy) HandOver(ctx context.Context, program string, args []string) (pi
 	if p.status != nil {
 		listeners["metrics"] = p.status.Listener
 	}
-	if pid, err = process.HandOver(ctx, p.cfg.ID, p.nonce, listeners, program, args); err != nil {
+	if pid, err = process.HandOver(ctx, p.cfg.ID, p.nonce, listeners, program, before, p.cfg.Start.Args); err != nil {
 		return 0, err
 	}
 	p.handOnce.Do(func() { close(p.handed) })

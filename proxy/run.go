@@ -29,6 +29,7 @@ func (p *Proxy) Run(ctx context.Context) error {
 	}
 	early := r.startBackground(background)
 	defer early()
+	defer p.upgrade.end()
 	err := r.serveCalls(ctx)
 	r.leave()
 	stop()

@@ -24,7 +24,7 @@ var allChanges = []Change{
 	AddJoinToken{}, UseJoinToken{}, DeleteJoinToken{}, SaveMember{}, PruneMembers{},
 	AddAccessSeen{}, PruneAccessSeen{},
 	SaveFollow{}, DeleteFollow{}, SaveProposal{},
-	SaveDrain{}, DeleteDrain{},
+	SaveDrain{}, DeleteDrain{}, SaveUpgrade{},
 	DeleteOld{}, probe{},
 }
 

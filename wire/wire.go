@@ -15,7 +15,7 @@ import (
 
 // Prefix of the paths: GET {id} (which only opens a connection), PUT and DELETE {id}, GET
 // {id}/snapshots (a stream of lines), POST {id}/acks, POST {id}/telemetry, POST {id}/seen, POST {id}/limits,
-// POST {id}/certificate.
+// POST {id}/certificate, GET {id}/programs/{hash}.
 const Prefix = Root + "proxies/"
 
 // Root is what all paths of proxies begin with.
@@ -63,6 +63,12 @@ type Registration struct {
 	Program string            `json:"program"` // version of the proxy program
 	PID     int               `json:"pid"`
 	Started time.Time         `json:"started"`
+	// Build is the SHA-256 of the program's file, in hexadecimal digits; empty: not known.
+	Build string `json:"build,omitempty"`
+	// TakesPrograms: it can take programs that the service offers.
+	TakesPrograms bool `json:"takesPrograms,omitempty"`
+	// Upgrade is how it stands to the last program that it was offered; nil: none was.
+	Upgrade *UpgradeReport `json:"upgrade,omitempty"`
 	// Takes is the nonce of the process whose work this one takes over.
 	Takes string `json:"takes,omitempty"`
 	// Mesh is the id of the mesh that the proxy follows; empty: none yet.
@@ -142,6 +148,26 @@ type Lease struct {
 	Trust *Trust `json:"trust,omitempty"`
 	// Renew: its certificate is to be renewed now, since another authority signs.
 	Renew bool `json:"renew,omitempty"`
+	// Program is what the proxy is to run from now on; nil: what it runs.
+	Program *ProgramOffer `json:"program,omitempty"`
+}
+
+// ProgramOffer is a program that a proxy is to run, at GET Prefix+ID/programs/HASH.
+type ProgramOffer struct {
+	Upgrade   uint   `json:"upgrade"` // number of the upgrade
+	Hash      string `json:"hash"`    // SHA-256, in hexadecimal digits
+	Size      int64  `json:"size"`    // bytes
+	Signature []byte `json:"signature"`
+	Chain     string `json:"chain"` // certificates of the node that signed, in PEM
+	// Back: the program is bad, and the proxy is to run the one before it again.
+	Back bool `json:"back,omitempty"`
+}
+
+// UpgradeReport is how a proxy stands to an upgrade.
+type UpgradeReport struct {
+	Upgrade uint   `json:"upgrade"`
+	Back    bool   `json:"back,omitempty"`
+	Failed  string `json:"failed,omitempty"` // why it does not run the program; empty: it is at it, or does
 }
 
 // Withdrawn is the answer to a withdrawal.

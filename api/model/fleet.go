@@ -7,6 +7,10 @@ type Fleet struct {
 	Revision uint      `json:"revision"` // revision in force
 	Since    time.Time `json:"since"`    // when it was committed
 	Proxies  []Proxy   `json:"proxies"`  // by id
+	// the newest upgrade; absent: there was none
+	Upgrade *Upgrade `json:"upgrade,omitempty"`
+	// proxies that do not run the program of the newest upgrade, which is completed
+	OutOfStep []string `json:"outOfStep,omitempty"`
 }
 
 // The states of a proxy.
@@ -35,9 +39,11 @@ type Proxy struct {
 	// host:port where the workload calls one service, by its name
 	Ports   map[string]string `json:"ports,omitempty"`
 	Program string            `json:"programVersion"` // version of the proxy program
-	PID     int               `json:"pid"`
-	Started time.Time         `json:"started"`
-	Mesh    string            `json:"mesh,omitempty"` // id of the mesh that it follows
+	// SHA-256 of the program's file, in hexadecimal digits; absent: not known
+	Build   string    `json:"build,omitempty"`
+	PID     int       `json:"pid"`
+	Started time.Time `json:"started"`
+	Mesh    string    `json:"mesh,omitempty"` // id of the mesh that it follows
 
 	Unhealthy   string         `json:"unhealthy,omitempty"` // why the health checks of its workload fail
 	Connections int            `json:"connections"`         // open connections of callers

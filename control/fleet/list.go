@@ -113,6 +113,7 @@ func (f *Fleet) view(p *proxy) model.Proxy {
 		Outbound:    p.Outbound,
 		Ports:       p.Ports,
 		Program:     p.Program,
+		Build:       p.Build,
 		PID:         p.PID,
 		Started:     p.Started,
 		Mesh:        p.Mesh,
@@ -461,6 +462,25 @@ func (f *Fleet) Certified() []Certified {
 		if p := f.proxies[id]; p.identity != "" {
 			out = append(out, Certified{id, p.Trusts, p.isByCurrent, p.certExpires})
 		}
+	}
+	return out
+}
+
+// Running is a registered proxy, by the program that it runs.
+type Running struct {
+	wire.Registration
+	IsConnected bool
+	LastSeen    time.Time
+}
+
+// Running lists the registered proxies by id.
+func (f *Fleet) Running() []Running {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := make([]Running, 0, len(f.proxies))
+	for _, id := range slices.Sorted(maps.Keys(f.proxies)) {
+		p := f.proxies[id]
+		out = append(out, Running{p.Registration, p.isConnected(f.now()), p.lastSeen})
 	}
 	return out
 }

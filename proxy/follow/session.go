@@ -82,6 +82,8 @@ type SessionConfig struct {
 	// News adds what happened at the inbound listener since it was last called; nil: nothing
 	// can.
 	News func(*wire.Delta)
+	// Offered is told of the program that the proxy is to run; nil: nobody is.
+	Offered func(*wire.ProgramOffer)
 	// Taken is called once when another proxy has the name of this one, which has to
 	// end then.
 	Taken func(error)
@@ -328,6 +330,9 @@ func (s *Session) register(ctx context.Context) (wire.Lease, error) {
 	err := s.call(ctx, http.MethodPut, "", r, &lease)
 	if err == nil {
 		s.heed(lease)
+		if lease.Program != nil && s.cfg.Offered != nil {
+			s.cfg.Offered(lease.Program)
+		}
 	}
 	s.isKnown = s.isKnown || err == nil
 	if err == nil && s.follower.permit(lease.Take) && s.again != nil {
@@ -438,6 +443,23 @@ func (s *Session) call(ctx context.Context, method, path string, in, out any) er
 	}
 	_, err = io.Copy(io.Discard, resp.Body)
 	return err
+}
+
+// Fetch reads a program from the service, by its hash. The caller closes it.
+func (s *Session) Fetch(ctx context.Context, hash string) (io.ReadCloser, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.base+"/programs/"+url.PathEscape(hash), nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := s.client.Load().Do(req)
+	if err != nil {
+		return nil, clearly(err)
+	}
+	if resp.StatusCode != http.StatusOK {
+		defer resp.Body.Close()
+		return nil, said(resp)
+	}
+	return resp.Body, nil
 }
 
 // refusal is an answer of the service that is not what was asked for.

@@ -28,11 +28,21 @@ const takeoverTime = 30 * time.Second
 type Handover struct {
 	ID        string         `json:"id"`
 	Nonce     string         `json:"nonce"`
-	Listeners map[string]int `json:"listeners"` // file descriptors by the names of ports
-	Ready     int            `json:"ready"`     // file descriptor to write to when the new process serves
+	Listeners map[string]int `json:"listeners"`        // file descriptors by the names of ports
+	Ready     int            `json:"ready"`            // file descriptor to write to when the new process serves
+	Program   Program        `json:"program"`          // that was started
+	Before    *Program       `json:"before,omitempty"` // that started it, to go back to; nil: that is not known
 
 	mu   sync.Mutex // guards what follows: listeners are taken while others are given up
 	open map[string]net.Listener
+}
+
+// Program is the file of a program.
+type Program struct {
+	Path string `json:"path"`
+	Hash string `json:"hash,omitempty"` // SHA-256, in hexadecimal digits; empty: not known
+	// Upgrade is the number of the upgrade by which it came; 0: by none.
+	Upgrade uint `json:"upgrade,omitempty"`
 }
 
 // Inherited is what the process before hands to this one; nil: this is the
@@ -104,7 +114,8 @@ func HandOver(
 	ctx context.Context,
 	id, nonce string,
 	listeners map[string]net.Listener,
-	program string,
+	program Program,
+	before *Program,
 	args []string,
 ) (pid int, err error) {
 	ready, told, err := os.Pipe()
@@ -112,7 +123,7 @@ func HandOver(
 		return 0, err
 	}
 	defer ready.Close()
-	h := &Handover{ID: id, Nonce: nonce, Listeners: map[string]int{}}
+	h := &Handover{ID: id, Nonce: nonce, Listeners: map[string]int{}, Program: program, Before: before}
 	files := []uintptr{0, 1, 2}
 	var opened []int
 	closeAll := func() {
@@ -150,9 +161,9 @@ func HandOver(
 	}
 	env := append(os.Environ(), handoverVariable+"="+string(text))
 	// Not os.StartProcess: it would make the listeners block, here too.
-	pid, err = syscall.ForkExec(program, args, &syscall.ProcAttr{Env: env, Files: files})
+	pid, err = syscall.ForkExec(program.Path, args, &syscall.ProcAttr{Env: env, Files: files})
 	if err != nil {
-		return 0, fmt.Errorf("%s cannot be started: %w", program, err)
+		return 0, fmt.Errorf("%s cannot be started: %w", program.Path, err)
 	}
 	closeAll()
 	child, err := os.FindProcess(pid)

@@ -433,6 +433,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet/programs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Upload a program for the fleet: the body is the file */
+        put: operations["uploadProgram"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/upgrades": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Upgrades of the fleet, newest first */
+        get: operations["upgrades"];
+        put?: never;
+        /** Have the fleet take a program that was uploaded, wave by wave; it is taken back when proxies do worse with it */
+        post: operations["startUpgrade"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/upgrades/{upgrade}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the proxies that took the program of the newest upgrade run the one before again */
+        post: operations["takeBackUpgrade"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/follows": {
         parameters: {
             query?: never;
@@ -2089,6 +2141,8 @@ export interface components {
             sourceCol?: number;
         };
         Fleet: {
+            /** @description proxies that do not run the program of the newest upgrade, which is completed */
+            outOfStep?: string[];
             /** @description by id */
             proxies: components["schemas"]["Proxy"][];
             /** @description revision in force */
@@ -2098,6 +2152,8 @@ export interface components {
              * @description when it was committed
              */
             since: string;
+            /** @description the newest upgrade; absent: there was none */
+            upgrade?: components["schemas"]["Upgrade"];
         };
         Follow: {
             branch: string;
@@ -2568,6 +2624,15 @@ export interface components {
             title: string;
             type: string;
         };
+        Program: {
+            /** @description SHA-256, in hexadecimal digits */
+            hash: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size: number;
+        };
         Proposal: {
             /** Format: date-time */
             at: string;
@@ -2611,6 +2676,8 @@ export interface components {
             split?: components["schemas"]["SplitChange"];
         };
         Proxy: {
+            /** @description SHA-256 of the program's file, in hexadecimal digits; absent: not known */
+            build?: string;
             /** @description by a crossing */
             carried?: components["schemas"]["Carried"];
             /** @description by which it came */
@@ -3772,6 +3839,51 @@ export interface components {
              */
             sinceMS: number;
         };
+        Upgrade: {
+            /** Format: date-time */
+            began: string;
+            by: string;
+            each: string;
+            /**
+             * Format: date-time
+             * @description absent: it is running
+             */
+            ended?: null | string;
+            hash: string;
+            number: number;
+            /** @description name of its file */
+            program: string;
+            site?: string;
+            /** Format: int64 */
+            size: number;
+            /** @description running, taking-back, completed or taken-back */
+            state: string;
+            waves: components["schemas"]["UpgradeWave"][];
+            why?: string;
+        };
+        UpgradeList: {
+            upgrades: components["schemas"]["Upgrade"][];
+        };
+        UpgradeRequest: {
+            /** @description how long a wave is looked at; 10s when absent */
+            each?: string;
+            /** @description of a program that was uploaded */
+            hash: string;
+            /** @description of its file, for people */
+            name?: string;
+            /** @description only proxies there; absent: all */
+            site?: string;
+            /** @description shares that have it after each wave, such as 5%, 25%, 100%, which is built in */
+            waves?: string[];
+        };
+        UpgradeWave: {
+            /** @description PROXY: why it does not */
+            failed?: string[];
+            hasBegun: boolean;
+            proxies: string[];
+            /** @description proxies that have run the program */
+            took: number;
+        };
         ValuesList: {
             files: components["schemas"]["FileValues"][];
         };
@@ -4847,6 +4959,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AdoptResult"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    uploadProgram: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Program"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    upgrades: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpgradeList"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startUpgrade: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["UpgradeRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upgrade"];
+                };
+            };
+            /** @description What happened, why, and what to do next */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeBackUpgrade: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                upgrade: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upgrade"];
                 };
             };
             /** @description What happened, why, and what to do next */

@@ -1,0 +1,2 @@
+-- +goose Up
+CREATE TABLE upgrades (number INTEGER PRIMARY KEY AUTOINCREMENT, record TEXT NOT NULL);
