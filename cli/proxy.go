@@ -80,6 +80,9 @@ failed requests.`,
 				cfg.State = filepath.Join(state, cmp.Or(cfg.ID, kindOf(cfg))+".json")
 			}
 			cfg.Start = startOf(state, ownProgram)
+			if b := cfg.Before; b != nil && cfg.Start != nil && len(b.Args) > 0 { // whatever a program did to them
+				cfg.Start.Args = b.Args
+			}
 			p, err := proxy.New(withID(cfg))
 			if err != nil {
 				return err

@@ -71,6 +71,7 @@ func (r *run) startBackground(ctx context.Context) (stop func()) {
 			p.transport.Sweep()
 		})
 	})
+	r.running.Go(func() { process.Every(ctx, usedEvery, p.markPrograms) })
 	r.running.Go(func() { p.checks.Run(ctx) })
 	r.running.Go(func() { p.reach.Run(ctx) })
 	if p.cfg.Snapshots != nil {

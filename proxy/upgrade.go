@@ -20,7 +20,8 @@ import (
 const (
 	fetchTime    = 2 * time.Minute // for a program to come
 	maxProgram   = 512 << 20       // bytes
-	keptPrograms = 4               // in the directory of programs, the newest
+	keptPrograms = 8               // in the directory of programs, the newest
+	usedEvery    = time.Hour       // how often a program in use is marked as such
 )
 
 // upgrade is how a proxy takes programs that the service offers: it fetches one, verifies
@@ -123,7 +124,9 @@ func (p *Proxy) takeProgram(ctx context.Context, o *wire.ProgramOffer) error {
 	if o.Back {
 		before := process.Program{Path: p.cfg.Start.Program}
 		if b := p.cfg.Before; b != nil && b.Before != nil {
-			before = *b.Before
+			if _, err := os.Stat(b.Before.Path); err == nil {
+				before = *b.Before
+			}
 		}
 		before.Upgrade = 0
 		_, err := p.handOver(ctx, before, nil)
@@ -162,7 +165,7 @@ func (p *Proxy) fetch(ctx context.Context, o *wire.ProgramOffer) (path string, e
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
 	}
-	path = filepath.Join(dir, o.Hash)
+	path = filepath.Join(dir, o.Hash, "nightjar") // the name by which a process is found
 	if hash, err := hashOf(path); err == nil && hash == o.Hash {
 		return path, nil // another proxy of this machine has fetched it
 	}
@@ -190,11 +193,33 @@ func (p *Proxy) fetch(ctx context.Context, o *wire.ProgramOffer) (path string, e
 	case n != o.Size || hex.EncodeToString(sum.Sum(nil)) != o.Hash:
 		return "", fmt.Errorf("the program that came is another one than was signed: %d bytes instead of %d", n, o.Size)
 	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
 	if err := os.Rename(f.Name(), path); err != nil {
 		return "", err
 	}
+	p.markPrograms()
 	prune(dir)
 	return path, nil
+}
+
+// markPrograms marks the program of this process, and the one before it, as in use, so that
+// they are among the newest.
+func (p *Proxy) markPrograms() {
+	b := p.cfg.Before
+	if b == nil || p.cfg.Start == nil || p.cfg.Start.Programs == "" {
+		return
+	}
+	now := time.Now()
+	for _, one := range []*process.Program{&b.Program, b.Before} {
+		if one == nil {
+			continue
+		}
+		if dir := filepath.Dir(one.Path); filepath.Dir(dir) == p.cfg.Start.Programs {
+			os.Chtimes(dir, now, now)
+		}
+	}
 }
 
 // prune keeps the newest programs of a directory.
@@ -212,6 +237,6 @@ func prune(dir string) {
 	}
 	slices.SortFunc(files, func(a, b file) int { return b.at.Compare(a.at) })
 	for _, f := range files[min(len(files), keptPrograms):] {
-		os.Remove(f.path)
+		os.RemoveAll(f.path)
 	}
 }

@@ -178,7 +178,11 @@ func (u *Upgrades) put(ctx context.Context, one *store.Upgrade) error {
 }
 
 func (u *Upgrades) log(ctx context.Context, one *store.Upgrade, kind, detail string) {
-	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: actor.Name(ctx), Kind: kind, Detail: fmt.Sprintf("upgrade %d: %s", one.Number, detail)})
+	who := actor.Name(ctx)
+	if who == actor.Unknown {
+		who = fleet.ServiceCaller
+	}
+	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: who, Kind: kind, Detail: fmt.Sprintf("upgrade %d: %s", one.Number, detail)})
 }
 
 func called(one *store.Upgrade) string {

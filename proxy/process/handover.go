@@ -31,6 +31,7 @@ type Handover struct {
 	Listeners map[string]int `json:"listeners"`        // file descriptors by the names of ports
 	Ready     int            `json:"ready"`            // file descriptor to write to when the new process serves
 	Program   Program        `json:"program"`          // that was started
+	Args      []string       `json:"args"`             // the first is the program's name
 	Before    *Program       `json:"before,omitempty"` // that started it, to go back to; nil: that is not known
 
 	mu   sync.Mutex // guards what follows: listeners are taken while others are given up
@@ -123,7 +124,7 @@ func HandOver(
 		return 0, err
 	}
 	defer ready.Close()
-	h := &Handover{ID: id, Nonce: nonce, Listeners: map[string]int{}, Program: program, Before: before}
+	h := &Handover{ID: id, Nonce: nonce, Listeners: map[string]int{}, Program: program, Args: args, Before: before}
 	files := []uintptr{0, 1, 2}
 	var opened []int
 	closeAll := func() {
