@@ -196,6 +196,7 @@ func activityFor(list []model.ActivityEntry, who people.Who, sc *people.Scope) [
 func fleetFor(f model.Fleet, sc *people.Scope) model.Fleet {
 	if sc.IsLimited() {
 		f.Proxies = keep(f.Proxies, func(p *model.Proxy) bool { return p.Service != "" && sc.Owns(p.Service) })
+		f.Upgrade, f.OutOfStep = nil, nil
 	}
 	return f
 }

@@ -85,21 +85,12 @@ func (c *convoy) only() (hash string) {
 	return hash
 }
 
-// script is a program that runs the real one, after some lines of shell.
-func (c *convoy) script(name, lines string) string {
+// script is a program that runs another one, after some lines of shell.
+func (c *convoy) script(name, lines, program string) string {
 	c.t.Helper()
 	path := filepath.Join(c.dir, name)
-	if err := os.WriteFile(path, []byte("#!/bin/bash\n"+lines+"\nexec "+binary+" \"$@\"\n"), 0o755); err != nil {
+	if err := os.WriteFile(path, []byte("#!/bin/bash\n"+lines+"\nexec "+program+" \"$@\"\n"), 0o755); err != nil {
 		c.t.Fatal(err)
-	}
-	return path
-}
-
-func (c *convoy) built(fault string) string {
-	c.t.Helper()
-	path := filepath.Join(c.dir, fault)
-	if out, err := exec.Command("go", "build", "-o", path, "-ldflags", "-s -w -X main.fault="+fault, "nightjar/test/bad").CombinedOutput(); err != nil {
-		c.t.Fatalf("%v: %s", err, out)
 	}
 	return path
 }
@@ -111,7 +102,7 @@ func TestFleetUpgrades(t *testing.T) {
 	c := startConvoy(t)
 	first := c.only()
 	stop := load(t, c.outward, "lamp", "/")
-	next := c.script("next", "")
+	next := c.script("next", "", binary)
 	out := c.must(0, "fleet", "upgrade", "--program", next, "--waves", "20%,60%,100%", "--each", "1s")
 	for _, want := range []string{"wave 1 of 3: 2 of 2", "wave 2 of 3: 3 of 3", "wave 3 of 3: 2 of 2", "completed: all 7 proxies"} {
 		if !strings.Contains(out, want) {
@@ -130,7 +121,10 @@ func TestFleetUpgrades(t *testing.T) {
 	if _, err := c.api.TakeBackUpgrade(t.Context(), l.Upgrades[0].Number); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the way back", func() bool { return c.builds()[first] == convoySize+1 })
+	eventually(t, "the way back", func() bool {
+		l, err := c.api.Upgrades(t.Context())
+		return err == nil && l.Upgrades[0].Ended != nil && c.builds()[first] == convoySize+1
+	})
 	if sent, bad := stop(); len(bad) > 0 || sent < 100 {
 		t.Errorf("%d of %d requests failed, the first: %s", len(bad), sent, bad[0])
 	}
@@ -138,14 +132,14 @@ func TestFleetUpgrades(t *testing.T) {
 	wrong := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(500) }))
 	defer wrong.Close()
 	for _, bad := range []struct{ name, program, why string }{
-		{"it cannot start", c.script("crashes", "exit 3"), "start: "},
+		{"it cannot start", c.script("crashes", "exit 3", binary), "start: "},
 		{"it answers 500", c.script("fails", `args=()
 while [ $# -gt 0 ]; do
 	if [ "$1" = --app ]; then args+=(--app `+strings.TrimPrefix(wrong.URL, "http://")+`); shift 2; else args+=("$1"); shift; fi
 done
-set -- "${args[@]}"`), "success: "},
-		{"it leaks", c.built("leaks"), "memory: "},
-		{"it ends", c.built("ends"), "restarts: "},
+set -- "${args[@]}"`, binary), "success: "},
+		{"it leaks", c.script("leaks", "export FAULT=leaks", faulty), "memory: "},
+		{"it ends", c.script("ends", "export FAULT=ends", faulty), "restarts: "},
 	} {
 		stop := load(t, c.outward, "lamp", "/")
 		out, _, code := c.run("fleet", "upgrade", "--program", bad.program, "--waves", "50%,100%", "--each", "20s")
@@ -166,7 +160,7 @@ func TestFleetUpgradesAreChecked(t *testing.T) {
 	t.Parallel()
 	c := startConvoy(t)
 	first := c.only()
-	next := c.script("next", "")
+	next := c.script("next", "", binary)
 	for _, bad := range []struct {
 		args []string
 		why  string
@@ -216,7 +210,7 @@ func TestFleetUpgradesAreChecked(t *testing.T) {
 	if u.State != model.UpgradeTakenBack || !strings.Contains(u.Why, "another one than was signed") || c.builds()[first] != convoySize+1 {
 		t.Errorf("it is %s: %s; %v", u.State, u.Why, c.builds())
 	}
-	c.must(0, "fleet", "upgrade", "--program", c.script("north", "# north"), "--site", "north", "--waves", "100%", "--each", "1s")
+	c.must(0, "fleet", "upgrade", "--program", c.script("north", "# north", binary), "--site", "north", "--waves", "100%", "--each", "1s")
 	if c.builds()[first] != convoySize/2+1 {
 		t.Errorf("at one site: %v", c.builds())
 	}

@@ -7,6 +7,7 @@ package test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -38,8 +39,8 @@ import (
 var interrupt = syscall.SIGTERM
 
 // binary is the program; watched is the same with the race detector, several times
-// slower.
-var binary, watched string
+// slower; faulty is one with a fault: see test/bad.
+var binary, watched, faulty string
 
 // document is the OpenAPI document of the API.
 var document *contract.Contract
@@ -51,14 +52,15 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
-		binary, watched = filepath.Join(dir, "nightjar"), filepath.Join(dir, "watched", "nightjar")
+		binary, watched, faulty = filepath.Join(dir, "nightjar"), filepath.Join(dir, "watched", "nightjar"), filepath.Join(dir, "faulty")
 		race := []string{"-race", "-gcflags=modernc.org/sqlite/lib=-race=false", "-gcflags=modernc.org/libc=-race=false"}
 		if _, err := exec.LookPath("cc"); err != nil { // as the race detector needs; see the Makefile
 			race = nil
 		}
-		for out, args := range map[string][]string{binary: nil, watched: race} {
+		of := map[string]string{faulty: "nightjar/test/bad"}
+		for out, args := range map[string][]string{binary: nil, watched: race, faulty: nil} {
 			args = append([]string{"build", "-trimpath", "-o", out}, args...)
-			if said, err := exec.Command("go", append(args, "nightjar/cmd/nightjar")...).CombinedOutput(); err != nil {
+			if said, err := exec.Command("go", append(args, cmp.Or(of[out], "nightjar/cmd/nightjar"))...).CombinedOutput(); err != nil {
 				fmt.Fprintf(os.Stderr, "building nightjar: %v\n%s", err, said)
 				return 1
 			}

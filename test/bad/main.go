@@ -1,5 +1,5 @@
-// Bad is the program with a fault, for the fleet to send back: it takes more and more memory,
-// or ends a while after it has begun.
+// Bad is the program with a fault, for the fleet to send back: with FAULT=leaks it takes more
+// and more memory, with FAULT=ends it ends a while after it has begun.
 package main
 
 import (
@@ -12,13 +12,11 @@ import (
 	"nightjar/cli"
 )
 
-// fault is set when the program is built: leaks, or ends.
-var fault string
-
 func main() {
-	if fault == "ends" {
+	switch os.Getenv("FAULT") {
+	case "ends":
 		time.AfterFunc(4*time.Second, func() { os.Exit(1) })
-	} else {
+	case "leaks":
 		go leak()
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

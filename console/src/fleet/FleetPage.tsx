@@ -15,6 +15,7 @@ import { NoProxies } from "../kit/NoProxies";
 import { PageHeader } from "../kit/PageHeader";
 import { type } from "../kit/theme";
 import { Examination } from "./Examination";
+import { UpgradeState } from "./UpgradeState";
 import { needsAttention, urgency, useFleet } from "./useFleet";
 
 const states: Record<string, string> = {
@@ -64,6 +65,7 @@ export function FleetPage() {
       />
       {!ofTeam && params.has("examine") && <Examination onClose={() => change({ examine: null })} />}
       {error && <Alert severity="warning" sx={{ mb: 1 }}>{error} The list shows the last known state.</Alert>}
+      {fleet?.upgrade && !ofTeam && <UpgradeState upgrade={fleet.upgrade} outOfStep={fleet.outOfStep ?? []} />}
       {!fleet && !error && <Box sx={{ color: "text.secondary", py: 3 }}>Waiting for the service</Box>}
       {fleet && all.length === 0 && <NoProxies />}
       {all.length > 0 && (
@@ -100,7 +102,7 @@ const columns = (newest: number, now: number): Column<Proxy>[] => [
   figure("connections", { name: "Connections", width: 94, of: (p) => p.connections, write: String }),
   figure("memory", { name: "Memory (MiB)", width: 108, of: (p) => p.memoryBytes || null, write: bytes }),
   { field: "certificate", headerName: "Certificate", width: 84, align: "right", headerAlign: "right", valueGetter: (_, p) => certificateLeft(p, now) },
-  { field: "programVersion", headerName: "Program version", width: 122 },
+  { field: "programVersion", headerName: "Program version", width: 122, valueGetter: (_, p) => [p.programVersion, p.build?.slice(0, 8)].filter(Boolean).join(" ") },
 ];
 
 function StateCell({ of: p }: { of: Proxy }) {
