@@ -27,8 +27,12 @@ const (
 	// StepEvery is how often Step is to be called.
 	StepEvery = 500 * time.Millisecond
 
-	comeTime  = 90 * time.Second // for all proxies of a wave to have the program
-	goneTime  = 5 * time.Second  // without a connection, after which a proxy counts as gone
+	comeTime = 90 * time.Second // for all proxies of a wave to have the program
+	goneTime = 30 * time.Second // without a connection, after which a proxy counts as gone
+	// maxAtOnce is how many proxies are at it at a time: many may run on one machine, and each
+	// start takes a processor for a while. One that needs longer than atItTime gives its place up.
+	maxAtOnce = 32
+	atItTime  = 20 * time.Second
 	usualEach = 10 * time.Second // for which a wave is looked at
 	maxEach   = 24 * time.Hour
 	maxWaves  = 20
@@ -66,6 +70,7 @@ type Upgrades struct {
 	mu     sync.Mutex
 	now    *store.Upgrade // the newest; nil: there was none
 	offer  *wire.ProgramOffer
+	atIt   map[string]time.Time // proxies that were offered the program, and do not have it yet
 	counts counts
 }
 
@@ -172,6 +177,9 @@ func (u *Upgrades) put(ctx context.Context, one *store.Upgrade) error {
 		return fmt.Errorf("the upgrade could not be stored: %w", err)
 	}
 	u.mu.Lock()
+	if u.now == nil || u.now.Number != one.Number || u.now.State != one.State {
+		u.atIt = map[string]time.Time{}
+	}
 	u.now, u.offer = one, nil
 	u.mu.Unlock()
 	return nil
@@ -238,7 +246,7 @@ func (u *Upgrades) Offer(id, build string) *wire.ProgramOffer {
 		isIn = isIn || slices.Contains(wave, id)
 	}
 	isBack := one.State == model.UpgradeTakingBack
-	if !isIn || (build == one.Hash) != isBack {
+	if !isIn || (build == one.Hash) != isBack || !u.mayBeAtIt(id) {
 		return nil
 	}
 	if u.offer == nil {
@@ -253,6 +261,27 @@ func (u *Upgrades) Offer(id, build string) *wire.ProgramOffer {
 	return u.offer
 }
 
+// mayBeAtIt tells whether it is the turn of a proxy to take the program. The caller holds mu.
+func (u *Upgrades) mayBeAtIt(id string) bool {
+	if _, is := u.atIt[id]; is {
+		return true
+	}
+	now, n := u.Now(), 0
+	for _, since := range u.atIt {
+		if now.Sub(since) < atItTime {
+			n++
+		}
+	}
+	if n >= maxAtOnce {
+		return false
+	}
+	if u.atIt == nil {
+		u.atIt = map[string]time.Time{}
+	}
+	u.atIt[id] = now
+	return true
+}
+
 // Step takes the upgrade further.
 func (u *Upgrades) Step(ctx context.Context) error {
 	running := map[string]fleet.Running{}
@@ -261,6 +290,13 @@ func (u *Upgrades) Step(ctx context.Context) error {
 	}
 	u.mu.Lock()
 	u.counts.sample(running, u.Now())
+	if one := u.now; one != nil {
+		for id := range u.atIt { // those that are through make room
+			if (running[id].Build == one.Hash) == (one.State == model.UpgradeRunning) {
+				delete(u.atIt, id)
+			}
+		}
+	}
 	u.mu.Unlock()
 	u.changing.Lock()
 	defer u.changing.Unlock()
@@ -279,7 +315,7 @@ func (u *Upgrades) Step(ctx context.Context) error {
 func (u *Upgrades) stepOn(ctx context.Context, one *store.Upgrade, running map[string]fleet.Running) error {
 	now := u.Now().UTC()
 	var judged []upgrade.Proxy
-	late, hasNews := "", false
+	late, hasNews, isAway := "", false, false
 	for w, wave := range one.Waves[:one.Wave+1] {
 		for _, id := range wave {
 			m, p := one.Members[id], running[id]
@@ -295,6 +331,7 @@ func (u *Upgrades) stepOn(ctx context.Context, one *store.Upgrade, running map[s
 				u.counts.begin(id, now)
 				u.mu.Unlock()
 			}
+			isAway = isAway || !p.IsConnected
 			switch {
 			case m.Nonce != "":
 				judged = append(judged, u.proxy(id, m, p, now))
@@ -322,7 +359,7 @@ func (u *Upgrades) stepOn(ctx context.Context, one *store.Upgrade, running map[s
 		}
 	}
 	switch {
-	case now.Sub(newest) < one.Each:
+	case now.Sub(newest) < one.Each, isAway: // one that is away may be gone
 		if hasNews {
 			return u.put(ctx, one)
 		}
@@ -538,4 +575,3 @@ func (c counts) of(id string) (before, now upgrade.Count) {
 	}
 	return one.before, one.all.Minus(one.from)
 }
-
