@@ -20,7 +20,7 @@ type Program struct {
 
 // digest is what is signed. Its beginning keeps it apart from everything else that is.
 func (p Program) digest() []byte {
-	sum := sha256.Sum256(fmt.Appendf(nil, "nightjar program\x00%s\x00%d", p.Hash, p.Size))
+	sum := sha256.Sum256(fmt.Appendf(nil, "a program for proxies\x00%s\x00%d", p.Hash, p.Size))
 	return sum[:]
 }
 

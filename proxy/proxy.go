@@ -118,9 +118,9 @@ type Proxy struct {
 	services      []*carry.Listener // one for a service each
 	crossing      *crossing         // nil: it is none
 	upgrade       upgrade
-	status        *process.Status   // nil: there is none
-	handed        chan struct{}     // closed when another process took over
-	ends          chan error        // why the proxy cannot go on
+	status        *process.Status // nil: there is none
+	handed        chan struct{}   // closed when another process took over
+	ends          chan error      // why the proxy cannot go on
 	handOnce      sync.Once
 
 	mu            sync.Mutex // guards what follows; never held by a request

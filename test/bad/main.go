@@ -6,6 +6,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime"
 	"syscall"
 	"time"
 
@@ -35,5 +36,6 @@ func leak() {
 		kept = append(kept, b)
 		time.Sleep(50 * time.Millisecond)
 	}
-	select {} // with all of it
+	time.Sleep(time.Hour)
+	runtime.KeepAlive(kept)
 }
