@@ -3,8 +3,11 @@ package fleet
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -106,6 +109,19 @@ func checked(r wire.Registration) (wire.Registration, error) {
 				s,
 			)
 		}
+	}
+	if b, err := hex.DecodeString(r.Build); err != nil || len(b) != 0 && len(b) != sha256.Size {
+		return r, problem.Invalid("build %q: expected the SHA-256 of a program in hexadecimal digits", r.Build)
+	}
+	if r.Listens != "" {
+		if _, err := netip.ParseAddrPort(r.Listens); err != nil {
+			return r, problem.Invalid("listens %q: expected IP:PORT", r.Listens)
+		}
+	}
+	if u := r.Upgrade; u != nil && len(u.Failed) > maxDetailBytes {
+		short := *u
+		short.Failed = strings.ToValidUTF8(u.Failed[:maxDetailBytes], "") + "…"
+		r.Upgrade = &short
 	}
 	r.Problems = slices.Clone(r.Problems[:min(len(r.Problems), maxProblems)])
 	for i, p := range r.Problems {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"nightjar/api/model"
 	"nightjar/control/actor"
@@ -36,6 +37,7 @@ const (
 	usualEach = 10 * time.Second // for which a wave is looked at
 	maxEach   = 24 * time.Hour
 	maxWaves  = 20
+	maxName   = 256
 	shown     = 20 // upgrades that are listed
 )
 
@@ -123,6 +125,11 @@ func (u *Upgrades) Start(ctx context.Context, q model.UpgradeRequest) (model.Upg
 		}
 		return model.Upgrade{}, problem.Invalid("no proxy takes this program%s, or all have it", why)
 	}
+	u.mu.Lock()
+	for _, c := range u.counts { // what the upgrade before left
+		c.hasIt = false
+	}
+	u.mu.Unlock()
 	one.Waves = upgrade.Waves(ids, one.Shares, uint64(one.Number))
 	one.Since = one.Began
 	if err := u.put(ctx, one); err != nil {
@@ -143,6 +150,9 @@ func (u *Upgrades) read(q model.UpgradeRequest) (*store.Upgrade, error) {
 		if one.Each, err = time.ParseDuration(q.Each); err != nil || one.Each < time.Second || one.Each > maxEach {
 			return nil, problem.Invalid("each: %q is not a time from 1s to 24h, such as 30s", q.Each)
 		}
+	}
+	if len(q.Name) > maxName || !utf8.ValidString(q.Name) {
+		return nil, problem.Invalid("name: at most %d bytes of text", maxName)
 	}
 	if len(q.Waves) == 0 {
 		q.Waves = []string{"5%", "25%", "100%"}

@@ -29,7 +29,7 @@ services:
 	for site, want := range map[string]map[string]way{
 		"north": {"a": north, "b": north, "c": south, "d": none, "e": {}, "f": {IsFar: true}, "g": {}, "away@10.0.0.9:80": {}},
 		"south": {"a": across, "b": across, "c": north, "d": none, "e": across, "f": {}, "g": {IsFar: true}, "away@10.0.0.9:80": {IsFar: true}},
-		"":      {"a": across, "b": across, "c": south, "d": none, "e": across, "f": {IsFar: true}, "g": {IsFar: true}, "away@10.0.0.9:80": {IsFar: true}},
+		"":      {"a": across, "b": across, "c": none, "d": none, "e": across, "f": {}, "g": {}, "away@10.0.0.9:80": {}},
 	} {
 		table, err := Compile(rs, list, Options{Site: site})
 		if err != nil {

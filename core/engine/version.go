@@ -120,9 +120,10 @@ func (b *builder) peer(c *peer, v *version, in *Instance) {
 // way is how an instance is called. Through a crossing it is by mutual TLS in any case, by
 // whose beginning the crossing tells the instances apart.
 func (b *builder) way(in *Instance) way {
-	w := way{IsFar: in.Site != "" && in.Site != b.opt.Site}
-	if in.Member && w.IsFar {
+	w := way{IsFar: in.Site != "" && b.opt.Site != "" && in.Site != b.opt.Site}
+	if in.Member && in.Site != b.opt.Site {
 		w.Via = b.crossings[in.Site]
+		w.IsFar = w.IsFar || w.Via != ""
 	}
 	w.Mutual = in.Member && (w.Via != "" || b.t.services[in.Service].settings.IdentityMode() != rules.IdentityNone)
 	return w

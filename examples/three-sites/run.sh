@@ -155,6 +155,7 @@ def caller():
                 with lock:
                     seen[text if r.status == 200 else f"failed: {r.status} {text.split()[1] if text else ''}"] += 1
                     slowest[0] = max(slowest[0], time.time() - begun)
+                time.sleep(0.02)
         except Exception as e:
             with lock: seen[f"failed: {e}"] += 1
 callers = [threading.Thread(target=caller) for _ in range(8)]
