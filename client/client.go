@@ -224,11 +224,6 @@ func (c *Client) Mesh(ctx context.Context, seconds int) (m model.Mesh, err error
 	return m, c.do(ctx, http.MethodGet, path, nil, &m)
 }
 
-// Fleet lists the proxies.
-func (c *Client) Fleet(ctx context.Context) (f model.Fleet, err error) {
-	return f, c.do(ctx, http.MethodGet, "/fleet", nil, &f)
-}
-
 // Check checks files and compares them with what is in force.
 func (c *Client) Check(ctx context.Context, in model.CheckRequest) (r model.CheckReport, err error) {
 	return r, c.do(ctx, http.MethodPost, "/rules/check", in, &r)
@@ -366,15 +361,6 @@ func (c *Client) StartDrill(ctx context.Context, ask model.DrillRequest) (d mode
 	return d, c.do(ctx, http.MethodPost, "/drills", ask, &d)
 }
 
-// Adopt tells proxies to follow this mesh, whatever mesh they followed before: those
-// of the ids, or without ids all that follow another one or reject its rules. It
-// returns the proxies that were told.
-func (c *Client) Adopt(ctx context.Context, ids []string) (told []string, err error) {
-	var out model.AdoptResult
-	err = c.do(ctx, http.MethodPost, "/fleet/adopt", model.AdoptRequest{Proxies: ids}, &out)
-	return out.Proxies, err
-}
-
 // LetBack lets a sidelined instance take requests again before its time.
 func (c *Client) LetBack(ctx context.Context, service, instance string) (r model.LetBackResult, err error) {
 	path := "/services/" + url.PathEscape(service) + "/instances/" + url.PathEscape(instance) + "/let-back"
@@ -394,52 +380,6 @@ func (c *Client) MeshAt(ctx context.Context, seconds int, at int64, site string)
 		q.Set("site", site)
 	}
 	return m, c.do(ctx, http.MethodGet, "/mesh?"+q.Encode(), nil, &m)
-}
-
-// Sites are the sites, with the figures of a window: see MeshAt.
-func (c *Client) Sites(ctx context.Context, seconds int, at int64) (l model.Sites, err error) {
-	return l, c.do(ctx, http.MethodGet, "/sites?"+windowQuery(seconds, at).Encode(), nil, &l)
-}
-
-// UploadProgram uploads a program for the fleet.
-func (c *Client) UploadProgram(ctx context.Context, from io.Reader, size int64) (p model.Program, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPut, c.base+"/api/v1/fleet/programs", from)
-	if err != nil {
-		return p, err
-	}
-	req.ContentLength = size
-	req.Header.Set("Content-Type", "application/octet-stream")
-	resp, err := c.exchange(req)
-	if err != nil {
-		return p, err
-	}
-	defer resp.Body.Close()
-	return p, json.NewDecoder(resp.Body).Decode(&p)
-}
-
-// StartUpgrade has the fleet take a program that was uploaded.
-func (c *Client) StartUpgrade(ctx context.Context, in model.UpgradeRequest) (u model.Upgrade, err error) {
-	return u, c.do(ctx, http.MethodPost, "/fleet/upgrades", in, &u)
-}
-
-// Upgrades are those of the fleet, newest first.
-func (c *Client) Upgrades(ctx context.Context) (l model.UpgradeList, err error) {
-	return l, c.do(ctx, http.MethodGet, "/fleet/upgrades", nil, &l)
-}
-
-// TakeBackUpgrade has the proxies that took the program run the one before again.
-func (c *Client) TakeBackUpgrade(ctx context.Context, number uint) (u model.Upgrade, err error) {
-	return u, c.do(ctx, http.MethodPost, fmt.Sprintf("/fleet/upgrades/%d/take-back", number), nil, &u)
-}
-
-// DrainSite has the instances of a site give their requests away over a time, such as 2m.
-func (c *Client) DrainSite(ctx context.Context, site, over string) (d model.Drain, err error) {
-	return d, c.do(ctx, http.MethodPut, "/sites/"+url.PathEscape(site)+"/drain", model.DrainRequest{Over: over}, &d)
-}
-
-// ResumeSite has them take their requests back.
-func (c *Client) ResumeSite(ctx context.Context, site, over string) (d model.Drain, err error) {
-	return d, c.do(ctx, http.MethodPut, "/sites/"+url.PathEscape(site)+"/resume", model.DrainRequest{Over: over}, &d)
 }
 
 func windowQuery(seconds int, at int64) url.Values {

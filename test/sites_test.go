@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"encoding/json"
+
 	"nightjar/api/model"
 )
 
@@ -121,8 +122,7 @@ func (s *threeSites) settle() {
 
 // TestThreeSites: splits and failover across sites, with crossings, a network and sites that
 // fail. What fails is at most what was under way.
-func TestThreeSites(t *testing.T) {
-	t.Parallel()
+func TestThreeSites(t *testing.T) { // alone: it measures how long others need
 	const callers = 8
 	s := startThreeSites(t)
 	share := func(what string, a given, by string, want float64) {

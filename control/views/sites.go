@@ -127,3 +127,10 @@ func fill(s *model.Site, rs *rules.Rules, proxies []model.Proxy) {
 		s.Problem = "no proxy of its crossing is connected to this service"
 	}
 }
+
+// isElsewhere tells whether a service has nothing to do with the site that is looked at: it
+// has no instance there, and nobody there called it.
+func (g *groups) isElsewhere(s *model.Service) bool {
+	return g.site != "" && at(g.service, s.Name).Requests() == 0 &&
+		!slices.ContainsFunc(s.Versions, func(v model.Version) bool { return len(v.Instances) > 0 })
+}

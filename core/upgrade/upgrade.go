@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"time"
 
 	"nightjar/core/hash"
 	"nightjar/core/stats"
@@ -58,11 +57,10 @@ type Proxy struct {
 	ID           string
 	Before, Now  Count // with the program before, and with the new one
 	MemoryBefore uint64
-	Memory       uint64        // bytes
-	For          time.Duration // since it has the new program
-	IsGone       bool          // it is not connected any more
-	HasRestarted bool          // another process has come since it took the program
-	NewProblems  []string      // that it did not have before
+	Memory       uint64   // bytes
+	IsGone       bool     // it is not connected any more
+	HasRestarted bool     // another process has come since it took the program
+	NewProblems  []string // that it did not have before
 }
 
 // Judge tells why proxies do worse with the new program; empty: they do not, as far as is

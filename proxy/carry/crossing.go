@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 )
 
@@ -72,30 +71,12 @@ func (x *Crossing) Connections() int {
 func (x *Crossing) Serve() error {
 	x.serving.Add(1) // so that Drain does not wait while the last connection is taken
 	defer x.serving.Done()
-	pause := time.Duration(0)
-	var told time.Time
-	for {
-		conn, err := x.Listener.Accept()
-		switch {
-		case err == nil:
-			pause = 0
-			x.take(conn.(*net.TCPConn))
-			continue
-		case x.draining.Load():
-			return nil
-		case errors.Is(err, syscall.ECONNABORTED):
-			continue
-		case !isShortage(err):
-			return err
-		}
-		if time.Since(told) > newsEvery {
-			told = time.Now()
-			x.Log.Error("cannot take new connections for now; those that are open go on", "listener", "crossing", "error", err)
+	return accept(x.Listener, x.draining.Load, x.take, func(err error, isNews bool) {
+		if isNews {
+			x.Log.Error(noNew, "listener", "crossing", "error", err)
 		}
 		x.Callers.relieve()
-		pause = min(max(5*time.Millisecond, 2*pause), time.Second)
-		time.Sleep(pause)
-	}
+	})
 }
 
 func (x *Crossing) take(conn *net.TCPConn) {
@@ -114,7 +95,7 @@ func (x *Crossing) take(conn *net.TCPConn) {
 // carry finds the instance that a connection is for, and copies both ways until it is over.
 func (x *Crossing) carry(conn *net.TCPConn, at *caller) {
 	defer at.leave()
-	there, hello := x.reach(conn, at)
+	there := x.reach(conn, at)
 	x.mu.Lock()
 	delete(x.greeting, conn)
 	x.mu.Unlock()
@@ -123,48 +104,46 @@ func (x *Crossing) carry(conn *net.TCPConn, at *caller) {
 		return
 	}
 	at.work()
-	conn.SetDeadline(time.Time{})
-	there.SetWriteDeadline(time.Now().Add(helloTime))
-	if _, err := there.Write(hello); err != nil {
-		x.Counts.Unreachable.Add(1)
-		alert(conn, alertInternal)
-		there.Close()
-		conn.Close()
-		return
-	}
-	there.SetWriteDeadline(time.Time{})
-	x.Counts.Carried.Add(1)
-	x.Counts.In.Add(uint64(len(hello)))
 	x.tunnels.join(conn, there, &x.Counts.In, &x.Counts.Out)
 }
 
-// reach opens the connection to the instance that a caller names; nil: there is none. hello
-// is what the caller has sent.
-func (x *Crossing) reach(conn *net.TCPConn, at *caller) (there *net.TCPConn, hello []byte) {
+// reach opens the connection to the instance that a caller names, and passes on what it has
+// sent so far; nil: there is none.
+func (x *Crossing) reach(conn *net.TCPConn, at *caller) *net.TCPConn {
 	conn.SetDeadline(time.Now().Add(helloTime))
 	if at.isOut.Load() { // it had to make room before the deadline was set
-		return nil, nil
+		return nil
 	}
 	name, hello, err := serverName(conn)
 	if err != nil {
 		if !at.isOut.Load() && !x.draining.Load() {
 			x.Counts.Unknown.Add(1)
 		}
-		return nil, nil
+		return nil
 	}
 	address := x.Find(name)
 	if address == "" {
 		x.Counts.Unknown.Add(1)
 		alert(conn, alertUnknown)
-		return nil, nil
+		return nil
 	}
-	c, err := dialer.Dial("tcp", address)
+	there, err := dialer.Dial("tcp", address)
+	if err == nil {
+		there.SetWriteDeadline(time.Now().Add(helloTime))
+		if _, err = there.Write(hello); err != nil {
+			there.Close()
+		}
+	}
 	if err != nil {
 		x.Counts.Unreachable.Add(1)
 		alert(conn, alertInternal)
-		return nil, nil
+		return nil
 	}
-	return c.(*net.TCPConn), hello
+	there.SetWriteDeadline(time.Time{})
+	conn.SetDeadline(time.Time{})
+	x.Counts.Carried.Add(1)
+	x.Counts.In.Add(uint64(len(hello)))
+	return there.(*net.TCPConn)
 }
 
 // alert ends a connection whose TLS has not begun.

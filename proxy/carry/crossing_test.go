@@ -1,9 +1,11 @@
 package carry
 
 import (
+	"bufio"
 	"context"
 	"crypto/tls"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -326,4 +328,41 @@ func serveRaw(b *testing.B, serve func(net.Conn)) (address string) {
 		}
 	}()
 	return l.Addr().String()
+}
+
+// TestCrossingIsPatient: a connection between sites whose other end is there, and takes nothing
+// for a while, is not one over a network that is cut.
+func TestCrossingIsPatient(t *testing.T) {
+	t.Parallel()
+	const size = 16 << 20
+	m := newMutual(t)
+	l, _ := m.beside(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(3 * time.Second) // while the body comes
+		n, err := io.Copy(io.Discard, r.Body)
+		if err != nil || n != size {
+			t.Errorf("the workload got %d bytes, %v", n, err)
+		}
+		w.Header().Set("Content-Length", strconv.Itoa(size))
+		w.Write(make([]byte, size))
+	}), "required")
+	x := crossTo(t, l.Addr().String())
+	to := place{"s", x.Listener.Addr().String(), engine.CrossingName("s-1")}
+	c, err := members{shown: m.shown(t, "kiosk")}.dial(context.Background(), to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(30 * time.Second))
+	fmt.Fprintf(c, "POST / HTTP/1.1\r\nHost: s\r\nContent-Length: %d\r\n\r\n", size)
+	if n, err := c.Write(make([]byte, size)); err != nil {
+		t.Fatalf("after %d bytes: %v", n, err)
+	}
+	resp, err := http.ReadResponse(bufio.NewReader(c), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(3 * time.Second)
+	if n, err := io.Copy(io.Discard, resp.Body); err != nil || n != size {
+		t.Errorf("the caller got %d bytes, %v", n, err)
+	}
 }

@@ -200,34 +200,43 @@ func (l *Listener) Serve() error {
 		l.fallback.Serve(handedOn{l}) // ends with Drain
 	}()
 	l.serving.Go(l.tickH2)
+	return accept(l.Listener, l.isDraining, l.take, func(err error, isNews bool) {
+		if isNews {
+			l.Log.Error(noNew, "listener", l.Name, "error", err)
+		}
+		l.Callers.relieve()
+		l.Pools.CloseIdle()
+	})
+}
+
+// noNew is what is logged while connections cannot be accepted.
+const noNew = "cannot take new connections for now; those that are open go on"
+
+// accept gives the connections of a listener to take, until it is closed, as isOver says. In a
+// shortage of descriptors or memory it calls short, which makes room, and says so with isNews
+// now and then, and waits. An error means that the listener broke.
+func accept(l net.Listener, isOver func() bool, take func(*net.TCPConn), short func(err error, isNews bool)) error {
 	pause := time.Duration(0)
 	var told time.Time
 	for {
-		conn, err := l.Listener.Accept()
+		conn, err := l.Accept()
 		switch {
 		case err == nil:
 			pause = 0
-			l.take(conn.(*net.TCPConn))
+			take(conn.(*net.TCPConn))
 			continue
-		case l.isDraining():
+		case isOver():
 			return nil
 		case errors.Is(err, syscall.ECONNABORTED):
 			continue
 		case !isShortage(err):
 			return err
 		}
-		if time.Since(told) > 10*time.Second {
+		isNews := time.Since(told) > newsEvery
+		if isNews {
 			told = time.Now()
-			l.Log.Error(
-				"cannot take new connections for now; those that are open go on",
-				"listener",
-				l.Name,
-				"error",
-				err,
-			)
 		}
-		l.Callers.relieve()
-		l.Pools.CloseIdle()
+		short(err, isNews)
 		pause = min(max(5*time.Millisecond, 2*pause), time.Second)
 		time.Sleep(pause)
 	}

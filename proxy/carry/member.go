@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"strings"
-	"syscall"
 	"time"
 
 	"nightjar/core/engine"
@@ -51,23 +50,23 @@ func (e unproven) Unwrap() error { return e.err }
 type place struct {
 	service string
 	address string // host:port, of its crossing if it has a name there
-	name    string // by which a crossing knows it, or far; empty: it is near
+	name    string // by which a crossing knows it, or isFar; empty: it is near
 }
 
-// far stands for a name where an instance at another site is called at its own address.
-const far = "far"
+// isFar stands for a name where an instance at another site is called at its own address.
+const isFar = "far"
 
 func placeOf(in *engine.Instance) place {
 	switch {
 	case in.Via != "":
 		return place{in.Service, in.Via, engine.CrossingName(in.ID)}
 	case in.IsFar:
-		return place{in.Service, in.Address, far}
+		return place{in.Service, in.Address, isFar}
 	}
 	return place{service: in.Service, address: in.Address}
 }
 
-func (p place) isVia() bool { return p.name != "" && p.name != far }
+func (p place) isVia() bool { return p.name != "" && p.name != isFar }
 
 // members opens connections to other members.
 type members struct {
@@ -119,24 +118,6 @@ func (m members) connect(ctx context.Context, to place) (net.Conn, error) {
 		return m.outside.Dial(ctx, to.address)
 	}
 	return dialer.DialContext(ctx, "tcp", to.address)
-}
-
-// farSilence is for how long the other end of a connection to another site may acknowledge
-// nothing of what was sent (tcp(7), TCP_USER_TIMEOUT): a network between sites that is cut
-// says nothing.
-const (
-	farSilence     = 800 * time.Millisecond
-	tcpUserTimeout = 18
-)
-
-// watchFar has the system end a connection between sites when its other end is silent.
-func watchFar(conn *net.TCPConn) {
-	conn.SetKeepAliveConfig(net.KeepAliveConfig{Enable: true, Idle: time.Second, Interval: time.Second, Count: 2})
-	if raw, err := conn.SyscallConn(); err == nil {
-		raw.Control(func(fd uintptr) {
-			syscall.SetsockoptInt(int(fd), syscall.IPPROTO_TCP, tcpUserTimeout, int(farSilence/time.Millisecond))
-		})
-	}
 }
 
 // host is the place in addresses of net/http, which keeps connections by it: no connection

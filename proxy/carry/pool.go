@@ -131,7 +131,7 @@ func (k *connPool) take(near int) *upstream {
 // put keeps a connection, or closes it when there is no room.
 func (k *connPool) put(near int, u *upstream, now time.Duration) {
 	u.since, u.isKept = now, true
-	if !k.gone.Load() && (k.name.Has(u.ip)) {
+	if !k.gone.Load() && k.name.Has(u.ip) {
 		for i := range poolSize {
 			if s := &k.slots[(near+i)%poolSize]; s.Load() == nil && s.CompareAndSwap(nil, u) {
 				return

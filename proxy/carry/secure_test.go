@@ -281,7 +281,7 @@ func TestACallerThatLeavesIsNoticed(t *testing.T) {
 // they are, and lead back.
 func TestMemberHosts(t *testing.T) {
 	for _, address := range []string{"127.0.0.1:80", "[::1]:80", "[fe80::1]:65535"} {
-		for _, name := range []string{"", far, engine.CrossingName("a")} {
+		for _, name := range []string{"", isFar, engine.CrossingName("a")} {
 			p := place{"a-b_c.d", address, name}
 			if got, err := placeAt(p.host()); err != nil || got != p {
 				t.Errorf("%+v: %+v, %v", p, got, err)

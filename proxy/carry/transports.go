@@ -63,6 +63,7 @@ type Transports struct {
 	secure  pair                  // outside the mesh, by TLS
 	shown   *identity.Credentials // to members; nil: none can be called by mutual TLS
 	members atomic.Pointer[memberTransports]
+	vias    atomic.Pointer[memberTransports] // the same through crossings, made anew every viaLife
 
 	renewing sync.Mutex // guards old
 	old      []*memberTransports
@@ -139,20 +140,29 @@ func (t *Transports) To(in *engine.Instance, isHTTP2 bool) http.RoundTripper {
 	default:
 		return t.For(isHTTP2)
 	}
-	m := t.members.Load()
-	if trusted := t.shown.Trusted(); m == nil || m.trusted != trusted {
-		m = t.renew(trusted)
+	slot := &t.members
+	if in.Via != "" {
+		slot = &t.vias
+	}
+	m, trusted := slot.Load(), t.shown.Trusted()
+	if !m.isGood(trusted, in.Via != "") {
+		m = t.renew(slot, trusted, in.Via != "")
 	}
 	return m.For(isHTTP2)
 }
 
-// renew makes new connections to members, since other authorities are trusted now. Those
-// that there are end when their requests are over.
-func (t *Transports) renew(trusted uint64) *memberTransports {
+// isGood tells whether a request may go by m.
+func (m *memberTransports) isGood(trusted uint64, isVia bool) bool {
+	return m != nil && m.trusted == trusted && (!isVia || time.Since(m.made) < viaLife)
+}
+
+// renew makes new connections to members, since other authorities are trusted now, or those
+// through crossings are too old. Those that there are end when their requests are over.
+func (t *Transports) renew(slot *atomic.Pointer[memberTransports], trusted uint64, isVia bool) *memberTransports {
 	t.renewing.Lock()
 	defer t.renewing.Unlock()
-	before := t.members.Load()
-	if before != nil && before.trusted == trusted {
+	before := slot.Load()
+	if before.isGood(trusted, isVia) {
 		return before
 	}
 	m := &memberTransports{newPair(
@@ -170,8 +180,8 @@ func (t *Transports) renew(trusted uint64) *memberTransports {
 			}
 			return &sniffed{Conn: c}, nil
 		},
-	), trusted}
-	t.members.Store(m)
+	), trusted, time.Now()}
+	slot.Store(m)
 	if before != nil {
 		if t.old = append(t.old, before); len(t.old) > maxOld {
 			t.old = t.old[1:]
@@ -212,8 +222,10 @@ func (t *Transports) Sweep() {
 func (t *Transports) CloseIdle() {
 	t.pair.CloseIdle()
 	t.secure.CloseIdle()
-	if m := t.members.Load(); m != nil {
-		m.CloseIdle()
+	for _, slot := range []*atomic.Pointer[memberTransports]{&t.members, &t.vias} {
+		if m := slot.Load(); m != nil {
+			m.CloseIdle()
+		}
 	}
 	t.Sweep()
 }
@@ -222,4 +234,5 @@ func (t *Transports) CloseIdle() {
 type memberTransports struct {
 	pair
 	trusted uint64 // see identity.Credentials.Trusted
+	made    time.Time
 }
