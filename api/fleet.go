@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"strconv"
-	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -13,10 +11,7 @@ import (
 	"nightjar/control/upgrades"
 )
 
-// programsPath takes programs for the fleet.
-const programsPath = "/fleet/programs"
-
-// fleetOperations are about proxies, the activity log, drills and stand-ins.
+// fleetOperations are about proxies, drills and stand-ins.
 func (s *Server) fleetOperations() []Operation {
 	return []Operation{
 		get(
@@ -35,50 +30,6 @@ func (s *Server) fleetOperations() []Operation {
 			"adopt",
 			"Tell proxies to follow this mesh, whatever mesh they followed before",
 			s.adopt,
-		).needing(people.Admin),
-		{
-			Method:  http.MethodPut,
-			Path:    programsPath,
-			ID:      "uploadProgram",
-			Summary: "Upload a program for the fleet: the body is the file",
-			Out:     model.Program{},
-			Media:   "application/json",
-			Status:  http.StatusOK,
-			Needs:   people.Admin,
-			handle: func(c *echo.Context) error {
-				out := http.NewResponseController(c.Response())
-				out.SetReadDeadline(time.Now().Add(programTime))
-				out.SetWriteDeadline(time.Now().Add(programTime + answerTime))
-				p, err := s.control.Upgrades.Upload(c.Request().Body)
-				if err != nil {
-					return err
-				}
-				return c.JSON(http.StatusOK, p)
-			},
-		},
-		create(
-			"/fleet/upgrades",
-			"startUpgrade",
-			"Have the fleet take a program that was uploaded, wave by wave; it is taken back when proxies do worse with it",
-			func(c *echo.Context, in model.UpgradeRequest) (model.Upgrade, error) {
-				return s.control.Upgrades.Start(c.Request().Context(), in)
-			},
-		).needing(people.Admin),
-		get("/fleet/upgrades", "upgrades", "Upgrades of the fleet, newest first",
-			func(c *echo.Context) (model.UpgradeList, error) {
-				return s.control.Upgrades.List(c.Request().Context())
-			}),
-		act(
-			"/fleet/upgrades/:upgrade/take-back",
-			"takeBackUpgrade",
-			"Have the proxies that took the program of the newest upgrade run the one before again",
-			func(c *echo.Context) (model.Upgrade, error) {
-				n, err := strconv.ParseUint(c.Param("upgrade"), 10, 32)
-				if err != nil {
-					return model.Upgrade{}, failed(http.StatusNotFound, "not-found", "there is no upgrade %s", c.Param("upgrade"))
-				}
-				return s.control.Upgrades.TakeBack(c.Request().Context(), uint(n))
-			},
 		).needing(people.Admin),
 		get("/doctor", "doctor", "What is wrong with the service, its records and its proxies, and what to do about it",
 			func(c *echo.Context) (model.Examination, error) {
@@ -121,24 +72,6 @@ func (s *Server) fleetOperations() []Operation {
 				return s.control.Drills.Stop(c.Request().Context(), c.Param("drill"))
 			},
 		).forTeams(),
-		send(
-			http.MethodPut,
-			"/sites/:site/drain",
-			"drainSite",
-			"Have the instances of a site give their requests away to those elsewhere, bit by bit",
-			func(c *echo.Context, in model.DrainRequest) (model.Drain, error) {
-				return s.control.Drains.Drain(c.Request().Context(), c.Param("site"), in.Over)
-			},
-		),
-		send(
-			http.MethodPut,
-			"/sites/:site/resume",
-			"resumeSite",
-			"Have the instances of a site that is drained take their requests back, bit by bit",
-			func(c *echo.Context, in model.DrainRequest) (model.Drain, error) {
-				return s.control.Drains.Resume(c.Request().Context(), c.Param("site"), in.Over)
-			},
-		),
 		get("/standins", "standIns", "The stand-ins of the sample mesh; none elsewhere",
 			func(c *echo.Context) (model.StandInList, error) {
 				return s.standInsFor(s.scopeOf(c), s.standIns().List()), nil

@@ -4,12 +4,10 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"runtime"
-	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -221,29 +219,6 @@ func (s *Server) register(c *echo.Context) error {
 	lease.Program = s.control.Upgrades.Offer(r.ID, r.Build)
 	return c.JSON(http.StatusOK, lease)
 }
-
-// program sends a program to one proxy.
-func (s *Server) program(c *echo.Context) error {
-	f, done, err := s.control.Upgrades.Program(c.Request().Context(), c.Param("hash"))
-	if err != nil {
-		return err
-	}
-	defer done()
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	w := c.Response()
-	http.NewResponseController(w).SetWriteDeadline(time.Now().Add(programTime))
-	w.Header().Set("Content-Type", "application/octet-stream")
-	w.Header().Set("Content-Length", strconv.FormatInt(info.Size(), 10))
-	w.WriteHeader(http.StatusOK)
-	_, err = io.Copy(w, f)
-	return err
-}
-
-// programTime is how long a program may take to reach a proxy.
-const programTime = 2 * time.Minute
 
 // snapshots streams snapshots to one proxy, each as soon as something changed.
 func (s *Server) snapshots(c *echo.Context) error {

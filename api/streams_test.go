@@ -8,11 +8,12 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"nightjar/wire"
 	"os"
 	"strings"
 	"testing"
 	"time"
+
+	"nightjar/wire"
 )
 
 // TestForeignPages: a page of another site can let a browser neither read nor change

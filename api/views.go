@@ -30,9 +30,6 @@ func (s *Server) meshOperations() []Operation {
 		get("/mesh", "mesh", "All that runs, with the figures of one window", s.mesh,
 			Param{"window", "integer", "seconds that the figures cover; 10 when absent, at most 14 days"},
 			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}, siteParam).forTeams(),
-		get("/sites", "sites", "The sites, and the requests between them", s.sites,
-			Param{"window", "integer", "seconds that the figures cover; 60 when absent, at most 14 days"},
-			Param{"at", "integer", "end of the window in seconds since 1970; now when absent"}),
 		{
 			Method:  http.MethodGet,
 			Path:    "/live",
@@ -106,20 +103,6 @@ func (s *Server) mesh(c *echo.Context) (model.Mesh, error) {
 
 // siteParam narrows a view to a site.
 var siteParam = Param{"site", "string", "only what runs at the site, and requests that were made or answered there"}
-
-const sitesWindow = 60 // seconds that figures of sites cover
-
-func (s *Server) sites(c *echo.Context) (model.Sites, error) {
-	seconds, err := number(c, "window", sitesWindow, 1, store.CoarseTime)
-	if err != nil {
-		return model.Sites{}, err
-	}
-	at, err := number(c, "at", 0, 0, 1<<40)
-	if err != nil {
-		return model.Sites{}, err
-	}
-	return s.control.Views.Sites(c.Request().Context(), int64(seconds), int64(at))
-}
 
 // liveMesh is the newest mesh, made once for everybody who looks at it.
 type liveMesh struct {

@@ -123,14 +123,7 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 		s.Line("Revision %d is in force in %d of %s; %s attention.",
 			f.Revision, current, count(n, "proxy"), needs(len(needing)))
 	}
-	if u := f.Upgrade; u != nil && (u.Ended == nil || len(f.OutOfStep) > 0) {
-		line := upgradeLine(*u)
-		if n := len(f.OutOfStep); n > 0 {
-			line = fmt.Sprintf("%s of it, such as %s: started by another program, or away then",
-				strings.Replace(count(n, "proxy")+" is out of step", "proxies is", "proxies are", 1), f.OutOfStep[0])
-		}
-		s.Line("Upgrade %d to %s (%s): %s.", u.Number, u.Program, u.Hash[:12], line)
-	}
+	upgradeHint(s, f)
 	list := slices.Clone(f.Proxies)
 	slices.SortStableFunc(list, func(a, b model.Proxy) int { return urgency(&a) - urgency(&b) })
 	header := []string{
@@ -152,46 +145,68 @@ func fleetSheet(s *out.Sheet, f model.Fleet, now time.Time) {
 	}
 	var rows [][]string
 	for _, p := range list {
-		what := strings.Trim(p.Service+"/"+p.Version, "/")
-		switch {
-		case p.Gateway != "":
-			what = "gateway " + p.Gateway
-		case p.Crossing != "":
-			what = "crossing"
-		}
-		mark, state := "", p.State
-		if needsAttention(&p) {
-			mark = "!"
-			if p.Rejection != "" {
-				state += ": " + p.Rejection
-			}
-			for _, one := range p.Problems {
-				state += "; " + one.Kind + ": " + one.Detail
-			}
-			if s.Colour {
-				mark, state = out.Paint(out.Yellow, mark), out.Paint(out.Yellow, state)
-			}
-		}
-		row := []string{
-			mark,
-			p.ID,
-			cmp.Or(what, "none"),
-			p.Site,
-			fmt.Sprint(p.Revision),
-			state,
-			out.MS(p.LagMS),
-			ago(now.Sub(p.LastSeen)),
-			fmt.Sprint(p.Connections),
-			out.MiB(p.MemoryBytes),
-			certificateLeft(p.Certificate, now),
-			strings.TrimSpace(p.Program + " " + p.Build[:min(len(p.Build), 8)]),
-		}
-		if s.Wide {
-			row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
-		}
-		rows = append(rows, row)
+		rows = append(rows, fleetRow(s, &p, now))
 	}
 	s.Table(header, rows)
+}
+
+// fleetRow is the row of a proxy.
+func fleetRow(s *out.Sheet, p *model.Proxy, now time.Time) []string {
+	what := strings.Trim(p.Service+"/"+p.Version, "/")
+	switch {
+	case p.Gateway != "":
+		what = "gateway " + p.Gateway
+	case p.Crossing != "":
+		what = "crossing"
+	}
+	mark, state := "", p.State
+	if needsAttention(p) {
+		mark = "!"
+		if p.Rejection != "" {
+			state += ": " + p.Rejection
+		}
+		for _, one := range p.Problems {
+			state += "; " + one.Kind + ": " + one.Detail
+		}
+		if s.Colour {
+			mark, state = out.Paint(out.Yellow, mark), out.Paint(out.Yellow, state)
+		}
+	}
+	row := []string{
+		mark,
+		p.ID,
+		cmp.Or(what, "none"),
+		p.Site,
+		fmt.Sprint(p.Revision),
+		state,
+		out.MS(p.LagMS),
+		ago(now.Sub(p.LastSeen)),
+		fmt.Sprint(p.Connections),
+		out.MiB(p.MemoryBytes),
+		certificateLeft(p.Certificate, now),
+		strings.TrimSpace(p.Program + " " + p.Build[:min(len(p.Build), 8)]),
+	}
+	if s.Wide {
+		row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
+	}
+	return row
+}
+
+// upgradeHint says how the newest upgrade stands, while there is something to say.
+func upgradeHint(s *out.Sheet, f model.Fleet) {
+	u := f.Upgrade
+	if u == nil || u.Ended != nil && len(f.OutOfStep) == 0 {
+		return
+	}
+	line := upgradeLine(*u)
+	switch n := len(f.OutOfStep); {
+	case n == 1:
+		line = f.OutOfStep[0] + " is out of step: it was started by another program, or was away then"
+	case n > 1:
+		line = fmt.Sprintf("%d proxies are out of step, such as %s: they were started by another program, or were away then",
+			n, f.OutOfStep[0])
+	}
+	s.Line("Upgrade %d to %s (%s): %s.", u.Number, u.Program, u.Hash[:12], line)
 }
 
 // certificateLeft is for how long a certificate is good.

@@ -22,14 +22,7 @@ import (
 	"nightjar/proxy/process"
 )
 
-func (a *app) proxy() *cobra.Command {
-	var cfg proxy.Config
-	var state, join, tokenFile, logged string
-	var ownProgram bool
-	cmd := &cobra.Command{
-		Use:   "proxy",
-		Short: "Run a proxy beside a workload, a gateway, or the crossing of a site",
-		Long: `Run a proxy beside one instance of a workload, serve a gateway of the rules, or carry
+const proxyHelp = `Run a proxy beside one instance of a workload, serve a gateway of the rules, or carry
 what comes from other sites to the instances of one.
 
 Beside a workload, the proxy listens at two addresses: at --inbound, where other proxies
@@ -46,7 +39,16 @@ connections, as they do each minute.
 SIGTERM drains: the instance leaves the registry, requests finish, and the process
 exits. SIGHUP starts the program again with the same arguments, hands over the
 listeners, and drains when the new process has rules in force: an upgrade without
-failed requests.`,
+failed requests.`
+
+func (a *app) proxy() *cobra.Command {
+	var cfg proxy.Config
+	var state, join, tokenFile, logged string
+	var ownProgram bool
+	cmd := &cobra.Command{
+		Use:   "proxy",
+		Short: "Run a proxy beside a workload, a gateway, or the crossing of a site",
+		Long:  proxyHelp,
 		Example: `  nightjar proxy --service sailings --version v1 --app 127.0.0.1:9001 --outbound 127.0.0.1:9101
   nightjar proxy --crossing north-quay --inbound 0.0.0.0:7443`,
 		Args: exactly(0, "--service NAME --version NAME --app HOST:PORT, --gateway NAME, or --crossing SITE"),

@@ -460,7 +460,7 @@ export interface paths {
         /** Upgrades of the fleet, newest first */
         get: operations["upgrades"];
         put?: never;
-        /** Have the fleet take a program that was uploaded, wave by wave; it is taken back when proxies do worse with it */
+        /** Have the fleet take a program that was uploaded, wave by wave; it is taken back when proxies do worse */
         post: operations["startUpgrade"];
         delete?: never;
         options?: never;
