@@ -91,7 +91,8 @@ func (s *Server) createJoinToken(c *echo.Context, in model.JoinTokenRequest) (mo
 	case in.Service != "" && in.Gateway == "" && in.Crossing == "":
 	case in.Gateway != "" && in.Service == "" && in.Crossing == "":
 		g.Kind, g.Name = identity.Gateway, in.Gateway
-	case in.Crossing != "" && in.Service == "" && in.Gateway == "" && in.Version == "" && (in.Site == "" || in.Site == in.Crossing):
+	case in.Crossing != "" && in.Service == "" && in.Gateway == "" && in.Version == "" &&
+		(in.Site == "" || in.Site == in.Crossing):
 		g.Kind, g.Name, g.Site = identity.Crossing, in.Crossing, in.Crossing
 	default:
 		return model.JoinToken{}, failed(http.StatusUnprocessableEntity, "invalid",

@@ -174,7 +174,8 @@ func (op Operation) matching(doc string) Operation {
 func (s *Server) operations() []Operation {
 	var all []Operation
 	parts := [][]Operation{s.meshOperations(), s.requestOperations(), s.effectOperations(), s.trialOperations(),
-		s.releaseOperations(), s.fleetOperations(), s.siteOperations(), s.upgradeOperations(), s.memberOperations(), s.ruleOperations(), s.revisionOperations(),
+		s.releaseOperations(), s.fleetOperations(), s.siteOperations(), s.upgradeOperations(), s.memberOperations(),
+		s.ruleOperations(), s.revisionOperations(),
 		s.followOperations(), s.peopleOperations(), s.signOnOperations()}
 	for _, part := range parts {
 		all = append(all, part...)

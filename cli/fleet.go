@@ -187,7 +187,8 @@ func fleetRow(s *out.Sheet, p *model.Proxy, now time.Time) []string {
 		strings.TrimSpace(p.Program + " " + p.Build[:min(len(p.Build), 8)]),
 	}
 	if s.Wide {
-		row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), p.Started.Local().Format(time.DateTime))
+		started := p.Started.Local().Format(time.DateTime)
+		row = append(row, cmp.Or(p.Inbound, p.Listens), p.Outbound, fmt.Sprint(p.PID), started)
 	}
 	return row
 }

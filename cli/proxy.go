@@ -111,7 +111,7 @@ func (a *app) proxy() *cobra.Command {
 func checkProxy(cfg *proxy.Config) error {
 	if cfg.Crossing != "" {
 		switch {
-		case cfg.Gateway != "" || cfg.Service != "" || cfg.Version != "" || cfg.App != "" || cfg.Outbound != "" || len(cfg.Ports) > 0:
+		case cfg.Gateway+cfg.Service+cfg.Version+cfg.App+cfg.Outbound != "" || len(cfg.Ports) > 0:
 			return usagef("--crossing cannot be combined with --gateway, --service, --version, --app, --outbound or --port: " +
 				"a crossing has no workload")
 		case cfg.Site != "" && cfg.Site != cfg.Crossing:

@@ -128,12 +128,14 @@ func drainState(d *model.Drain) string {
 
 func siteSheet(s *out.Sheet, l model.Sites) {
 	if len(l.Sites) == 0 {
-		s.Line("There are no sites. Name them in the rules (sites: [north-quay, south-quay]), and start proxies with --site NAME.")
+		s.Line("There are no sites. Name them in the rules (sites: [north-quay, south-quay]), and start proxies " +
+			"with --site NAME.")
 		return
 	}
 	header := append([]string{"", "SITE", "REACHED", "PROXIES>", "INSTANCES>", "SERVICES"}, figureHeader...)
 	if s.Wide {
-		header = append(header, "GATEWAYS", "CROSSING", "CONNECTIONS>", "CARRIED>", "UNKNOWN>", "UNREACHABLE>", "IN (MiB)>", "OUT (MiB)>")
+		header = append(header, "GATEWAYS", "CROSSING", "CONNECTIONS>", "CARRIED>", "UNKNOWN>", "UNREACHABLE>",
+			"IN (MiB)>", "OUT (MiB)>")
 	}
 	var rows [][]string
 	for _, site := range l.Sites {
@@ -182,8 +184,8 @@ func siteSheet(s *out.Sheet, l model.Sites) {
 	for _, t := range l.Traffic {
 		f := t.Figures
 		rate := float64(f.RequestBytes+f.ResponseBytes) / 1024 / float64(max(l.Window, 1))
-		rows = append(rows, append(append([]string{cmp.Or(t.From, "no site"), cmp.Or(t.To, "no site")}, figureCells(f)...),
-			fmt.Sprintf("%.1f", rate)))
+		row := append([]string{cmp.Or(t.From, "no site"), cmp.Or(t.To, "no site")}, figureCells(f)...)
+		rows = append(rows, append(row, fmt.Sprintf("%.1f", rate)))
 	}
 	s.Table(append(append([]string{"FROM", "TO"}, figureHeader...), "KiB/S>"), rows)
 }

@@ -190,7 +190,8 @@ func (a *app) upgrades() *cobra.Command {
 				rows := [][]string{}
 				for _, u := range l.Upgrades[1:] {
 					rows = append(rows, []string{
-						fmt.Sprint(u.Number), u.Began.Local().Format(time.DateTime), u.Program, u.Hash[:12], u.Site, fmt.Sprint(proxiesOf(u)), u.By, upgradeLine(u),
+						fmt.Sprint(u.Number), u.Began.Local().Format(time.DateTime), u.Program, u.Hash[:12], u.Site,
+						fmt.Sprint(proxiesOf(u)), u.By, upgradeLine(u),
 					})
 				}
 				s.Table([]string{"UPGRADE>", "BEGAN", "PROGRAM", "HASH", "SITE", "PROXIES>", "BY", "STATE"}, rows)

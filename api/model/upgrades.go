@@ -10,11 +10,12 @@ type Program struct {
 
 // UpgradeRequest has the fleet take a program, wave by wave.
 type UpgradeRequest struct {
-	Hash  string   `json:"hash"`            // of a program that was uploaded
-	Name  string   `json:"name,omitempty"`  // of its file, for people
-	Waves []string `json:"waves,omitempty"` // shares that have it after each wave, such as 5%, 25%, 100%, which is built in
-	Each  string   `json:"each,omitempty"`  // how long a wave is looked at; 10s when absent
-	Site  string   `json:"site,omitempty"`  // only proxies there; absent: all
+	Hash string `json:"hash"`           // of a program that was uploaded
+	Name string `json:"name,omitempty"` // of its file, for people
+	// shares that have it after each wave; 5%, 25%, 100% when absent
+	Waves []string `json:"waves,omitempty"`
+	Each  string   `json:"each,omitempty"` // how long a wave is looked at; 10s when absent
+	Site  string   `json:"site,omitempty"` // only proxies there; absent: all
 }
 
 // The states of an upgrade.

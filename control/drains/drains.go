@@ -257,7 +257,8 @@ func stays(site string, rs *rules.Rules, proxies []model.Proxy) (out []string) {
 			}
 			for _, t := range rt.Send {
 				if t.Site == site {
-					out = append(out, fmt.Sprintf("route %s of %s sends to %s alone: give it otherwise: TARGET", rt.Name, s.Name, t.Short(s.Name)))
+					out = append(out, fmt.Sprintf("route %s of %s sends to %s alone: give it otherwise: TARGET",
+						rt.Name, s.Name, t.Short(s.Name)))
 				}
 			}
 		}

@@ -96,7 +96,8 @@ func (u *Upgrades) stepOn(ctx context.Context, one *store.Upgrade, running map[s
 		return nil
 	case one.Wave+1 < len(one.Waves):
 		one.Wave, one.Since = one.Wave+1, now
-		u.log(ctx, one, "upgrade-wave", fmt.Sprintf("wave %d of %d: %d proxies", one.Wave+1, len(one.Waves), len(one.Waves[one.Wave])))
+		wave := fmt.Sprintf("wave %d of %d: %d proxies", one.Wave+1, len(one.Waves), len(one.Waves[one.Wave]))
+		u.log(ctx, one, "upgrade-wave", wave)
 		return u.put(ctx, one)
 	}
 	one.State, one.Ended = model.UpgradeCompleted, now

@@ -77,7 +77,11 @@ type Upgrades struct {
 
 // Open reads the newest upgrade.
 func Open(ctx context.Context, c Config) (*Upgrades, error) {
-	u := &Upgrades{Config: c, programs: programs{dir: c.Dir, sending: make(chan struct{}, maxSending)}, counts: counts{}}
+	u := &Upgrades{
+		Config:   c,
+		programs: programs{dir: c.Dir, sending: make(chan struct{}, maxSending)},
+		counts:   counts{},
+	}
 	list, err := c.Records.Upgrades(ctx, 1)
 	if err != nil || len(list) == 0 {
 		return u, err
@@ -96,7 +100,8 @@ func (u *Upgrades) Start(ctx context.Context, q model.UpgradeRequest) (model.Upg
 	defer u.changing.Unlock()
 	if now := u.newest(); now != nil {
 		if now.Ended.IsZero() {
-			return model.Upgrade{}, problem.Running("upgrade %d is under way: wait for its end, or take it back (nightjar fleet take-back)", now.Number)
+			return model.Upgrade{}, problem.Running(
+				"upgrade %d is under way: wait for its end, or take it back (nightjar fleet take-back)", now.Number)
 		}
 		one.Number = now.Number
 	}
@@ -144,7 +149,15 @@ func (u *Upgrades) read(q model.UpgradeRequest) (*store.Upgrade, error) {
 	if err != nil {
 		return nil, problem.Missing("program %q was not uploaded, or is not kept any more: upload it again", q.Hash)
 	}
-	one := &store.Upgrade{Hash: q.Hash, Size: size, Name: q.Name, Site: q.Site, Each: usualEach, State: model.UpgradeRunning, Members: map[string]store.UpgradeMember{}}
+	one := &store.Upgrade{
+		Hash:    q.Hash,
+		Size:    size,
+		Name:    q.Name,
+		Site:    q.Site,
+		Each:    usualEach,
+		State:   model.UpgradeRunning,
+		Members: map[string]store.UpgradeMember{},
+	}
 	if q.Each != "" {
 		if one.Each, err = time.ParseDuration(q.Each); err != nil || one.Each < time.Second || one.Each > maxEach {
 			return nil, problem.Invalid("each: %q is not a time from 1s to 24h, such as 30s", q.Each)
@@ -199,7 +212,8 @@ func (u *Upgrades) log(ctx context.Context, one *store.Upgrade, kind, detail str
 	if who == actor.Unknown {
 		who = fleet.ServiceCaller
 	}
-	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: who, Kind: kind, Detail: fmt.Sprintf("upgrade %d: %s", one.Number, detail)})
+	detail = fmt.Sprintf("upgrade %d: %s", one.Number, detail)
+	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: who, Kind: kind, Detail: detail})
 }
 
 func called(one *store.Upgrade) string {

@@ -50,7 +50,8 @@ func (r *reader) crossing(n *yaml.Node, path string) string {
 		return ""
 	}
 	host, port, err := net.SplitHostPort(s)
-	if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 || isBadHost(host) && net.ParseIP(host) == nil {
+	isBad := isBadHost(host) && net.ParseIP(host) == nil
+	if p, perr := strconv.ParseUint(port, 10, 16); err != nil || perr != nil || p == 0 || isBad {
 		r.mistake(n, path, CodeBadValue, fmt.Sprintf("%q is not where others reach a crossing", s), expected)
 		return ""
 	}

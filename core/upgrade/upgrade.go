@@ -63,6 +63,12 @@ type Proxy struct {
 	NewProblems  []string // that it did not have before
 }
 
+// hasGrown tells whether it takes far more memory than before.
+func (p *Proxy) hasGrown() bool {
+	return p.MemoryBefore > 0 && p.Memory > p.MemoryBefore+memoryMore &&
+		float64(p.Memory) > memoryGrows*float64(p.MemoryBefore)
+}
+
 // Judge tells why proxies do worse with the new program; empty: they do not, as far as is
 // known.
 func Judge(list []Proxy) string {
@@ -76,7 +82,7 @@ func Judge(list []Proxy) string {
 			return fmt.Sprintf("restarts: %s is gone", p.ID)
 		case len(p.NewProblems) > 0:
 			return fmt.Sprintf("problems: %s: %s", p.ID, p.NewProblems[0])
-		case p.MemoryBefore > 0 && float64(p.Memory) > memoryGrows*float64(p.MemoryBefore) && p.Memory > p.MemoryBefore+memoryMore:
+		case p.hasGrown():
 			return fmt.Sprintf("memory: %s has %d MiB instead of %d", p.ID, p.Memory>>20, p.MemoryBefore>>20)
 		}
 		before.Add(p.Before)
@@ -94,7 +100,8 @@ func Judge(list []Proxy) string {
 	}
 	diff, _, high := stats.Newcombe(before.OK, before.Requests, now.OK, now.Requests)
 	if diff <= -leastDrop && high < 0 {
-		return fmt.Sprintf("success: %.2f%% of %d requests, %.2f%% of %d before", 100*rate(now), now.Requests, 100*rate(before), before.Requests)
+		return fmt.Sprintf("success: %.2f%% of %d requests, %.2f%% of %d before",
+			100*rate(now), now.Requests, 100*rate(before), before.Requests)
 	}
 	return ""
 }

@@ -3873,7 +3873,7 @@ export interface components {
             name?: string;
             /** @description only proxies there; absent: all */
             site?: string;
-            /** @description shares that have it after each wave, such as 5%, 25%, 100%, which is built in */
+            /** @description shares that have it after each wave; 5%, 25%, 100% when absent */
             waves?: string[];
         };
         UpgradeWave: {
