@@ -37,6 +37,7 @@ func (c *Conn) end(err error) {
 	c.cfg.Handler.Leaves(c)
 	c.flush(&c.batch)
 	if broken != nil {
+		c.awaitWritten()
 		if broken.Code == EnhanceYourCalm {
 			c.counts.Flooded.Add(1)
 		} else {
@@ -97,10 +98,26 @@ func (c *Conn) GoAway(b *Batch) {
 	c.endIfDone()
 }
 
+// awaitWritten waits, for a little, until the peer has taken what is written for it, since
+// somebody else may be writing just now. The reader calls it.
+func (c *Conn) awaitWritten() {
+	end := time.Now().Add(lingerTime)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	defer time.AfterFunc(lingerTime, func() {
+		c.mu.Lock()
+		c.room.Broadcast()
+		c.mu.Unlock()
+	}).Stop()
+	for (c.flushing || len(c.w) > 0) && !c.isDead && time.Now().Before(end) {
+		c.room.Wait()
+	}
+}
+
 // endIfDone ends the reader when the last stream of a connection that takes no more is
-// over. The caller holds mu.
+// over, and what was written has gone. The caller holds mu.
 func (c *Conn) endIfDone() {
-	if c.isLast && len(c.streams) == 0 && c.ended == nil {
+	if c.isLast && len(c.streams) == 0 && len(c.w) == 0 && !c.flushing && c.ended == nil {
 		c.ended = errEnded
 		c.wire.interrupt()
 	}

@@ -59,6 +59,9 @@ func (c *Conn) flush(b *Batch) {
 		}
 	}
 	c.flushing = false
+	if c.endIfDone(); c.ended != nil {
+		c.room.Broadcast() // see awaitWritten
+	}
 	c.mu.Unlock()
 }
 

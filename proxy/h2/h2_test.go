@@ -22,18 +22,21 @@ type echo struct {
 	counts Counts
 	open   atomic.Int32  // streams
 	held   chan struct{} // closed: it reads bodies; nil: always
+	more   int           // bytes that follow each body
+	leaves bool          // it takes no more streams after the first answer
 }
 
 type echoStream struct {
 	Stream
 	of    *echo
+	on    *Conn
 	body  []byte
 	isEnd bool
 }
 
-func (e *echo) Open(*Conn, *Block) (*Stream, Receiver) {
+func (e *echo) Open(c *Conn, _ *Block) (*Stream, Receiver) {
 	e.open.Add(1)
-	s := &echoStream{of: e}
+	s := &echoStream{of: e, on: c}
 	return &s.Stream, s
 }
 
@@ -66,10 +69,13 @@ func (s *echoStream) answer(b *Batch) {
 	w.Add(":status", "200")
 	w.Add("Content-Type", "text/plain")
 	w.End(false)
-	s.Write(b, s.body, false)
+	s.Write(b, append(s.body, make([]byte, s.of.more)...), false)
 	if w = s.Begin(b); w != nil {
 		w.Add("sum", fmt.Sprint(len(s.body)))
 		w.End(true)
+	}
+	if s.of.leaves {
+		s.on.GoAway(b)
 	}
 }
 
@@ -91,6 +97,9 @@ func serve(t testing.TB, e *echo, cfg Config) string {
 			tcp, err := l.Accept()
 			if err != nil {
 				return
+			}
+			if e.leaves {
+				tcp.(*net.TCPConn).SetWriteBuffer(16 << 10) // so that its peer has to read first
 			}
 			c, err := New(tcp.(*net.TCPConn), nil, nil, nil, &e.counts, cfg)
 			if err != nil {
@@ -322,6 +331,36 @@ func TestWindows(t *testing.T) {
 	read(func(f http2.Frame) bool { h, is := f.(*http2.HeadersFrame); return is && h.StreamEnded() })
 	if string(got) != "the night ferry" || e.budget.Held() != 0 {
 		t.Errorf("got %q, %d bytes are held", got, e.budget.Held())
+	}
+}
+
+// TestLeavesWhole: a connection that takes no more streams ends when its peer has all
+// answers, however slowly it reads them.
+func TestLeavesWhole(t *testing.T) {
+	const long = 96 << 10
+	p := dial(t, serve(t, &echo{more: long, leaves: true}, Config{}))
+	p.conn.(*net.TCPConn).SetReadBuffer(16 << 10)
+	p.WriteSettings(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 1 << 20})
+	p.WriteWindowUpdate(0, 1<<20)
+	p.head(1, true)
+	time.Sleep(lingerTime + 300*time.Millisecond)
+	got, hasEnded, hasLeft := 0, false, false
+	for {
+		f, err := p.ReadFrame()
+		if err != nil {
+			break
+		}
+		switch f := f.(type) {
+		case *http2.DataFrame:
+			got += len(f.Data())
+		case *http2.HeadersFrame:
+			hasEnded = f.StreamEnded()
+		case *http2.GoAwayFrame:
+			hasLeft = f.ErrCode == http2.ErrCodeNo
+		}
+	}
+	if got != long || !hasEnded || !hasLeft {
+		t.Errorf("%d of %d bytes came, the trailer: %v, the farewell: %v", got, long, hasEnded, hasLeft)
 	}
 }
 
