@@ -20,6 +20,7 @@ func (s *Server) effectOperations() []Operation {
 		{"at", "integer", "any time, in seconds since 1970"},
 		{"window", "integer", "seconds on each side, at most; 300 when absent"},
 		{"settle", "integer", "seconds left out after the change; 5 when absent"},
+		{"site", "string", "only requests made or answered at this site"},
 	}
 	forecastReport := page(
 		http.MethodPost,
@@ -109,7 +110,7 @@ func (s *Server) effects(c *echo.Context) (model.EffectPage, error) {
 }
 
 func (s *Server) effect(c *echo.Context) (model.Effect, error) {
-	var q model.EffectQuery
+	q := model.EffectQuery{Site: c.QueryParam("site")}
 	for _, p := range []struct {
 		name         string
 		absent, high int
@@ -148,7 +149,7 @@ func (s *Server) effectReport(c *echo.Context) error {
 	}
 	var t model.Timeline
 	if e.Before.From < e.After.To {
-		q := model.TimelineQuery{From: e.Before.From, To: max(e.After.To, e.At.Unix()+1)}
+		q := model.TimelineQuery{From: e.Before.From, To: max(e.After.To, e.At.Unix()+1), Site: e.Site}
 		if t, err = s.control.Views.Timeline(c.Request().Context(), q); err != nil {
 			return err
 		}

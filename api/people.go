@@ -46,6 +46,7 @@ func (s *Server) peopleOperations() []Operation {
 		get("/activity", "activity", "What people did and what proxies reported, newest first", s.activity,
 			append([]Param{
 				{"service", "string", "only what concerns this service"},
+				{"site", "string", "only what happened at this site, or to it"},
 				{"who", "string", "only what somebody did or reported whose name has this part"},
 				{"what", "string", "only events whose name begins so, such as publish or sign-in"},
 				{"about", "string", "only rules (and releases), drills (and trials), proxies, people or guards (and health)"},
@@ -170,6 +171,7 @@ func (s *Server) activity(c *echo.Context) (model.ActivityPage, error) {
 	read := func(ctx context.Context, before uint, limit int) ([]model.ActivityEntry, error) {
 		return s.control.Journal.List(ctx, model.ActivityFilter{
 			Service: c.QueryParam("service"),
+			Site:    c.QueryParam("site"),
 			Who:     c.QueryParam("who"),
 			What:    c.QueryParam("what"),
 			About:   c.QueryParam("about"),

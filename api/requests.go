@@ -73,6 +73,7 @@ func (s *Server) requestOperations() []Operation {
 			"Traces of the last hour, newest first",
 			s.traces,
 			Param{"service", "string", "service that took part"},
+			Param{"site", "string", "site where a part of it took place"},
 			Param{
 				"outcome",
 				"string",
@@ -239,7 +240,7 @@ func (s *Server) traces(c *echo.Context) (model.TraceList, error) {
 		return model.TraceList{}, err
 	}
 	list, lost := s.control.Traces.List(
-		traces.Filter{Service: c.QueryParam("service"), Outcome: c.QueryParam("outcome"),
+		traces.Filter{Service: c.QueryParam("service"), Site: c.QueryParam("site"), Outcome: c.QueryParam("outcome"),
 			Path: c.QueryParam("path"), Slower: time.Duration(slower) * time.Millisecond},
 		limit,
 	)

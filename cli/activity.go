@@ -51,6 +51,11 @@ func (a *app) activity() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if len(list.Activity) == 0 {
+				if err := knowSite(cmd.Context(), c, f.Site); err != nil {
+					return err
+				}
+			}
 			return a.printer(cmd).Show(list, func(s *out.Sheet) { activitySheet(s, list.Activity) })
 		},
 	}
@@ -69,6 +74,8 @@ func (a *app) activity() *cobra.Command {
 			return a.serviceNames(cmd, nil, word)
 		},
 	)
+	a.addSite(cmd, &f.Site)
+	cmd.Flags().Lookup("site").Usage = "only what happened at this site, or to it"
 	cmd.AddCommand(a.activityVerify(), a.activityExport())
 	return cmd
 }
@@ -96,13 +103,13 @@ func activitySheet(s *out.Sheet, list []model.ActivityEntry) {
 	}
 	header := []string{"TIME", "WHO", "EVENT", "TARGET", "DETAIL"}
 	if s.Wide {
-		header = append(header, "RESULT", "FROM", "CREDENTIAL", "BEFORE", "AFTER")
+		header = append(header, "SITE", "RESULT", "FROM", "CREDENTIAL", "BEFORE", "AFTER")
 	}
 	var rows [][]string
 	for _, e := range list {
 		row := []string{e.At.Local().Format(time.DateTime), e.Who, e.Kind, target(&e), e.Detail}
 		if s.Wide {
-			row = append(row, e.Result, e.Address, e.Credential, e.Before, e.After)
+			row = append(row, e.Site, e.Result, e.Address, e.Credential, e.Before, e.After)
 		}
 		rows = append(rows, row)
 	}

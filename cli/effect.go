@@ -246,7 +246,7 @@ func sharesOf(r model.EffectRow) string {
 type effectFlags struct {
 	rowFlags
 	window, settle, ago time.Duration
-	at, failOn          string
+	at, failOn, site    string
 }
 
 func (a *app) effect() *cobra.Command {
@@ -280,12 +280,14 @@ Exit code 1 only with --fail-on.`,
 	f.StringVar(&flags.at, "at", "", "a time, instead of a revision")
 	f.StringVar(&flags.failOn, "fail-on", "",
 		"worse: exit with 1 when a row is worse; unclear: also when there are too few requests to tell")
+	a.addSite(cmd, &flags.site)
+	f.Lookup("site").Usage = "only requests made or answered at this site"
 	return cmd
 }
 
 // query reads the flags.
 func (f *effectFlags) query(cmd *cobra.Command, args []string) (model.EffectQuery, error) {
-	q := model.EffectQuery{Window: int64(f.window / time.Second), Settle: -1}
+	q := model.EffectQuery{Window: int64(f.window / time.Second), Settle: -1, Site: f.site}
 	if cmd.Flags().Changed("settle") {
 		q.Settle = int64(f.settle / time.Second)
 	}
@@ -331,6 +333,11 @@ func (a *app) showEffect(cmd *cobra.Command, q model.EffectQuery, flags *effectF
 	if err != nil {
 		return err
 	}
+	if len(e.Rows) == 0 {
+		if err := knowSite(cmd.Context(), c, q.Site); err != nil {
+			return err
+		}
+	}
 	shown := e
 	shown.Rows = flags.take(e.Rows)
 	if err := a.printer(cmd).Show(shown, func(s *out.Sheet) {
@@ -367,7 +374,7 @@ func effectLead(s *out.Sheet, e *model.Effect) {
 		s.Line("  · %s", n)
 	}
 	if w := e.Whole(); w != nil {
-		s.Line("All requests between services: %s.", verdictWords(w.Success))
+		s.Line("%s: %s.", e.Of(), verdictWords(w.Success))
 	}
 	s.Line("")
 }

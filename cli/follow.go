@@ -15,6 +15,7 @@ import (
 
 	"nightjar/api/model"
 	"nightjar/cli/out"
+	"nightjar/client"
 )
 
 // followEvery is how often --follow shows something.
@@ -133,6 +134,19 @@ func noSite(site string, all []string) error {
 		return usagef("--site %s: there are no sites: start proxies with --site NAME", site)
 	}
 	return usagef("--site %s: there is no such site: name one of %s", site, strings.Join(all, ", "))
+}
+
+// knowSite is an error if there is no such site: that nothing was found there says nothing
+// then. Empty: any.
+func knowSite(ctx context.Context, c *client.Client, site string) error {
+	if site == "" {
+		return nil
+	}
+	m, err := c.Mesh(ctx, 0)
+	if err != nil || slices.Contains(m.Sites, site) {
+		return err
+	}
+	return noSite(site, m.Sites)
 }
 
 func (w *windowFlags) check() error {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -57,7 +58,12 @@ the services that they call.`,
 				if err != nil {
 					return err
 				}
-				return p.Show(list, func(s *out.Sheet) { traceSheet(s, list) })
+				if len(list.Traces) == 0 {
+					if err := knowSite(ctx, c, f.Site); err != nil {
+						return err
+					}
+				}
+				return p.Show(list, func(s *out.Sheet) { traceSheet(s, list, f != model.TraceFilter{}) })
 			})
 		},
 	}
@@ -70,10 +76,16 @@ the services that they call.`,
 	flags.IntVarP(&limit, "count", "n", 20, "how many, at most 1000")
 	flags.BoolVar(&again, "follow", false, "show it every second")
 	a.completeService(cmd, "service")
+	a.addSite(cmd, &f.Site)
+	flags.Lookup("site").Usage = "site where a part of it took place"
 	return cmd
 }
 
-func traceSheet(s *out.Sheet, list model.TraceList) {
+func traceSheet(s *out.Sheet, list model.TraceList, isFiltered bool) {
+	if len(list.Traces) == 0 && isFiltered {
+		s.Line("No trace of the last hour matches.")
+		return
+	}
 	if len(list.Traces) == 0 {
 		s.Line(
 			"No traces. %s of the requests without a trace context are traced: see serve --trace-share.",
@@ -81,6 +93,7 @@ func traceSheet(s *out.Sheet, list model.TraceList) {
 		)
 		return
 	}
+	hasSites := slices.ContainsFunc(list.Traces, func(t model.TraceSummary) bool { return len(t.Sites) > 0 })
 	var rows [][]string
 	for _, t := range list.Traces {
 		id := t.ID[:min(8, len(t.ID))]
@@ -103,11 +116,18 @@ func traceSheet(s *out.Sheet, list model.TraceList) {
 				fmt.Sprint(t.FailedAttempts),
 			},
 		)
+		if hasSites {
+			rows[len(rows)-1] = append(rows[len(rows)-1], strings.Join(t.Sites, ", "))
+		}
 	}
-	s.Table([]string{
+	header := []string{
 		"TRACE", "TIME", "FROM", "TO", "REQUEST", "STATUS", "OUTCOME", "LATENCY (ms)>",
 		"SERVICES>", "ATTEMPTS>", "FAILED ATTEMPTS>",
-	}, rows)
+	}
+	if hasSites {
+		header = append(header, "SITES")
+	}
+	s.Table(header, rows)
 }
 
 func statusText(status int) string {
@@ -132,11 +152,16 @@ func waterfall(s *out.Sheet, t model.Trace) {
 		cmp.Or(t.Reason, statusText(t.Status)),
 		out.Millis(t.DurationMS),
 	)
-	header := []string{"SPAN", "START (ms)>", "DURATION (ms)>", "STATUS", ""}
+	header := []string{"SPAN", "START (ms)>", "DURATION (ms)>", "STATUS"}
+	hasSites := len(t.Sites) > 0
+	if hasSites {
+		header = append(header, "SITE")
+	}
+	header = append(header, "")
 	if s.CSV {
 		header = []string{
 			"id", "parent", "kind", "proxy", "caller", "service", "version", "instance", "start_ms", "duration_ms",
-			"status", "outcome", "reason",
+			"status", "outcome", "reason", "site",
 		}
 	}
 	var rows [][]string
@@ -158,6 +183,7 @@ func waterfall(s *out.Sheet, t model.Trace) {
 					fmt.Sprint(r.Status),
 					r.Outcome,
 					r.Reason,
+					r.Site,
 				},
 			)
 			continue
@@ -182,16 +208,16 @@ func waterfall(s *out.Sheet, t model.Trace) {
 		if s.Colour && bad {
 			bar = text.FgHiRed.Sprint(bar)
 		}
-		rows = append(
-			rows,
-			[]string{
-				strings.Repeat("  ", r.Depth) + name,
-				fmt.Sprintf("%.1f", r.StartMS),
-				fmt.Sprintf("%.1f", r.DurationMS),
-				got,
-				bar,
-			},
-		)
+		row := []string{
+			strings.Repeat("  ", r.Depth) + name,
+			fmt.Sprintf("%.1f", r.StartMS),
+			fmt.Sprintf("%.1f", r.DurationMS),
+			got,
+		}
+		if hasSites {
+			row = append(row, r.Site)
+		}
+		rows = append(rows, append(row, bar))
 	}
 	s.Table(header, rows)
 	if !s.CSV {

@@ -20,6 +20,9 @@ func effectQuery(q model.EffectQuery) string {
 	if q.Settle >= 0 {
 		v.Set("settle", fmt.Sprint(q.Settle))
 	}
+	if q.Site != "" {
+		v.Set("site", q.Site)
+	}
 	return v.Encode()
 }
 

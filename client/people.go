@@ -74,7 +74,9 @@ func (c *Client) RevokeAccessToken(ctx context.Context, which string) (l model.A
 // Activity returns the entries of the activity log that a filter chooses, newest first.
 func (c *Client) Activity(ctx context.Context, f model.ActivityFilter) (a model.ActivityPage, err error) {
 	q := url.Values{}
-	for name, value := range map[string]string{"service": f.Service, "who": f.Who, "what": f.What, "about": f.About} {
+	for name, value := range map[string]string{
+		"service": f.Service, "site": f.Site, "who": f.Who, "what": f.What, "about": f.About,
+	} {
 		if value != "" {
 			q.Set(name, value)
 		}

@@ -346,7 +346,12 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 		c.Releases.Count(&d, telemetry.At(&d, now))
 		c.Fleet.Report(id, &d)
 		c.Upgrades.Count(id, &d)
-		c.Journal.Add(context.Background(), activity(id, &d, now)...)
+		events := activity(id, &d, now)
+		for i := range events {
+			e := &events[i]
+			e.Site = c.Fleet.Where(id, e.Service, e.Instance)
+		}
+		c.Journal.Add(context.Background(), events...)
 	}
 	return kept
 }

@@ -17,6 +17,7 @@ type Activity struct {
 	Service  string
 	Version  string
 	Instance string
+	Site     string // of the instance, or else of the proxy that reports it; empty: none
 	Detail   string
 	Revision uint // that was published by it; 0: none
 
@@ -44,6 +45,7 @@ type activityRow struct {
 	Service    string
 	Version    string
 	Instance   string
+	Site       string
 	Detail     string
 	Revision   uint
 	Address    string
@@ -62,6 +64,7 @@ type ActivityFilter struct {
 	// Service chooses what is about the service: its own entries, revisions after which
 	// something else holds for it, and drills that affect all services.
 	Service string
+	Site    string // of it
 	Who     string // part of who it was, in any case
 	Kind    string // beginning of what it was
 	About   Subject
@@ -110,6 +113,9 @@ func (s *Store) activity(ctx context.Context, f ActivityFilter, isOldestFirst bo
 			OR activity.revision > 0 AND EXISTS (SELECT 1 FROM revisions AS r,
 				json_each(CASE r.touched WHEN '' THEN json_array(@service) ELSE r.touched END) AS t
 				WHERE r.number = activity.revision AND t.value = @service)`, sql.Named("service", f.Service))
+	}
+	if f.Site != "" {
+		q = q.Where("site = ?", f.Site)
 	}
 	if f.Who != "" {
 		q = q.Where("instr(lower(who), lower(?)) > 0", f.Who)

@@ -15,10 +15,14 @@ import (
 // two entries are written alike.
 func (a Activity) Link() string {
 	sum := sha256.New()
-	for _, field := range []string{
+	fields := []string{
 		a.Prior, fmt.Sprint(a.Number), a.At.UTC().Format(time.RFC3339Nano), a.Who, a.Kind, a.Service, a.Version,
 		a.Instance, a.Detail, fmt.Sprint(a.Revision), a.Address, a.Credential, a.Result, a.Before, a.After,
-	} {
+	}
+	if a.Site != "" { // entries from before there were sites keep their hashes
+		fields = append(fields, a.Site)
+	}
+	for _, field := range fields {
 		binary.Write(sum, binary.BigEndian, uint64(len(field)))
 		io.WriteString(sum, field)
 	}

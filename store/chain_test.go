@@ -34,7 +34,7 @@ func TestChain(t *testing.T) {
 	exec("INSERT INTO activity (at, who, kind, service, version, instance, detail) VALUES (?, 'mara', 'publish', '', '', '', 'a'), (?, 'mara', 'split', '', '', '', 'b')", at, at)
 	for i := range 1200 { // with a time that is not the order, as proxies report it
 		a := Activity{At: at.Add(time.Duration(i%7) * time.Hour).Add(123456789), Who: "mara", Kind: "publish", Detail: fmt.Sprint(i), Result: ResultDone}
-		if err := st.Apply(t.Context(), AddActivity{a, {At: at, Who: "kiosk-1", Kind: "breaker-opened"}}); err != nil {
+		if err := st.Apply(t.Context(), AddActivity{a, {At: at, Who: "kiosk-1", Kind: "breaker-opened", Site: "north"}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -44,6 +44,7 @@ func TestChain(t *testing.T) {
 	for _, c := range []struct{ what, change, back, want string }{
 		{"changed", "UPDATE activity SET who = 'nils' WHERE number = 50", "UPDATE activity SET who = 'kiosk-1' WHERE number = 50", "entry 50 was changed"},
 		{"a result that was changed", "UPDATE activity SET result = 'refused' WHERE number = 51", "UPDATE activity SET result = 'done' WHERE number = 51", "entry 51 was changed"},
+		{"a site that was taken", "UPDATE activity SET site = '' WHERE number = 50", "UPDATE activity SET site = 'north' WHERE number = 50", "entry 50 was changed"},
 		{"a hash that was taken", "UPDATE activity SET hash = '' WHERE number = 3", "", "entries before 4 have lost"},
 	} {
 		var before activityRow

@@ -3,14 +3,15 @@ package test
 import (
 	"fmt"
 	"net/http"
-	"nightjar/api/model"
-	"nightjar/standin"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"nightjar/api/model"
+	"nightjar/standin"
 )
 
 // isWhole tells whether every span of a trace hangs on another that is there, or on
@@ -96,6 +97,18 @@ func TestTraces(t *testing.T) {
 	}
 	if out := m.must(0, "traces", wanted[:8]); !strings.Contains(out, "tides → kiosk /") || !strings.Contains(out, "workload kiosk-v1-a") {
 		t.Errorf("the waterfall:\n%s", out)
+	}
+	for _, site := range []string{"south-quay", "north-quay"} {
+		if out := m.must(0, "traces", "--site", site, "-o", "wide"); !strings.Contains(out, wanted) || !strings.Contains(out, "south-quay, north-quay") {
+			t.Errorf("traces at %s:\n%s", site, out)
+		}
+		m.must(0, "activity", "--site", site, "--what", "joined")
+	}
+	for _, command := range []string{"traces", "activity", "effect"} {
+		m.must(2, command, "--site", "upriver")
+	}
+	if out := m.must(0, "effect", "--site", "south-quay", "--settle", "0s"); !strings.Contains(out, "at site south-quay") {
+		t.Errorf("the effect at a site:\n%s", out)
 	}
 	m.must(2, "traces", "ffff")
 	b := openTab(t, m)

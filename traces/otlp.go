@@ -233,6 +233,7 @@ func span(s *wire.Span) *otlp.Span {
 	add("error.type", s.Reason)
 	add("nightjar.kind", s.Kind)
 	add("nightjar.proxy", s.Proxy)
+	add("nightjar.site", s.Site)
 	add("nightjar.caller", s.Caller)
 	add("nightjar.version", s.Version)
 	add("nightjar.instance", s.Instance)

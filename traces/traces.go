@@ -76,7 +76,7 @@ func (s *Store) Add(list []wire.Span, lost uint64, now time.Time) {
 		}
 		span.Trace = t.id
 		for _, p := range []*string{&span.Kind, &span.Proxy, &span.Caller, &span.Service, &span.Version,
-			&span.Instance, &span.Route, &span.Method, &span.Path, &span.Outcome, &span.Reason} {
+			&span.Instance, &span.Site, &span.Route, &span.Method, &span.Path, &span.Outcome, &span.Reason} {
 			s.intern(p)
 		}
 		t.spans = append(t.spans, span)
@@ -105,6 +105,7 @@ type Summary struct {
 	Outcome  string    `json:"outcome,omitempty"` // of the first request
 	Reason   string    `json:"reason,omitempty"`
 	Services []string  `json:"services"` // that took part, in order of time
+	Sites    []string  `json:"sites"`    // where it took place, in order of time
 	Attempts int       `json:"attempts"` // in the whole trace
 	Failed   int       `json:"failed"`   // attempts that did not succeed, in the whole trace
 	Spans    int       `json:"spans"`
@@ -113,6 +114,7 @@ type Summary struct {
 // Filter selects traces; the zero value selects all.
 type Filter struct {
 	Service string // took part
+	Site    string // where a part of it took place
 	Outcome string // of the first request; "not-ok" is any but ok, of an attempt too
 	Path    string // of the first request begins with it
 	Slower  time.Duration
@@ -138,6 +140,7 @@ func (s *Store) List(f Filter, limit int) (list []Summary, lost uint64) {
 func (f *Filter) takes(s *Summary) bool {
 	switch {
 	case f.Service != "" && !slices.Contains(s.Services, f.Service),
+		f.Site != "" && !slices.Contains(s.Sites, f.Site),
 		f.Slower > 0 && s.MS <= float64(f.Slower.Microseconds())/1000,
 		f.Path != "" && (len(s.Path) < len(f.Path) || s.Path[:len(f.Path)] != f.Path):
 		return false
@@ -149,7 +152,7 @@ func (f *Filter) takes(s *Summary) bool {
 
 func summarise(t *trace) Summary {
 	spans := ordered(t.spans)
-	out := Summary{ID: t.id, Spans: len(spans), Services: []string{}}
+	out := Summary{ID: t.id, Spans: len(spans), Services: []string{}, Sites: []string{}}
 	begin, end := spans[0].BeganUS, int64(0)
 	for i := range spans {
 		sp := &spans[i]
@@ -166,19 +169,30 @@ func summarise(t *trace) Summary {
 		if sp.Service != "" && !slices.Contains(out.Services, sp.Service) {
 			out.Services = append(out.Services, sp.Service)
 		}
+		if sp.Site != "" && !slices.Contains(out.Sites, sp.Site) {
+			out.Sites = append(out.Sites, sp.Site)
+		}
 	}
 	out.At, out.MS = time.UnixMicro(begin).UTC(), float64(end-begin)/1000
 	return out
 }
 
 // ordered is the spans by the time at which they began, and of those that began
-// together by the time at which they ended.
+// together the request first, and its parts by the time at which they ended.
 func ordered(spans []wire.Span) []wire.Span {
 	out := slices.Clone(spans)
 	slices.SortStableFunc(out, func(a, b wire.Span) int {
-		return cmp.Or(cmp.Compare(a.BeganUS, b.BeganUS), cmp.Compare(a.TookUS, b.TookUS))
+		return cmp.Or(cmp.Compare(a.BeganUS, b.BeganUS), cmp.Compare(rank(a), rank(b)), cmp.Compare(a.TookUS, b.TookUS))
 	})
 	return out
+}
+
+// rank is 0 of a request, and 1 of what is a part of one.
+func rank(s wire.Span) int {
+	if s.Kind == "request" {
+		return 0
+	}
+	return 1
 }
 
 // Trace is one trace.

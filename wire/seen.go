@@ -187,6 +187,8 @@ type Span struct {
 	Outcome  string `json:"outcome,omitempty"`
 	Reason   string `json:"reason,omitempty"`
 	Detail   string `json:"detail,omitempty"`
+	// Site of the instance, of an attempt, and otherwise of the proxy. The service adds it.
+	Site string `json:"site,omitempty"`
 }
 
 // Seen is what a proxy reports of single requests.

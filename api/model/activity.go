@@ -11,6 +11,7 @@ type ActivityEntry struct {
 	Service  string    `json:"service,omitempty"`
 	Version  string    `json:"version,omitempty"`
 	Instance string    `json:"instance,omitempty"`
+	Site     string    `json:"site,omitempty"` // of the instance, or else of the proxy that reported it
 	Detail   string    `json:"detail"`
 	Revision uint      `json:"revision,omitempty"` // that was published by it
 	// IP address that a person acted from; absent: the service's machine, or a proxy
@@ -47,6 +48,7 @@ const (
 // ActivityFilter chooses entries of the activity log. Empty fields choose all.
 type ActivityFilter struct {
 	Service string // what concerns this service
+	Site    string // what happened at this site
 	Who     string // part of who it was
 	What    string // beginning of what it was
 	About   string

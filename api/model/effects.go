@@ -7,10 +7,11 @@ import (
 
 // EffectQuery asks what a change did: a revision, or what happened at a moment.
 type EffectQuery struct {
-	Revision uint  // 0: the moment At, or else the newest revision
-	At       int64 // seconds since 1970
-	Window   int64 // seconds on each side, at most; 0: 300
-	Settle   int64 // seconds left out after the change; negative: 5
+	Revision uint   // 0: the moment At, or else the newest revision
+	At       int64  // seconds since 1970
+	Window   int64  // seconds on each side, at most; 0: 300
+	Settle   int64  // seconds left out after the change; negative: 5
+	Site     string // only requests made or answered at this site; empty: all
 }
 
 // Window is one side of an effect.
@@ -29,6 +30,7 @@ type Effect struct {
 	Kind       string      `json:"kind,omitempty"`     // publish, split, restore or release
 	Author     string      `json:"author,omitempty"`
 	Message    string      `json:"message,omitempty"`
+	Site       string      `json:"site,omitempty"` // only requests made or answered there; absent: all
 	Before     Window      `json:"before"`
 	After      Window      `json:"after"`
 	Settle     int64       `json:"settle"`        // seconds left out after the change
@@ -47,6 +49,14 @@ func (e *Effect) Whole() *EffectRow {
 	return nil
 }
 
+// Of is what the effect is of, in words.
+func (e *Effect) Of() string {
+	if e.Site == "" {
+		return "All requests between services"
+	}
+	return "All requests at site " + e.Site
+}
+
 // Name is the change in words, such as "revision 7".
 func (e *Effect) Name() string {
 	if e.Revision > 0 {
@@ -61,6 +71,9 @@ func (e *Effect) Windows() string {
 		e.Before.Seconds, e.After.Seconds, e.Settle)
 	if !e.IsComplete {
 		text += " The window after is not full yet."
+	}
+	if e.Site != "" {
+		text += fmt.Sprintf(" Only requests made or answered at site %s.", e.Site)
 	}
 	return text
 }

@@ -109,6 +109,7 @@ type Gateway struct {
 	Listen    string       `json:"listen"`
 	Hosts     []string     `json:"hosts"`
 	IsRunning bool         `json:"isRunning"` // a proxy serves it now
+	Sites     []string     `json:"sites"`     // where proxies serve it now, by name
 	Figures   Figures      `json:"figures"`
 	Routes    []Route      `json:"routes"`
 	Guards    []GuardState `json:"guards"`         // state of the limits of its routes in each proxy that serves it
@@ -138,11 +139,22 @@ type Link struct {
 	Identities *LinkIdentities `json:"identities,omitempty"`
 	Figures    Figures         `json:"figures"`
 	Versions   []LinkVersion   `json:"versions"` // that its requests reached, by name
+	// its requests by the sites of both ends; absent where neither end is at a site
+	Sites []LinkSites `json:"sites,omitempty"`
 }
 
 // LinkVersion is the part of a link that one version of the called service got.
 type LinkVersion struct {
 	Version  string `json:"version"`
+	Requests uint64 `json:"requests"`
+	Bad      uint64 `json:"bad"` // failed or refused
+}
+
+// LinkSites is the part of a link from one site to one version at one site.
+type LinkSites struct {
+	From     string `json:"from"`    // site of the caller; empty: none
+	To       string `json:"to"`      // site of the instance; empty: none, or no instance was reached
+	Version  string `json:"version"` // empty: none was reached
 	Requests uint64 `json:"requests"`
 	Bad      uint64 `json:"bad"` // failed or refused
 }

@@ -5,6 +5,7 @@ import "time"
 // TraceFilter selects traces. The zero value selects all.
 type TraceFilter struct {
 	Service    string // that took part
+	Site       string // where a part of it took place
 	Outcome    string // of the first request; not-ok is any but ok, of an attempt too
 	Path       string // prefix of the first request's path
 	SlowerThan time.Duration
@@ -30,6 +31,7 @@ type TraceSummary struct {
 	Outcome        string    `json:"outcome,omitempty"` // of the first request
 	Reason         string    `json:"reason,omitempty"`
 	Services       []string  `json:"services"`       // that took part, in order of time
+	Sites          []string  `json:"sites"`          // where it took place, in order of time
 	Attempts       int       `json:"attempts"`       // in the whole trace
 	FailedAttempts int       `json:"failedAttempts"` // in the whole trace
 	SpanCount      int       `json:"spanCount"`
@@ -56,6 +58,7 @@ type TraceSpan struct {
 	// beside it)
 	Kind       string  `json:"kind"`
 	Proxy      string  `json:"proxy"`
+	Site       string  `json:"site,omitempty"`      // of the instance, of an attempt, and otherwise of the proxy
 	IsGateway  bool    `json:"isGateway,omitempty"` // the proxy is a gateway
 	Caller     string  `json:"caller,omitempty"`
 	Service    string  `json:"service,omitempty"` // called service

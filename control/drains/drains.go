@@ -197,7 +197,7 @@ func (d *Drains) change(ctx context.Context, site, over string, to float64) (mod
 		kind, what = "site-resumed", "takes its requests back"
 	}
 	d.Journal.Add(ctx, store.Activity{
-		At: now, Who: one.By, Kind: kind, Detail: fmt.Sprintf("site %s %s over %s", site, what, time_),
+		At: now, Who: one.By, Kind: kind, Site: site, Detail: fmt.Sprintf("site %s %s over %s", site, what, time_),
 	})
 	return out, nil
 }

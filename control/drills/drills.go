@@ -229,6 +229,7 @@ func (d *Drills) log(ctx context.Context, one store.Drill, at time.Time, kind, w
 			Kind:    kind,
 			Service: one.Spec.Service,
 			Version: one.Spec.Version,
+			Site:    one.Spec.Site,
 			Detail:  detail,
 		},
 	)

@@ -76,7 +76,7 @@ func New(c Config) *Effects { return &Effects{c} }
 
 // Effect computes what a change did, or reads what was recorded of it.
 func (e *Effects) Effect(ctx context.Context, q model.EffectQuery) (model.Effect, error) {
-	isUsual := q.Window == 0 && q.Settle < 0
+	isUsual := q.Window == 0 && q.Settle < 0 && q.Site == ""
 	if q.Window == 0 {
 		q.Window = Window
 	}
@@ -136,6 +136,7 @@ func (e *Effects) compute(ctx context.Context, rev store.Revision, q model.Effec
 		Kind:     rev.Kind,
 		Author:   rev.Author,
 		Message:  rev.Message,
+		Site:     q.Site,
 		Settle:   q.Settle,
 		Rows:     []effect.Row{},
 		Notes:    []string{},
@@ -151,11 +152,11 @@ func (e *Effects) compute(ctx context.Context, rev store.Revision, q model.Effec
 		return nil, err
 	}
 	sc := e.scope(r, rs)
-	before, err := e.side(ctx, r.Before, sc.before)
+	before, err := e.side(ctx, r.Before, q.Site, sc.before)
 	if err != nil {
 		return nil, err
 	}
-	after, err := e.side(ctx, r.After, sc.after)
+	after, err := e.side(ctx, r.After, q.Site, sc.after)
 	if err != nil {
 		return nil, err
 	}
@@ -274,14 +275,14 @@ func (e *Effects) noteMeanwhile(ctx context.Context, r *record) error {
 	return err
 }
 
-// side adds up a window.
-func (e *Effects) side(ctx context.Context, w model.Window, take takes) (*effect.Tally, error) {
+// side adds up a window, of requests at a site; empty: of all.
+func (e *Effects) side(ctx context.Context, w model.Window, site string, take takes) (*effect.Tally, error) {
 	t := &effect.Tally{Seconds: float64(w.Seconds)}
 	if w.Seconds <= 0 {
 		return t, nil
 	}
 	err := e.Figures.Sum(ctx, w.From, w.To, func(n *telemetry.Names, revision uint, counts *stats.Counts) {
-		if n.App || n.Copy {
+		if n.App || n.Copy || !n.IsAt(site) {
 			return
 		}
 		switch take(n, revision) {

@@ -17,6 +17,7 @@ type record struct {
 	Kind       string       `json:"kind,omitempty"`
 	Author     string       `json:"author,omitempty"`
 	Message    string       `json:"message,omitempty"`
+	Site       string       `json:"site,omitempty"`
 	Before     model.Window `json:"before"`
 	After      model.Window `json:"after"`
 	Settle     int64        `json:"settle"`
@@ -39,6 +40,7 @@ func (r *record) view() model.Effect {
 		Kind:       r.Kind,
 		Author:     r.Author,
 		Message:    r.Message,
+		Site:       r.Site,
 		Before:     r.Before,
 		After:      r.After,
 		Settle:     r.Settle,

@@ -23,7 +23,10 @@ const (
 )
 
 // Fleet is the proxies, which filter the requests.
-type Fleet interface{ SetWatches(list []wire.Watch) }
+type Fleet interface {
+	SetWatches(list []wire.Watch)
+	AddSpanSites(list []wire.Span)
+}
 
 // Feed is the watches, and the latest failures. It is safe for concurrent use.
 type Feed struct {
@@ -117,6 +120,7 @@ func (f *Feed) tell() {
 
 // Report takes what a proxy reports of single requests.
 func (f *Feed) Report(s wire.Seen) {
+	f.fleet.AddSpanSites(s.Spans)
 	f.traces.Add(s.Spans, s.Lost, f.now())
 	f.mu.Lock()
 	defer f.mu.Unlock()

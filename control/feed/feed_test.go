@@ -13,7 +13,8 @@ import (
 // proxies remembers the watches that it was given last.
 type proxies struct{ watches []wire.Watch }
 
-func (p *proxies) SetWatches(list []wire.Watch) { p.watches = list }
+func (p *proxies) SetWatches(list []wire.Watch)  { p.watches = list }
+func (p *proxies) AddSpanSites(list []wire.Span) {}
 
 // TestWatching: proxies get the filter, records go to whoever watches, and those
 // that find no room are counted; at the end proxies get an empty list.

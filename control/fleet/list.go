@@ -384,6 +384,7 @@ func (f *Fleet) LetBack(ctx context.Context, service, instance string) (int, err
 	f.snapshot(nil, false)
 	f.journal.Add(ctx, store.Activity{
 		At: f.now().UTC(), Kind: "let-back", Service: service, Instance: instance,
+		Site:   f.ledger.siteOf(service, instance),
 		Detail: "before its time",
 	})
 	return n, nil

@@ -183,17 +183,7 @@ func placeOf(r wire.Registration) [8]string {
 
 // logChanges logs what changed in a proxy's health and problems.
 func (f *Fleet) logChanges(before *proxy, r wire.Registration) {
-	add := func(kind, detail string) {
-		f.journal.Add(context.Background(), store.Activity{
-			At:       f.now().UTC(),
-			Who:      r.ID,
-			Kind:     kind,
-			Service:  r.Service,
-			Version:  r.Version,
-			Instance: r.ID,
-			Detail:   detail,
-		})
-	}
+	add := func(kind, detail string) { f.logOf(r, kind, detail) }
 	switch {
 	case before.Down == "" && r.Down != "":
 		add("down", r.Down)
@@ -245,10 +235,20 @@ func (f *Fleet) logPlace(kind string, r wire.Registration, why string) {
 	if why != "" {
 		detail += "; " + why
 	}
+	f.logOf(r, kind, detail)
+}
+
+// logOf logs what a proxy tells of itself, or what happened to it.
+func (f *Fleet) logOf(r wire.Registration, kind, detail string) {
 	f.journal.Add(context.Background(), store.Activity{
-		At: f.now().
-			UTC(),
-		Who: r.ID, Kind: kind, Service: r.Service, Version: r.Version, Instance: r.ID, Detail: detail,
+		At:       f.now().UTC(),
+		Who:      r.ID,
+		Kind:     kind,
+		Service:  r.Service,
+		Version:  r.Version,
+		Instance: r.ID,
+		Site:     r.Site,
+		Detail:   detail,
 	})
 }
 
@@ -411,6 +411,7 @@ func (f *Fleet) Acknowledge(id string, a wire.Ack) error {
 			Kind:    "rejecting",
 			Service: p.Service,
 			Version: p.Version,
+			Site:    p.Site,
 			Detail:  a.Error,
 		}
 		if a.Error == "" {

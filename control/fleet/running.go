@@ -1,10 +1,12 @@
 package fleet
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"time"
 
+	"nightjar/api/model"
 	"nightjar/wire"
 )
 
@@ -35,6 +37,38 @@ func (f *Fleet) AddSites(list wire.SeriesList) {
 		s := &list[i]
 		s.Site = f.ledger.siteOf(s.Service, s.Instance)
 	}
+}
+
+// AddSpanSites adds to spans where they took place.
+func (f *Fleet) AddSpanSites(list []wire.Span) {
+	if len(list) == 0 {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for i := range list {
+		s := &list[i]
+		if s.Kind == model.SegmentAttempt {
+			s.Site = f.ledger.siteOf(s.Service, s.Instance)
+		} else {
+			s.Site = f.siteOf(s.Proxy)
+		}
+	}
+}
+
+// siteOf is the site of a proxy; empty: it is at none. The caller holds mu.
+func (f *Fleet) siteOf(proxy string) string {
+	if p := f.proxies[proxy]; p != nil {
+		return p.Site
+	}
+	return ""
+}
+
+// Where is the site of an instance that a proxy tells of, or else of the proxy; empty: none.
+func (f *Fleet) Where(proxy, service, instance string) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return cmp.Or(f.ledger.siteOf(service, instance), f.siteOf(proxy))
 }
 
 // SitesOf are the sites where the proxies of a service or gateway run.

@@ -117,6 +117,7 @@ func (j *Journal) List(ctx context.Context, f model.ActivityFilter) ([]model.Act
 	j.Write(context.WithoutCancel(ctx)) // the newest belong in the answer; whoever writes regularly reports errors
 	entries, err := j.records.Activity(ctx, store.ActivityFilter{
 		Service: f.Service,
+		Site:    f.Site,
 		Who:     f.Who,
 		Kind:    f.What,
 		About:   about,

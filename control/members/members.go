@@ -130,6 +130,7 @@ func (m *Members) Join(ctx context.Context, j wire.Join, from netip.Addr) (wire.
 			Service:  j.Service,
 			Version:  j.Version,
 			Instance: j.ID,
+			Site:     j.Site,
 			Detail:   "from " + from.String() + ", " + how(token),
 		})
 	}
@@ -167,6 +168,7 @@ func (m *Members) note(ctx context.Context, j wire.Join, from netip.Addr, why st
 		Kind:    "join-refused",
 		Service: name(j.Service),
 		Version: name(j.Version),
+		Site:    name(j.Site),
 		Detail:  name(j.ID) + ": " + why,
 	})
 }

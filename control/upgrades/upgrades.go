@@ -213,7 +213,7 @@ func (u *Upgrades) log(ctx context.Context, one *store.Upgrade, kind, detail str
 		who = fleet.ServiceCaller
 	}
 	detail = fmt.Sprintf("upgrade %d: %s", one.Number, detail)
-	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: who, Kind: kind, Detail: detail})
+	u.Journal.Add(ctx, store.Activity{At: u.Now().UTC(), Who: who, Kind: kind, Site: one.Site, Detail: detail})
 }
 
 func called(one *store.Upgrade) string {

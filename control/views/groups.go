@@ -22,7 +22,8 @@ type (
 	route    struct{ parent, name string } // of a service or gateway; no name: balanced without a route
 	link     struct{ caller, service string }
 	reached  struct{ caller, service, version string }
-	endpoint struct { // where a route sends
+	between  struct{ from, to, version string } // of a link: sites of its ends
+	endpoint struct {                           // where a route sends
 		route
 		service, version string // no version: any
 	}
@@ -41,6 +42,7 @@ type groups struct {
 	route     map[route]*figures.Tally
 	link      map[link]*figures.Tally
 	reached   map[reached]*model.LinkVersion // the part of a link that a version got
+	between   map[link]map[between]*model.LinkSites
 	gateway   map[string]*figures.Tally
 	requests  shares
 	decidedBy map[string]map[route]uint64 // requests of a service by the route that chose its version
@@ -84,6 +86,7 @@ func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *
 		route:     map[route]*figures.Tally{},
 		link:      map[link]*figures.Tally{},
 		reached:   map[reached]*model.LinkVersion{},
+		between:   map[link]map[between]*model.LinkSites{},
 		gateway:   map[string]*figures.Tally{},
 		decidedBy: map[string]map[route]uint64{},
 		requests: shares{version: map[version]uint64{}, service: map[string]uint64{}, route: map[route]uint64{},
@@ -119,6 +122,7 @@ func (g *groups) take(n *telemetry.Names, revision uint, c *stats.Counts) {
 	}
 	if !n.App {
 		g.takeReached(n, c)
+		g.takeBetween(n, c)
 		g.takeShares(n, gatewayRoute, own, revision, c.Requests())
 	}
 }
@@ -133,6 +137,24 @@ func (g *groups) takeReached(n *telemetry.Names, c *stats.Counts) {
 	if part == nil {
 		part = &model.LinkVersion{Version: n.Version}
 		g.reached[k] = part
+	}
+	part.Requests += c.Requests()
+	part.Bad += c.Requests() - c.OK
+}
+
+// takeBetween adds the requests of a series to the part of their link between two sites.
+func (g *groups) takeBetween(n *telemetry.Names, c *stats.Counts) {
+	if c.Requests() == 0 {
+		return
+	}
+	l, k := link{n.Caller, n.Service}, between{n.CallerSite, n.Site, n.Version}
+	if g.between[l] == nil {
+		g.between[l] = map[between]*model.LinkSites{}
+	}
+	part := g.between[l][k]
+	if part == nil {
+		part = &model.LinkSites{From: k.from, To: k.to, Version: k.version}
+		g.between[l][k] = part
 	}
 	part.Requests += c.Requests()
 	part.Bad += c.Requests() - c.OK
@@ -418,6 +440,12 @@ func (g *groups) gateways(m *members) []model.Gateway {
 			edge = append(edge, model.Setting{Name: e.Name, Value: e.Value, From: "gateway " + gw.Name, At: model.Origin(e.Origin)})
 		}
 		isServing := func(p model.Proxy) bool { return p.Gateway == gw.Name && p.IsConnected }
+		sites := map[string]bool{}
+		for _, p := range m.proxies {
+			if isServing(p) && p.Site != "" {
+				sites[p.Site] = true
+			}
+		}
 		isThere := func(p model.Proxy) bool { return p.Gateway == gw.Name }
 		if g.site != "" && !slices.ContainsFunc(m.proxies, isThere) {
 			continue
@@ -430,6 +458,7 @@ func (g *groups) gateways(m *members) []model.Gateway {
 				Hosts:     gw.Hosts,
 				Figures:   g.figures(at(g.gateway, gw.Name)),
 				IsRunning: slices.ContainsFunc(m.proxies, isServing),
+				Sites:     append([]string{}, slices.Sorted(maps.Keys(sites))...),
 				Routes:    g.routes(gw.Name, nil, gw.Routes, m.resolver),
 				Guards:    append([]model.GuardState{}, m.guards[gw.Name]...),
 				Edge:      edge,

@@ -22,6 +22,7 @@ func (g *groups) links(m *members) []model.Link {
 			l := model.Link{From: k.caller, To: k.service, Figures: g.figures(t)}
 			l.Versions = append([]model.LinkVersion{}, parts[k]...)
 			slices.SortFunc(l.Versions, func(a, b model.LinkVersion) int { return cmp.Compare(a.Version, b.Version) })
+			l.Sites = g.sitesOf(k)
 			if l.Transport = transport(m, k.service); l.Transport == model.MutualTransport {
 				l.Identities = &model.LinkIdentities{
 					From: m.uri(k.caller),
@@ -35,6 +36,22 @@ func (g *groups) links(m *members) []model.Link {
 		out,
 		func(a, b model.Link) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) },
 	)
+	return out
+}
+
+// sitesOf are the parts of a link by the sites of its ends; nil: neither end is at a site.
+func (g *groups) sitesOf(l link) (out []model.LinkSites) {
+	isSited := false
+	for k, part := range g.between[l] {
+		isSited = isSited || k.from != "" || k.to != ""
+		out = append(out, *part)
+	}
+	if !isSited {
+		return nil
+	}
+	slices.SortFunc(out, func(a, b model.LinkSites) int {
+		return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To), cmp.Compare(a.Version, b.Version))
+	})
 	return out
 }
 

@@ -16,6 +16,7 @@ const columns: Column<ActivityEntry>[] = [
 
 export interface ActivityFilter {
   service?: string;
+  site?: string;
   who?: string;
   what?: string;
   about?: string;

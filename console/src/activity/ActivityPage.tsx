@@ -8,6 +8,7 @@ import { useAddress } from "../kit/address";
 import { CopyAsCommand, shellWord } from "../kit/Command";
 import { tall } from "../kit/DataTable";
 import { PageHeader } from "../kit/PageHeader";
+import { useRange } from "../kit/range";
 import { ActivityList } from "./ActivityList";
 import { ChainState } from "./ChainState";
 
@@ -26,7 +27,8 @@ export function ActivityPage() {
   const about = params.get("about") ?? "";
   const who = params.get("who") ?? "";
   const what = params.get("what") ?? "";
-  const filter = { ...(service && { service }), ...(who && { who }), ...(what && { what }), ...(about && { about }) };
+  const { site } = useRange();
+  const filter = { ...(service && { service }), ...(site && { site }), ...(who && { who }), ...(what && { what }), ...(about && { about }) };
   const flags = Object.entries(filter).map(([name, value]) => ` --${name} ${shellWord(value)}`).join("");
   const choice = (name: string, label: string, value: string, list: string[], shown: Record<string, string> = {}) => (
     <TextField select label={label} value={value} onChange={(e) => change({ [name]: e.target.value })} sx={{ width: 170 }} slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }} data-test={`filter-${name}`}>

@@ -10,7 +10,7 @@ export function EntryDrawer({ entry: e, onClose }: { entry: ActivityEntry; onClo
   const mono = (text: string | undefined) => text && <Box component="span" sx={{ fontFamily: "monospace", overflowWrap: "anywhere" }}>{text}</Box>;
   const facts: [string, ReactNode][] = [
     ["Time", moment(e.at)], ["Who", e.who], ["What", e.kind], ["Result", e.result], ["Detail", e.detail], ["About", e.instance ?? [e.service, e.version].filter(Boolean).join("/")],
-    ["Before", e.before], ["After", e.after], ["From", e.address ?? (e.credential && "this machine")], ["Credential", e.credential], ["Hash", mono(e.hash)], ["Hash before it", mono(e.prior)],
+    ["Site", e.site], ["Before", e.before], ["After", e.after], ["From", e.address ?? (e.credential && "this machine")], ["Credential", e.credential], ["Hash", mono(e.hash)], ["Hash before it", mono(e.prior)],
   ];
   return (
     <Drawer title={`Entry ${e.number}`} onClose={onClose} test="entry" width={480}>

@@ -1470,6 +1470,8 @@ export interface components {
             /** @description that was published by it */
             revision?: number;
             service?: string;
+            /** @description of the instance, or else of the proxy that reported it */
+            site?: string;
             version?: string;
             /** @description a person, or the proxy that reported it */
             who: string;
@@ -1893,6 +1895,8 @@ export interface components {
              * @description seconds left out after the change
              */
             settle: number;
+            /** @description only requests made or answered there; absent: all */
+            site?: string;
         };
         EffectFigure: {
             after: null | number;
@@ -2338,6 +2342,8 @@ export interface components {
             listen: string;
             name: string;
             routes: components["schemas"]["Route"][];
+            /** @description where proxies serve it now, by name */
+            sites: string[];
         };
         GuardChange: {
             /** @description requests at once for each calling proxy */
@@ -2474,6 +2480,8 @@ export interface components {
             from: string;
             /** @description SPIFFE IDs that both ends prove, by mutual TLS */
             identities?: components["schemas"]["LinkIdentities"];
+            /** @description its requests by the sites of both ends; absent where neither end is at a site */
+            sites?: components["schemas"]["LinkSites"][];
             to: string;
             /** @description plain, tls, mutual-tls or mixed */
             transport: string;
@@ -2483,6 +2491,17 @@ export interface components {
         LinkIdentities: {
             from: string;
             to: string;
+        };
+        LinkSites: {
+            /** @description failed or refused */
+            bad: number;
+            /** @description site of the caller; empty: none */
+            from: string;
+            requests: number;
+            /** @description site of the instance; empty: none, or no instance was reached */
+            to: string;
+            /** @description empty: none was reached */
+            version: string;
         };
         LinkVersion: {
             /** @description failed or refused */
@@ -3608,6 +3627,8 @@ export interface components {
             service?: string;
             /** @description that took part, in order of time */
             services: string[];
+            /** @description where it took place, in order of time */
+            sites: string[];
             spanCount: number;
             /** @description each parent before its children */
             spans: components["schemas"]["TraceSpan"][];
@@ -3647,6 +3668,8 @@ export interface components {
             route?: string;
             /** @description called service */
             service?: string;
+            /** @description of the instance, of an attempt, and otherwise of the proxy */
+            site?: string;
             /**
              * Format: double
              * @description since the start of the trace
@@ -3684,6 +3707,8 @@ export interface components {
             service?: string;
             /** @description that took part, in order of time */
             services: string[];
+            /** @description where it took place, in order of time */
+            sites: string[];
             spanCount: number;
             /** @description that the first caller got */
             status?: number;
@@ -4184,6 +4209,8 @@ export interface operations {
             query?: {
                 /** @description only what concerns this service */
                 service?: string;
+                /** @description only what happened at this site, or to it */
+                site?: string;
                 /** @description only what somebody did or reported whose name has this part */
                 who?: string;
                 /** @description only events whose name begins so, such as publish or sign-in */
@@ -4778,6 +4805,8 @@ export interface operations {
                 window?: number;
                 /** @description seconds left out after the change; 5 when absent */
                 settle?: number;
+                /** @description only requests made or answered at this site */
+                site?: string;
             };
             header?: never;
             path?: never;
@@ -4816,6 +4845,8 @@ export interface operations {
                 window?: number;
                 /** @description seconds left out after the change; 5 when absent */
                 settle?: number;
+                /** @description only requests made or answered at this site */
+                site?: string;
             };
             header?: never;
             path?: never;
@@ -6738,6 +6769,8 @@ export interface operations {
             query?: {
                 /** @description service that took part */
                 service?: string;
+                /** @description site where a part of it took place */
+                site?: string;
                 /** @description of the first request: ok, failed, refused, abandoned or caller-fault; not-ok: any but ok, of an attempt too */
                 outcome?: string;
                 /** @description prefix of the first request's path */

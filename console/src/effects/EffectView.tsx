@@ -11,9 +11,9 @@ import { type } from "../kit/theme";
 import { Verdict } from "../kit/Verdict";
 import { points, Rows } from "./Rows";
 
-/** The effect of a revision or, with revision 0, of what changed at a moment. */
-export function EffectView({ revision, at }: { revision: number; at: number }) {
-  const query = revision ? { revision } : { at };
+/** The effect of a revision or, with revision 0, of what changed at a moment; with a site, on the requests there. */
+export function EffectView({ revision, at, site }: { revision: number; at: number; site: string }) {
+  const query = { ...(revision ? { revision } : { at }), ...(site && { site }) };
   const { palette } = useTheme();
   const ofTeam = useIsOfTeam();
   const { data: e, error } = queries.useQuery("get", "/api/v1/effect", { params: { query } }, { refetchInterval: (q) => (q.state.data?.isComplete ? false : 4000) });
@@ -38,13 +38,14 @@ export function EffectView({ revision, at }: { revision: number; at: number }) {
         <li>
           Compared: {e.before.seconds} s before with {e.after.seconds} s after; the first {e.settle} s after the change are left out.
           {!e.isComplete && e.due && ` The window after is full at ${moment(e.due)}; figures can change until then.`}
+          {e.site && ` Only requests made or answered at site ${e.site}.`}
         </li>
         {e.notes.map((n) => <li key={n}>{n}</li>)}
       </Box>
       {(service || !ofTeam) && (
         <Box sx={{ my: 1.5 }}>
           {service && <Box sx={{ mb: 0.5 }}>Service <strong>{service}</strong></Box>}
-          <History of={service ? { service } : {}} long={to - from + 2 * room} end={to + room} shades={windows} />
+          <History of={{ ...(service && { service }), ...(site && { site }) }} long={to - from + 2 * room} end={to + room} shades={windows} />
         </Box>
       )}
       <Rows rows={e.rows} before="before" after="after" />
@@ -60,7 +61,7 @@ function Headline({ effect: e }: { effect: Effect }) {
   return (
     <Box sx={{ my: 0.75, fontSize: type.head }} data-test="headline">
       {whole && <Verdict of={whole.verdict} />}
-      {whole && (whole.verdict === "too few requests" ? ": each side needs 30." : `: success of all requests ${percent(whole.success.before)} → ${percent(whole.success.after)}, ${points(whole.success)} points.`)}
+      {whole && (whole.verdict === "too few requests" ? ": each side needs 30." : `: success of all requests${e.site ? ` at site ${e.site}` : ""} ${percent(whole.success.before)} → ${percent(whole.success.after)}, ${points(whole.success)} points.`)}
       {ofTeam && "Figures of what you see; those of all requests are for the platform."}
       {worst && <> Worst: {worst.kind} <strong>{worst.name}</strong>, {points(worst.success)}{worst.reasons?.[0] && worst.reasons[0].share.verdict === "worse" ? `, by ${worst.reasons[0].reason}` : ""}.</>}
     </Box>

@@ -2,11 +2,12 @@ import Alert from "@mui/material/Alert";
 import Box from "@mui/material/Box";
 import { queries, words, type EffectSummary } from "../api/client";
 import { useAddress } from "../kit/address";
-import { CopyAsCommand } from "../kit/Command";
+import { CopyAsCommand, shellWord } from "../kit/Command";
 import { EmptyState } from "../kit/EmptyState";
 import { moment } from "../kit/format";
 import { ListEntry } from "../kit/ListEntry";
 import { PageHeader } from "../kit/PageHeader";
+import { useRange } from "../kit/range";
 import { TimeBar } from "../kit/TimeBar";
 import { type } from "../kit/theme";
 import { Verdict } from "../kit/Verdict";
@@ -15,6 +16,8 @@ import { EffectView } from "./EffectView";
 /** The effects of revisions: a list, and one in full. A moment on the time bar can be compared too. */
 export function EffectsPage() {
   const [params, change] = useAddress();
+  const { site } = useRange();
+  const flag = site && ` --site ${shellWord(site)}`;
   const { data, error } = queries.useQuery("get", "/api/v1/effects", { params: { query: { limit: 60 } } }, { refetchInterval: 3000 });
   const list = data?.effects;
   const at = Number(params.get("at") ?? 0);
@@ -24,7 +27,7 @@ export function EffectsPage() {
     <>
       <PageHeader
         title="Effects" about="Success and latency before and after each revision, with 95% intervals."
-        actions={<CopyAsCommand line={revision ? `nightjar effect ${revision}` : at ? `nightjar effect --at ${new Date(at * 1000).toISOString()}` : "nightjar effect"} />}
+        actions={<CopyAsCommand line={(revision ? `nightjar effect ${revision}` : at ? `nightjar effect --at ${new Date(at * 1000).toISOString()}` : "nightjar effect") + flag} />}
       />
       <TimeBar />
       {error && !list && <Alert severity="error">{words(error)}</Alert>}
@@ -41,7 +44,7 @@ export function EffectsPage() {
             </Box>
           ))}
         </Box>
-        {(revision > 0 || at > 0) && <EffectView key={`${revision} ${at}`} revision={revision} at={at} />}
+        {(revision > 0 || at > 0) && <EffectView key={`${revision} ${at} ${site}`} revision={revision} at={at} site={site} />}
       </Box>
     </>
   );

@@ -10,6 +10,7 @@ const callerNames: Record<string, string> = { nightjar: "Nightjar" };
 /** The text on a card. The card is drawn again only when it changes. */
 interface CardText {
   id: string;
+  name: string;
   title: string;
   kind: FlowNode["kind"];
   note: string;
@@ -31,16 +32,15 @@ function sites(s: Service): CardText["sites"] {
 }
 
 export function textOf(n: FlowNode): CardText {
-  const figures = n.service?.figures ?? n.gateway?.figures;
   const success = successOf(n.sums);
   const note =
     n.kind === "gateway" ? (n.gateway?.isRunning ? "gateway" : "gateway, no proxy") : n.kind === "caller" ? "caller" : n.kind === "group" ? plural(n.members.length, "service") : n.service?.isOutside ? "outside" : n.service?.isDeclared ? "" : "not in the rules";
   return {
-    id: n.id, title: callerNames[n.id] ?? n.id, kind: n.kind, note,
+    id: n.id, name: n.name, title: callerNames[n.name] ?? n.name, kind: n.kind, note,
     rate: n.kind === "caller" ? "" : `${rate(n.sums.rps)}/s`,
     success: n.kind === "caller" ? "" : n.sums.requests > 0 ? `${percent(success)} ok` : "no requests",
     isFailing: success !== null && success < 0.99,
-    p95: figures && figures.requests > 0 ? `p95 ${millis(figures.p95MS)}` : "",
+    p95: n.p95MS === null ? "" : `p95 ${millis(n.p95MS)}`,
     lanes: n.service?.versions.map((v) => ({ name: v.name, count: v.instances.length, observed: v.observed && Math.round(v.observed * 1000) / 1000, intended: v.intended && Math.round(v.intended * 1000) / 1000 })) ?? [],
     sites: n.service ? sites(n.service).map((s) => ({ ...s, share: Math.round(s.share * 100) / 100 })) : [],
     isDashed: n.service?.isOutside === true || n.kind === "caller",
@@ -64,7 +64,7 @@ interface Props {
 /** A service, a gateway, a caller or a group, with the versions as lanes. Its looks are in MeshPage. */
 export const Card = memo(
   function Card({ text: w, spot, chosen, faded, onChoose }: Props) {
-    const fill = useVersionFill(w.id);
+    const fill = useVersionFill(w.name);
     const state = [w.kind, chosen ? "chosen" : "", faded ? "faded" : "", w.isFailing ? "failing" : "", w.isDashed ? "dashed" : ""].join(" ");
     return (
       <button

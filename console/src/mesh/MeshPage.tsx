@@ -15,11 +15,12 @@ import { PageHeader } from "../kit/PageHeader";
 import { useMeshView, useRange } from "../kit/range";
 import { TimeBar } from "../kit/TimeBar";
 import { Card, heightOf, textOf } from "./Card";
-import { bandOf, crowd, flowOf, waysToGroup } from "./flow";
+import { crowd, flowOf, waysToGroup } from "./flow";
 import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
 import { largest, Legend, smallest } from "./Legend";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
+import { sitedFlow } from "./sited";
 import { usePan } from "./usePan";
 
 /** The flow of requests, left to right by call depth, in the time that the page shows. */
@@ -32,7 +33,7 @@ export function MeshPage() {
   const [typed, setTyped] = useState(params.get("q") ?? ""); // the address is updated a little later than the field
   const chosen = params.get("pick");
   const ways = mesh ? waysToGroup(mesh) : [];
-  const hasBands = params.get("bands") === "site" && by !== "site" && ways.includes("site");
+  const hasBands = params.get("bands") === "site" && by === "service" && ways.includes("site");
   const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? range.label.toLowerCase() : `the last ${mesh?.window ?? 0} s`;
   return (
     <>
@@ -72,8 +73,8 @@ const Head = memo(function Head({ about, ways, by, site, hasBands, typed, onType
         <>
           <CopyAsCommand line={`nightjar services${site && ` --site ${shellWord(site)}`}`} />
           <TextField label="Find a service" value={typed} onChange={(e) => { onType(e.target.value); change({ q: e.target.value }); }} sx={{ width: 160 }} slotProps={{ htmlInput: { "data-test": "search" } }} />
-          {list.includes("site") && by !== "site" && (
-            <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />
+          {list.includes("site") && by === "service" && (
+            <FormControlLabel control={<Switch size="small" checked={hasBands} onChange={(e) => change({ bands: e.target.checked ? "site" : null, pick: null })} data-test="bands" />} label="Site bands" sx={{ ml: 0 }} />
           )}
           {about && (
             <TextField select label="Group by" value={by} onChange={(e) => change({ by: e.target.value, open: null, pick: null })} sx={{ width: 140 }} data-test="by">
@@ -89,7 +90,7 @@ const Head = memo(function Head({ about, ways, by, site, hasBands, typed, onType
 interface PictureProps {
   mesh: Mesh;
   by: string;
-  /** Cards stand in bands by site. */
+  /** Each site has a band with cards of its own. */
   hasBands: boolean;
   opened: string;
   search: string;
@@ -114,15 +115,15 @@ function Picture({ mesh, by, hasBands, opened, search, chosen, change }: Picture
       window.removeEventListener("resize", measure);
     };
   }, []);
-  const flow = useMemo(() => flowOf(mesh, seen, by, new Set(opened.split("|"))), [mesh, seen, by, opened]);
+  const flow = useMemo(() => (hasBands ? sitedFlow(mesh, seen) : flowOf(mesh, seen, by, new Set(opened.split("|")))), [mesh, seen, by, opened, hasBands]);
   // The plan holds as long as the same cards call the same cards.
-  const shape = JSON.stringify([room, flow.nodes.map((n) => [n.id, heightOf(n), hasBands ? bandOf(n) : ""]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
+  const shape = JSON.stringify([room, flow.nodes.map((n) => [n.id, heightOf(n), n.band]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
   const plan = useMemo(() => {
     const [within, cards, links, possible] = JSON.parse(shape) as [typeof room, [string, number, string][], [string, string][], [string, string][]];
     const planFor = (width: number) => planOf(cards.map(([id, height, band]) => ({ id, height, band })), [...links, ...possible], links.map(([from, to]) => ({ id: `${from}~${to}`, from, to })), width);
     const first = planFor(within.width);
     const larger = Math.min(largest, within.height / first.height);
-    return larger > 1 ? planFor(within.width / larger) : first; // a small picture is enlarged, so it must be less wide
+    return planFor(within.width / Math.max(smallest, larger)); // it is enlarged or reduced to fit the height, and fills the width then
   }, [shape]);
   const fit = Math.max(smallest, Math.min(largest, room.width / Math.max(1, plan.width), room.height / Math.max(1, plan.height)));
   const scale = zoom ?? fit;

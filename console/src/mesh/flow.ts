@@ -13,12 +13,17 @@ export interface Sums {
 
 export interface FlowNode {
   id: string;
+  name: string;
+  /** The site whose band the card stands in; empty: none. */
+  band: string;
   kind: "gateway" | "service" | "caller" | "group";
   service?: Service;
   gateway?: Gateway;
   /** Services of a group. */
   members: string[];
   sums: Sums;
+  /** null: there are no requests, or it is of several groups. */
+  p95MS: number | null;
 }
 
 export interface FlowLink {
@@ -39,6 +44,8 @@ export interface Flow {
 
 /** Above this number of services they are grouped by owner by default. */
 export const crowd = 40;
+
+const p95Of = (f: Figures): number | null => (f.requests > 0 ? f.p95MS : null);
 
 const sumsOf = (f: Figures): Sums => ({ rps: f.rps, requests: f.requests, ok: f.ok, bad: f.failed + f.refused });
 
@@ -63,9 +70,6 @@ export function waysToGroup(mesh: Mesh): By[] {
 
 const sitesOf = (s: Service): string[] => [...new Set(s.versions.flatMap((v) => v.instances.map((i) => i.site ?? "")))].filter(Boolean).sort();
 
-/** The band of a card: the sites at which the service runs; empty: none. */
-export const bandOf = (n: FlowNode): string => (n.service ? sitesOf(n.service).join(" and ") : "");
-
 /** The group that a service belongs to; empty: it has a card of its own. */
 export function groupOf(s: Service, by: By): string {
   if (by === "owner") return s.owner ?? "no owner";
@@ -81,16 +85,16 @@ export function groupOf(s: Service, by: By): string {
 export function flowOf(mesh: Mesh, seen: Set<string>, by: By, open: Set<string>): Flow {
   const home = new Map<string, string>(); // service → card
   const nodes = new Map<string, FlowNode>();
-  for (const gateway of mesh.gateways) nodes.set(gateway.name, { id: gateway.name, kind: "gateway", gateway, members: [], sums: sumsOf(gateway.figures) });
+  for (const gateway of mesh.gateways) nodes.set(gateway.name, { id: gateway.name, name: gateway.name, band: "", kind: "gateway", gateway, members: [], sums: sumsOf(gateway.figures), p95MS: p95Of(gateway.figures) });
   for (const service of mesh.services) {
     const group = groupOf(service, by);
     if (!group || open.has(group)) {
       home.set(service.name, service.name);
-      nodes.set(service.name, { id: service.name, kind: "service", service, members: [], sums: sumsOf(service.figures) });
+      nodes.set(service.name, { id: service.name, name: service.name, band: "", kind: "service", service, members: [], sums: sumsOf(service.figures), p95MS: p95Of(service.figures) });
       continue;
     }
     home.set(service.name, group);
-    const card = nodes.get(group) ?? { id: group, kind: "group" as const, members: [], sums: nothing };
+    const card = nodes.get(group) ?? { id: group, name: group, band: "", kind: "group" as const, members: [], sums: nothing, p95MS: null };
     nodes.set(group, { ...card, members: [...card.members, service.name], sums: plus(card.sums, sumsOf(service.figures)) });
   }
   const links = new Map<string, FlowLink>();
@@ -99,7 +103,7 @@ export function flowOf(mesh: Mesh, seen: Set<string>, by: By, open: Set<string>)
     if (!to) return;
     const from = home.get(caller) ?? caller;
     if (from === to && from !== caller) return; // inside a group
-    if (!nodes.has(from)) nodes.set(from, { id: from, kind: "caller", members: [], sums: nothing });
+    if (!nodes.has(from)) nodes.set(from, { id: from, name: from, band: "", kind: "caller", members: [], sums: nothing, p95MS: null });
     const id = `${from}~${to}`;
     links.set(id, { id, from, to, sums: plus(links.get(id)?.sums ?? nothing, sums), parts: to === called && parts.length > 0 ? parts : (links.get(id)?.parts ?? []) });
   };

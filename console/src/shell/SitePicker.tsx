@@ -8,7 +8,7 @@ import { useMesh } from "../api/live";
 import { useAddress, usePath } from "../kit/address";
 
 /** The pages that can show one site alone. */
-const narrowed = ["/services", "/gateways", "/requests", "/fleet"];
+const narrowed = ["/services", "/gateways", "/requests", "/fleet", "/effects", "/traces", "/activity"];
 
 const sitesOf = (mesh: Mesh | null) => mesh?.sites ?? [];
 

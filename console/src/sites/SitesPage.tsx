@@ -51,9 +51,9 @@ const figures = <R extends Site | Traffic>(latencies: readonly ("p50MS" | "p95MS
 ];
 
 const siteColumns: Column<Site>[] = [
-  { field: "name", headerName: "Site", width: 130, cellClassName: "strong", renderCell: ({ row }) => <Link to={`/?site=${encodeURIComponent(row.name)}`} style={{ color: "inherit" }}>{row.name}</Link> },
+  { field: "name", headerName: "Site", width: 110, cellClassName: "strong", renderCell: ({ row }) => <Link to={`/?site=${encodeURIComponent(row.name)}`} style={{ color: "inherit" }}>{row.name}</Link> },
   {
-    field: "crossing", headerName: "Reached", flex: 1, minWidth: 170, valueGetter: (_, s) => (s.crossing ? `through ${s.crossing}` : "directly"),
+    field: "crossing", headerName: "Reached", flex: 1, minWidth: 168, valueGetter: (_, s) => (s.crossing ? `through ${s.crossing}` : "directly"),
     renderCell: ({ row: s }) => (
       <Box sx={{ whiteSpace: "normal" }}>
         {s.crossing ? `through ${s.crossing}` : "directly"}
@@ -65,7 +65,7 @@ const siteColumns: Column<Site>[] = [
   figure("proxies", { name: "Proxies", width: 84, of: (s) => s.proxies, write: String }),
   figure("away", { name: "Away", width: 70, of: (s) => s.away, write: String, isBad: (s) => s.away > 0, about: "Proxies that do not follow the service now" }),
   figure("instances", { name: "Instances", width: 90, of: (s) => s.instances, write: String }),
-  { field: "services", headerName: "Services", flex: 1, minWidth: 130, valueGetter: (_, s) => s.services.join(", ") },
+  { field: "services", headerName: "Services", flex: 1, minWidth: 120, valueGetter: (_, s) => s.services.join(", ") },
   ...figures<Site>(["p50MS", "p95MS"]),
 ];
 

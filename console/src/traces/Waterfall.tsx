@@ -18,9 +18,9 @@ export function Waterfall({ id, onClose }: { id: string; onClose: () => void }) 
   if (!t) return error ? <Alert severity="info" onClose={onClose} sx={{ mb: 1 }}>{words(error)}</Alert> : <Box sx={{ color: "text.secondary", mb: 1 }}>Loading the trace</Box>;
   const waits = new Set(["queue", "backoff", "delay"]);
   const rows = t.spans.map((r): AxisRow => ({
-    id: r.id, label: label(r), depth: r.depth, startMS: r.startMS, durationMS: r.durationMS, looks: waits.has(r.kind) ? "dotted" : r.kind === "attempt" ? "striped" : "solid",
+    id: r.id, label: r.site && t.sites.length > 1 ? `${label(r)} (${r.site})` : label(r), depth: r.depth, startMS: r.startMS, durationMS: r.durationMS, looks: waits.has(r.kind) ? "dotted" : r.kind === "attempt" ? "striped" : "solid",
     bad: Boolean(r.outcome) && r.outcome !== "ok", result: waits.has(r.kind) ? "" : (r.reason ?? (r.status ? String(r.status) : "")),
-    title: [`${millis(r.durationMS)} from ${millis(r.startMS)}`, r.path && `${r.method ?? ""} ${r.path}`, r.route && `route ${r.route}`, `proxy ${r.proxy}`, r.detail].filter(Boolean).join("; "),
+    title: [`${millis(r.durationMS)} from ${millis(r.startMS)}`, r.path && `${r.method ?? ""} ${r.path}`, r.route && `route ${r.route}`, `proxy ${r.proxy}`, r.site && `site ${r.site}`, r.detail].filter(Boolean).join("; "),
   }));
   return (
     <Paper variant="outlined" sx={{ p: 1.5, mb: 1.25 }} data-test="waterfall">

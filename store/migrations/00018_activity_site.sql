@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE activity ADD COLUMN site TEXT NOT NULL DEFAULT '';
