@@ -26,7 +26,7 @@ export function EffectsPage() {
   return (
     <>
       <PageHeader
-        title="Effects" about="Success and latency before and after each revision, with 95% intervals."
+        title="Effects" about={`Success and latency before and after each revision, with 95% intervals.${site ? " The list is of all sites." : ""}`}
         actions={<CopyAsCommand line={(revision ? `nightjar effect ${revision}` : at ? `nightjar effect --at ${new Date(at * 1000).toISOString()}` : "nightjar effect") + flag} />}
       />
       <TimeBar />
