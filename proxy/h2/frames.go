@@ -188,6 +188,13 @@ func (c *Conn) creditConn(n int) {
 	c.owed = 0
 }
 
+// flushSoon has the reader flush what the end of a stream gave back. The caller holds mu.
+func (c *Conn) flushSoon() {
+	if len(c.w) > 0 {
+		c.batch.add(c)
+	}
+}
+
 func (c *Conn) takeReset(id uint32, p []byte) error {
 	switch {
 	case len(p) != 4:
@@ -201,6 +208,7 @@ func (c *Conn) takeReset(id uint32, p []byte) error {
 	if s != nil {
 		s.to.Keep()
 		s.close()
+		c.flushSoon()
 	}
 	c.mu.Unlock()
 	if s != nil {
@@ -330,6 +338,7 @@ func (c *Conn) takeGoAway(id uint32, p []byte) error {
 	for _, s := range lost {
 		s.close()
 	}
+	c.flushSoon()
 	c.endIfDone()
 	c.mu.Unlock()
 	why := &Gone{

@@ -364,6 +364,48 @@ func TestLeavesWhole(t *testing.T) {
 	}
 }
 
+// TestLeavesAfterResets: the window that resets give back is told to the peer, and a
+// connection that takes no more streams ends with the last that was reset.
+func TestLeavesAfterResets(t *testing.T) {
+	e := &echo{held: make(chan struct{}), leaves: true}
+	e.budget.Most = 1
+	e.budget.Add(2)
+	p := dial(t, serve(t, e, Config{}))
+	p.WriteSettings()
+	const held = connWindow / 4 / streamWindow // as much as is given back at once
+	for s := range uint32(held) {
+		p.head(2*s+1, false)
+		for range streamWindow / maxFrame {
+			p.WriteData(2*s+1, false, make([]byte, maxFrame))
+		}
+	}
+	p.head(2*held+1, true)
+	for hasLeft := false; !hasLeft; {
+		f, err := p.ReadFrame()
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, hasLeft = f.(*http2.GoAwayFrame)
+	}
+	for s := range uint32(held) {
+		p.WriteRSTStream(2*s+1, http2.ErrCodeCancel)
+	}
+	p.conn.SetReadDeadline(time.Now().Add(3 * time.Second))
+	given := uint32(0)
+	for {
+		f, err := p.ReadFrame()
+		if err != nil {
+			if given != connWindow/4 || err != io.EOF {
+				t.Errorf("%d bytes were given back, and then: %v", given, err)
+			}
+			return
+		}
+		if w, is := f.(*http2.WindowUpdateFrame); is && w.StreamID == 0 {
+			given += w.Increment
+		}
+	}
+}
+
 // TestHeldBack: a server that takes no body stops its caller at the window of the stream, and
 // past the budget at that of the connection.
 func TestHeldBack(t *testing.T) {

@@ -153,6 +153,7 @@ func (c *Conn) takeTrailer(s *Stream) error {
 	c.mu.Lock()
 	s.gotEnd = true
 	s.finish()
+	c.flushSoon()
 	c.mu.Unlock()
 	s.to.Head(&c.batch, &c.block, true)
 	return nil
@@ -199,6 +200,7 @@ func (c *Conn) takeAnswer(id uint32) error {
 		}
 		s.gotEnd = true
 		s.finish()
+		c.flushSoon()
 	}
 	c.mu.Unlock()
 	s.to.Head(&c.batch, &c.block, c.blockEnd)
