@@ -23,6 +23,7 @@ func Open(ctx context.Context, profile string) (context.Context, func(), error) 
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800),
 		chromedp.Flag("no-sandbox", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("force-prefers-reduced-motion", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"))
 	alloc, endAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, endTab := chromedp.NewContext(alloc)
