@@ -221,24 +221,31 @@ func TestFleetUpgradesAreChecked(t *testing.T) {
 		t.Errorf("%+v, %v", d, err)
 	}
 	stop := load(t, c.outward, "lamp", "/")
-	time.Sleep(2 * time.Second)
-	if sent, bad := stop(); len(bad) > 0 || sent < 20 {
-		t.Errorf("%d of %d requests failed, the first: %s", len(bad), sent, bad[0])
-	}
-	eventually(t, "what was counted", func() bool {
-		l, err := c.api.Sites(t.Context(), 2, 0)
+	counted := func(seconds int) (north, south uint64) {
+		l, err := c.api.Sites(t.Context(), seconds, 0)
 		if err != nil {
 			t.Fatal(err)
 		}
-		n := 0
 		for _, tr := range l.Traffic {
-			if tr.From == "south" && tr.To == "north" {
-				t.Errorf("%d requests went to a site that is drained", tr.Figures.Requests)
+			if tr.To == "north" {
+				north += tr.Figures.Requests
+			} else {
+				south += tr.Figures.Requests
 			}
-			n++
 		}
-		return n > 0
+		return north, south
+	}
+	eventually(t, "the drain reaches the caller's proxy", func() bool {
+		north, south := counted(1)
+		return north == 0 && south > 0
 	})
+	time.Sleep(2 * time.Second)
+	if north, south := counted(2); north > 0 || south == 0 {
+		t.Errorf("%d requests went to a site that is drained, %d to the other", north, south)
+	}
+	if sent, bad := stop(); len(bad) > 0 || sent < 20 {
+		t.Errorf("%d of %d requests failed, the first: %s", len(bad), sent, bad[0])
+	}
 	if _, err := c.api.ResumeSite(t.Context(), "north", ""); err != nil {
 		t.Error(err)
 	}

@@ -26,7 +26,7 @@ func TestMigration(t *testing.T) {
 	}
 	at := 0
 	for _, want := range []string{
-		"by hand: legacy 90%", "version harbour-office/v1", "by hand: legacy 50%", "by hand: legacy 0%", "version harbour-office/v1", "back, at once",
+		"by hand: legacy 90%", "by hand: legacy 50%", "version harbour-office/v1", "by hand: legacy 0%", "version harbour-office/v1", "back, at once",
 		"withdrawn by judge: success", "exit code 1", "the same release", "50% met", "completed by plan: every stage has passed", "harbour-office-v1-b",
 	} {
 		i := strings.Index(text[at:], want)
