@@ -46,7 +46,7 @@ test: build console/testing/pure.js chromium sshd
 	$(if $(RACE),,@echo "no C compiler: the tests run without the race detector")
 	go test $(RACE) $$(go list ./... | grep -v -e ^nightjar/test -e ^nightjar/core/forecast -e ^nightjar/core/release/simulate)
 	go test ./core/forecast ./core/release/simulate # a million requests for each formula, a thousand releases of a kind
-	go test -count=1 -parallel 3 -timeout 20m ./test/... # builds the binary itself, which the test cache does not see
+	go test -count=1 -parallel 2 -timeout 20m ./test/... # builds the binary itself, which the test cache does not see
 
 # For between: what is quick. The rest of the tests takes minutes.
 quick: lint
