@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -427,5 +428,31 @@ func TestTheBudgetIsKept(t *testing.T) {
 	}
 	if sum > Budget || sum < 0.9*Budget {
 		t.Errorf("all looks take %v of %v", sum, Budget)
+	}
+}
+
+// TestRunIsReadByMany: whoever reads a run leaves it as it is, also one that was stored;
+// the detector of races finds out.
+func TestRunIsReadByMany(t *testing.T) {
+	_, p := read(t, "dark: 10%, stages: [10%, 100%]")
+	begun := Start(p, nil, nil, "mara", time.Unix(1, 0))
+	text, err := json.Marshal(begun)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stored := &Run{}
+	if err := json.Unmarshal(text, stored); err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range []*Run{begun, stored} {
+		var readers sync.WaitGroup
+		for range 4 {
+			readers.Go(func() {
+				if c := r.Copy(); len(c.Steps()) == 0 || len(r.Steps()) != len(c.Steps()) {
+					t.Errorf("%d steps, and %d of its copy", len(r.Steps()), len(c.Steps()))
+				}
+			})
+		}
+		readers.Wait()
 	}
 }

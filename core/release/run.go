@@ -90,7 +90,7 @@ type Run struct {
 	Events     []Event     `json:"-"` // since the driver last took them
 	Judgements []Judgement `json:"-"` // since the driver last took them
 
-	steps []Step
+	steps []Step // of the plan; nil: not computed yet
 	clock time.Time
 }
 
@@ -114,6 +114,7 @@ func Start(p *rules.Release, places []Place, base *stats.Counts, by string, now 
 		Since:   now,
 		Base:    base,
 		clock:   now,
+		steps:   Steps(p),
 	}
 	r.event(now, "started", by, fmt.Sprintf("from %s to %s of %s", p.From, p.To, p.Service))
 	return r
@@ -126,12 +127,12 @@ func (r *Run) Copy() *Run {
 	return &c
 }
 
-// Steps are the steps of its plan.
+// Steps are the steps of its plan. Readers may ask at once, so that nothing is kept here.
 func (r *Run) Steps() []Step {
-	if r.steps == nil {
-		r.steps = Steps(&r.Plan)
+	if r.steps != nil {
+		return r.steps
 	}
-	return r.steps
+	return Steps(&r.Plan)
 }
 
 // IsEnding tells whether the release is over, and the weights of its end are not in
@@ -181,6 +182,7 @@ func (r *Run) Wake(now time.Time) {
 		r.event(now, "away", "", "the service was not running; the time until now is not judged")
 	}
 	r.clock = now
+	r.steps = Steps(&r.Plan)
 }
 
 // Tick lets time pass, and goes on where that is all that is needed. everywhere
