@@ -75,8 +75,9 @@ func (f *Forwarder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			panic(http.ErrAbortHandler)
 		}
 	}
-	ctx, stop := context.WithCancel(r.Context())
+	ctx, stop := context.WithCancel(context.WithoutCancel(r.Context()))
 	defer stop()
+	stay := context.AfterFunc(r.Context(), stop)
 	out := r.Clone(ctx)
 	out.URL.Scheme, out.URL.Host, out.RequestURI = "http", f.to, ""
 	if r.Host == f.Address {
@@ -93,6 +94,9 @@ func (f *Forwarder) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		panic(http.ErrAbortHandler)
 	}
 	defer resp.Body.Close()
+	if !isStream(resp) { // a caller may leave as soon as it has understood, before the last byte
+		stay()
+	}
 	for name, values := range resp.Header {
 		w.Header()[name] = values
 	}
@@ -128,7 +132,9 @@ func (f *Forwarder) pass(w http.ResponseWriter, resp *http.Response) (answer []b
 		}
 		if n > 0 {
 			if _, werr := w.Write(buf[:n]); werr != nil {
-				err = werr
+				if isStream(resp) {
+					err = werr
+				}
 			}
 			flush.Flush()
 		}
