@@ -52,7 +52,7 @@ func (a *app) activity() *cobra.Command {
 				return err
 			}
 			if len(list.Activity) == 0 {
-				if err := knowSite(cmd.Context(), c, f.Site); err != nil {
+				if err := checkSite(cmd.Context(), c, f.Site); err != nil {
 					return err
 				}
 			}

@@ -334,7 +334,7 @@ func (a *app) showEffect(cmd *cobra.Command, q model.EffectQuery, flags *effectF
 		return err
 	}
 	if len(e.Rows) == 0 {
-		if err := knowSite(cmd.Context(), c, q.Site); err != nil {
+		if err := checkSite(cmd.Context(), c, q.Site); err != nil {
 			return err
 		}
 	}
@@ -374,7 +374,7 @@ func effectLead(s *out.Sheet, e *model.Effect) {
 		s.Line("  · %s", n)
 	}
 	if w := e.Whole(); w != nil {
-		s.Line("%s: %s.", e.Of(), verdictWords(w.Success))
+		s.Line("All %s: %s.", e.Of(), verdictWords(w.Success))
 	}
 	s.Line("")
 }

@@ -136,9 +136,9 @@ func noSite(site string, all []string) error {
 	return usagef("--site %s: there is no such site: name one of %s", site, strings.Join(all, ", "))
 }
 
-// knowSite is an error if there is no such site: that nothing was found there says nothing
+// checkSite is an error if there is no such site: that nothing was found there says nothing
 // then. Empty: any.
-func knowSite(ctx context.Context, c *client.Client, site string) error {
+func checkSite(ctx context.Context, c *client.Client, site string) error {
 	if site == "" {
 		return nil
 	}

@@ -59,7 +59,7 @@ the services that they call.`,
 					return err
 				}
 				if len(list.Traces) == 0 {
-					if err := knowSite(ctx, c, f.Site); err != nil {
+					if err := checkSite(ctx, c, f.Site); err != nil {
 						return err
 					}
 				}
@@ -152,60 +152,24 @@ func waterfall(s *out.Sheet, t model.Trace) {
 		cmp.Or(t.Reason, statusText(t.Status)),
 		out.Millis(t.DurationMS),
 	)
+	if s.CSV {
+		spanCSV(s, t.Spans)
+		return
+	}
 	header := []string{"SPAN", "START (ms)>", "DURATION (ms)>", "STATUS"}
 	hasSites := len(t.Sites) > 0
 	if hasSites {
 		header = append(header, "SITE")
 	}
-	header = append(header, "")
-	if s.CSV {
-		header = []string{
-			"id", "parent", "kind", "proxy", "caller", "service", "version", "instance", "start_ms", "duration_ms",
-			"status", "outcome", "reason", "site",
-		}
-	}
 	var rows [][]string
 	for _, r := range t.Spans {
-		if s.CSV {
-			rows = append(
-				rows,
-				[]string{
-					r.ID,
-					r.Parent,
-					r.Kind,
-					r.Proxy,
-					r.Caller,
-					r.Service,
-					r.Version,
-					r.Instance,
-					fmt.Sprint(r.StartMS),
-					fmt.Sprint(r.DurationMS),
-					fmt.Sprint(r.Status),
-					r.Outcome,
-					r.Reason,
-					r.Site,
-				},
-			)
-			continue
-		}
-		name := map[string]string{
-			model.SpanRequest:    r.Caller + " → " + r.Service,
-			model.SegmentAttempt: "attempt " + r.Instance,
-			model.SpanWorkload:   "workload " + r.Instance,
-		}[r.Kind]
-		got := cmp.Or(r.Reason, statusText(r.Status))
-		if name == "" {
-			name, got = r.Kind, ""
-		}
-		if r.Kind == "request" && r.Depth == 0 {
-			name += " " + r.Path
-		}
-		bad := r.Outcome != "" && r.Outcome != "ok"
-		if bad {
+		name, got := spanText(r)
+		isBad := r.Outcome != "" && r.Outcome != "ok"
+		bar := spanBar(r, t.DurationMS)
+		if isBad {
 			got += " !"
 		}
-		bar := spanBar(r, t.DurationMS)
-		if s.Colour && bad {
+		if isBad && s.Colour {
 			bar = text.FgHiRed.Sprint(bar)
 		}
 		row := []string{
@@ -219,10 +183,38 @@ func waterfall(s *out.Sheet, t model.Trace) {
 		}
 		rows = append(rows, append(row, bar))
 	}
-	s.Table(header, rows)
-	if !s.CSV {
-		s.Line("\n█ request or workload, ▒ attempt, · wait, ! without success.")
+	s.Table(append(header, ""), rows)
+	s.Line("\n█ request or workload, ▒ attempt, · wait, ! without success.")
+}
+
+// spanText is what a span is, and how it ended; empty of a wait.
+func spanText(r model.TraceSpan) (name, got string) {
+	name = map[string]string{
+		model.SpanRequest:    r.Caller + " → " + r.Service,
+		model.SegmentAttempt: "attempt " + r.Instance,
+		model.SpanWorkload:   "workload " + r.Instance,
+	}[r.Kind]
+	if name == "" {
+		return r.Kind, ""
 	}
+	if r.Kind == model.SpanRequest && r.Depth == 0 {
+		name += " " + r.Path
+	}
+	return name, cmp.Or(r.Reason, statusText(r.Status))
+}
+
+func spanCSV(s *out.Sheet, spans []model.TraceSpan) {
+	var rows [][]string
+	for _, r := range spans {
+		rows = append(rows, []string{
+			r.ID, r.Parent, r.Kind, r.Proxy, r.Caller, r.Service, r.Version, r.Instance, fmt.Sprint(r.StartMS),
+			fmt.Sprint(r.DurationMS), fmt.Sprint(r.Status), r.Outcome, r.Reason, r.Site,
+		})
+	}
+	s.Table([]string{
+		"id", "parent", "kind", "proxy", "caller", "service", "version", "instance", "start_ms", "duration_ms",
+		"status", "outcome", "reason", "site",
+	}, rows)
 }
 
 func spanBar(r model.TraceSpan, whole float64) string {

@@ -134,7 +134,8 @@ func upgradeLine(u model.Upgrade) string {
 	case model.UpgradeTakenBack:
 		return "taken back: " + u.Why
 	}
-	return fmt.Sprintf("wave %d of %d: %d of %s have the program", began, len(u.Waves), last.Took, count(len(last.Proxies), "proxy"))
+	of := count(len(last.Proxies), "proxy")
+	return fmt.Sprintf("wave %d of %d: %d of %s have the program", began, len(u.Waves), last.Took, of)
 }
 
 func proxiesOf(u model.Upgrade) (n int) {

@@ -465,8 +465,14 @@ func (c *Client) Failures(ctx context.Context, f model.RequestFilter, limit int)
 
 // Traces lists traces of the last hour, newest first.
 func (c *Client) Traces(ctx context.Context, f model.TraceFilter, limit int) (t model.TraceList, err error) {
-	q := url.Values{"limit": {fmt.Sprint(limit)}, "service": {f.Service}, "site": {f.Site}, "outcome": {f.Outcome}, "path": {f.Path},
-		"slowerThanMS": {fmt.Sprint(f.SlowerThan.Milliseconds())}}
+	q := url.Values{
+		"limit":        {fmt.Sprint(limit)},
+		"service":      {f.Service},
+		"site":         {f.Site},
+		"outcome":      {f.Outcome},
+		"path":         {f.Path},
+		"slowerThanMS": {fmt.Sprint(f.SlowerThan.Milliseconds())},
+	}
 	return t, c.do(ctx, http.MethodGet, "/traces?"+q.Encode(), nil, &t)
 }
 

@@ -349,7 +349,7 @@ func (c *Control) Count(id string, d wire.Delta) wire.Kept {
 		events := activity(id, &d, now)
 		for i := range events {
 			e := &events[i]
-			e.Site = c.Fleet.Where(id, e.Service, e.Instance)
+			e.Site = c.Fleet.EventSite(id, e.Service, e.Instance)
 		}
 		c.Journal.Add(context.Background(), events...)
 	}

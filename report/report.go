@@ -81,7 +81,7 @@ func Effect(w io.Writer, e *model.Effect, t *model.Timeline, now time.Time) erro
 	}
 	s.Lead = append(s.Lead, e.Windows())
 	if whole := e.Whole(); whole != nil {
-		s.Lead = append(s.Lead, fmt.Sprintf("Success. %s: %s.", e.Of(), whole.Verdict))
+		s.Lead = append(s.Lead, fmt.Sprintf("Success of all %s: %s.", e.Of(), whole.Verdict))
 	}
 	zero := e.At.Unix()
 	at := func(p model.Point) float64 { return float64(p.At-zero) + float64(t.Step)/2 }

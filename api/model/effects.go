@@ -49,12 +49,12 @@ func (e *Effect) Whole() *EffectRow {
 	return nil
 }
 
-// Of is what the effect is of, in words.
+// Of is what the whole effect is of, in words.
 func (e *Effect) Of() string {
 	if e.Site == "" {
-		return "All requests between services"
+		return "requests between services"
 	}
-	return "All requests at site " + e.Site
+	return "requests at site " + e.Site
 }
 
 // Name is the change in words, such as "revision 7".

@@ -6,7 +6,7 @@ export { rangeOf } from "./kit/range";
 export { placeOf } from "./kit/Place";
 export { shellWord } from "./kit/Command";
 export { planOf } from "./mesh/layout";
-export { sitedFlow } from "./mesh/sited";
+export { flowBySite } from "./mesh/bySite";
 export { placeOf as cursorPlace } from "./rules/complete";
 export { browserOf } from "./people/browser";
 export { applied } from "./api/live";

@@ -51,24 +51,24 @@ func (f *Fleet) AddSpanSites(list []wire.Span) {
 		if s.Kind == model.SegmentAttempt {
 			s.Site = f.ledger.siteOf(s.Service, s.Instance)
 		} else {
-			s.Site = f.siteOf(s.Proxy)
+			s.Site = f.proxySite(s.Proxy)
 		}
 	}
 }
 
-// siteOf is the site of a proxy; empty: it is at none. The caller holds mu.
-func (f *Fleet) siteOf(proxy string) string {
+// proxySite is the site of a proxy; empty: it is at none. The caller holds mu.
+func (f *Fleet) proxySite(proxy string) string {
 	if p := f.proxies[proxy]; p != nil {
 		return p.Site
 	}
 	return ""
 }
 
-// Where is the site of an instance that a proxy tells of, or else of the proxy; empty: none.
-func (f *Fleet) Where(proxy, service, instance string) string {
+// EventSite is the site of an instance that a proxy tells of, or else of the proxy; empty: none.
+func (f *Fleet) EventSite(proxy, service, instance string) string {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return cmp.Or(f.ledger.siteOf(service, instance), f.siteOf(proxy))
+	return cmp.Or(f.ledger.siteOf(service, instance), f.proxySite(proxy))
 }
 
 // SitesOf are the sites where the proxies of a service or gateway run.

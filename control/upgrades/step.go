@@ -75,7 +75,8 @@ func (u *Upgrades) stepOn(ctx context.Context, one *store.Upgrade, running map[s
 	}
 	if late != "" {
 		if now.Sub(one.Since) > comeTime {
-			return u.takeBack(ctx, one, fmt.Sprintf("wave %d: %s does not have the program after %s", one.Wave+1, late, comeTime))
+			why := fmt.Sprintf("wave %d: %s does not have the program after %s", one.Wave+1, late, comeTime)
+			return u.takeBack(ctx, one, why)
 		}
 		if hasNews {
 			return u.put(ctx, one)

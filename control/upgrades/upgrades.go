@@ -139,7 +139,8 @@ func (u *Upgrades) Start(ctx context.Context, q model.UpgradeRequest) (model.Upg
 	if err := u.put(ctx, one); err != nil {
 		return model.Upgrade{}, err
 	}
-	u.log(ctx, one, "upgrade-started", fmt.Sprintf("program %s to %d proxies in %d waves", called(one), len(ids), len(one.Waves)))
+	u.log(ctx, one, "upgrade-started",
+		fmt.Sprintf("program %s to %d proxies in %d waves", called(one), len(ids), len(one.Waves)))
 	return view(one), nil
 }
 

@@ -69,7 +69,13 @@ func at[K comparable](m map[K]*figures.Tally, k K) *figures.Tally {
 
 // group adds up what was counted from begin to before end, while a revision was in
 // force.
-func (v *Views) group(ctx context.Context, begin, end int64, revision uint, rs *rules.Rules, site string) (*groups, error) {
+func (v *Views) group(
+	ctx context.Context,
+	begin, end int64,
+	revision uint,
+	rs *rules.Rules,
+	site string,
+) (*groups, error) {
 	declared := map[string]bool{}
 	for _, s := range rs.Services {
 		declared[s.Name] = true

@@ -41,12 +41,12 @@ func (g *groups) links(m *members) []model.Link {
 
 // sitesOf are the parts of a link by the sites of its ends; nil: neither end is at a site.
 func (g *groups) sitesOf(l link) (out []model.LinkSites) {
-	isSited := false
+	hasSite := false
 	for k, part := range g.between[l] {
-		isSited = isSited || k.from != "" || k.to != ""
+		hasSite = hasSite || k.from != "" || k.to != ""
 		out = append(out, *part)
 	}
-	if !isSited {
+	if !hasSite {
 		return nil
 	}
 	slices.SortFunc(out, func(a, b model.LinkSites) int {

@@ -133,9 +133,9 @@ func (c *Conn) appendGoAway(code Code, why string) {
 }
 
 // Tick ends what takes too long, streams whose peer takes nothing among it; call it every
-// second or so, with a batch of the caller's own. idle is how long the connection may have no stream; ping, how long one with streams
-// may be silent before its peer is asked, and for the answer; head, how long a frame and a
-// header list may take to come. 0 is without end.
+// second or so, with a batch of the caller's own. idle is how long the connection may have
+// no stream; ping, how long one with streams may be silent before its peer is asked, and for
+// the answer; head, how long a frame and a header list may take to come. 0 is without end.
 func (c *Conn) Tick(b *Batch, idle, ping, head time.Duration) {
 	now := c.now()
 	c.endStuck(b, now)

@@ -20,7 +20,7 @@ import { cardWidth, planOf, ribbonsOf, type Ribbon } from "./layout";
 import { largest, Legend, smallest } from "./Legend";
 import { Panel } from "./Panel";
 import { Ribbons } from "./Ribbons";
-import { sitedFlow } from "./sited";
+import { flowBySite } from "./bySite";
 import { usePan } from "./usePan";
 
 /** The flow of requests, left to right by call depth, in the time that the page shows. */
@@ -102,7 +102,7 @@ function Picture({ mesh, by, hasBands, opened, search, chosen, change }: Picture
   const box = useRef<HTMLDivElement>(null);
   const [room, setRoom] = useState({ width: 0, height: 0 });
   const [zoom, setZoom] = useState<number | null>(null); // null: as large as fits
-  const [seen] = useState(() => new Set<string>());
+  const [{ whole, bySite }] = useState(() => ({ whole: new Set<string>(), bySite: new Set<string>() })); // links that had requests, by the ids of their cards
   useLayoutEffect(() => {
     const element = box.current;
     if (!element) return;
@@ -115,7 +115,7 @@ function Picture({ mesh, by, hasBands, opened, search, chosen, change }: Picture
       window.removeEventListener("resize", measure);
     };
   }, []);
-  const flow = useMemo(() => (hasBands ? sitedFlow(mesh, seen) : flowOf(mesh, seen, by, new Set(opened.split("|")))), [mesh, seen, by, opened, hasBands]);
+  const flow = useMemo(() => (hasBands ? flowBySite(mesh, bySite) : flowOf(mesh, whole, by, new Set(opened.split("|")))), [mesh, whole, bySite, by, opened, hasBands]);
   // The plan holds as long as the same cards call the same cards.
   const shape = JSON.stringify([room, flow.nodes.map((n) => [n.id, heightOf(n), n.band]), flow.links.map((l) => [l.from, l.to]), flow.possible]);
   const plan = useMemo(() => {

@@ -10,7 +10,7 @@ import { percent, rate, transports } from "../kit/format";
 import { rangeSearch, useRange } from "../kit/range";
 import { RecentFailures } from "../requests/RecentFailures";
 import { groupOf } from "./flow";
-import { SitedPanel } from "./SitedPanel";
+import { PanelAtSite } from "./PanelAtSite";
 
 interface Props {
   mesh: Mesh;
@@ -25,7 +25,7 @@ const plain = { color: "inherit" };
 
 /** Details of the picked card or ribbon. */
 export function Panel({ mesh, chosen, by, opened, change }: Props) {
-  if (chosen.includes("@")) return <SitedPanel mesh={mesh} chosen={chosen} change={change} />;
+  if (chosen.includes("@")) return <PanelAtSite mesh={mesh} chosen={chosen} change={change} />;
   return <WholePanel mesh={mesh} chosen={chosen} by={by} opened={opened} change={change} />;
 }
 

@@ -6,8 +6,8 @@ import { Drawer } from "../kit/Drawer";
 import { percent, rate } from "../kit/format";
 import { rangeSearch, useRange } from "../kit/range";
 import { RecentFailures } from "../requests/RecentFailures";
-import { successOf, type FlowLink } from "./flow";
-import { placeOfCard, sitedFlow } from "./sited";
+import { byVersion, flowBySite, placeOfCard } from "./bySite";
+import { successOf } from "./flow";
 
 interface Props {
   mesh: Mesh;
@@ -19,18 +19,18 @@ interface Props {
 const plain = { color: "inherit" };
 
 /** A card or ribbon of the picture with bands: a service at one site, or requests between two. */
-export function SitedPanel({ mesh, chosen, change }: Props) {
+export function PanelAtSite({ mesh, chosen, change }: Props) {
   const range = useRange();
-  const flow = sitedFlow(mesh, new Set());
+  const flow = flowBySite(mesh, new Set());
   const [first = "", second] = chosen.split("~");
   const [from, to] = second === undefined ? [undefined, placeOfCard(first)] : [placeOfCard(first), placeOfCard(second)];
   const link = flow.links.find((l) => l.id === chosen);
   const node = flow.nodes.find((n) => n.id === chosen);
   const sums = link?.sums ?? node?.sums;
-  const parts: FlowLink["parts"] = link?.parts ?? flow.links.filter((l) => l.to === chosen).flatMap((l) => l.parts);
+  const parts = link?.parts ?? flow.links.filter((l) => l.to === chosen).flatMap((l) => l.parts);
   const site = to.site || from?.site || "";
   const called = (place: { name: string; site: string }) => (place.site ? `${place.name} at ${place.site}` : place.name);
-  const query = from ? { from: from.name, to: to.name, site } : node?.kind === "gateway" ? { from: to.name, site } : { to: to.name, site };
+  const query = from ? { from: from.name, to: to.name, site } : node?.kind === "service" ? { to: to.name, site } : { from: to.name, site };
   const search = rangeSearch({ ...range, site });
   return (
     <Drawer title={from ? `${called(from)} → ${called(to)}` : called(to)} onClose={() => change({ pick: null })} test={from ? "link" : "panel"}>
@@ -43,9 +43,7 @@ export function SitedPanel({ mesh, chosen, change }: Props) {
       {sums && sums.requests > 0 ? (
         <Box data-test="sides">
           <b>{rate(sums.rps)}/s</b>, success <b>{percent(successOf(sums))}</b>: {sums.requests} requests, {sums.bad} failed or refused.
-          {Object.entries(Object.groupBy(parts, (p) => p.version)).map(([version, list]) => (
-            <Box key={version} sx={{ color: "text.secondary" }}>{version}: {(list ?? []).reduce((sum, p) => sum + p.requests, 0)} requests, {(list ?? []).reduce((sum, p) => sum + p.bad, 0)} failed or refused</Box>
-          ))}
+          {byVersion(parts).map((p) => <Box key={p.version} sx={{ color: "text.secondary" }}>{p.version}: {p.requests} requests, {p.bad} failed or refused</Box>)}
         </Box>
       ) : <Box sx={{ color: "text.secondary" }}>No requests in this time.</Box>}
       <Box component="h3" sx={{ typography: "h3", m: 0, mt: 2, mb: 0.5 }}>{range.at ? "Failures until then" : "Recent failures"}{site && `, made or answered at ${site}`}</Box>
