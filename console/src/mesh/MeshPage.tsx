@@ -34,7 +34,7 @@ export function MeshPage() {
   const chosen = params.get("pick");
   const ways = mesh ? waysToGroup(mesh) : [];
   const hasBands = params.get("bands") === "site" && by === "service" && ways.includes("site");
-  const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? range.label.toLowerCase() : `the last ${mesh?.window ?? 0} s`;
+  const span = range.at ? `the ${mesh?.window ?? 0} s before ${clock(range.at)}` : range.span ? `the ${range.label.toLowerCase()}` : `the last ${mesh?.window ?? 0} s`;
   return (
     <>
       <Head
